@@ -1,0 +1,67 @@
+//! What a working command needs of this machine: who we are, the store, a place in staging, and a janitor for it.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use cavrith_engine::home::Home;
+use cavrith_sandbox::{Identity, ids, janitor};
+use cavrith_store::Store;
+use cavrith_store::staging::{self, Staging};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::iterator::Signals;
+
+use crate::failure::Failure;
+
+pub struct Bench {
+    pub home: Home,
+    pub store: Store,
+    pub identity: Identity,
+    /// Dropped before the janitor, which then finds nothing to do.
+    pub staging: Staging,
+    _janitor: janitor::Janitor,
+}
+
+/// Set while signals belong to a command inside.
+pub static ATTENDING: AtomicBool = AtomicBool::new(false);
+
+/// This machine's home of Cavrith.
+pub fn home() -> Result<Home, Failure> {
+    Home::find().ok_or_else(|| Failure::Own(3, "there is no HOME in the environment, so Cavrith does not know where to keep its store; set HOME or CAVRITH_HOME".to_owned()))
+}
+
+/// A name for this run that no other has.
+pub fn run_name() -> String {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    format!("{}-{}", std::process::id(), now.as_nanos())
+}
+
+/// Gets everything ready. Must be called before the process has a second thread.
+pub fn open() -> Result<Bench, Failure> {
+    let identity = ids::enter()?;
+    let home = home()?;
+    let store = Store::open(&home.store())?;
+    store.sweep()?;
+    let staging = store.stage(&run_name())?;
+    let janitor = janitor::watch(staging.dir(), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
+    watch_interrupts();
+    Ok(Bench { home, store, identity, staging, _janitor: janitor })
+}
+
+/// On an interrupt, says so and ends with 130. Everything inside ends with this process, and the janitor removes what
+/// was under way.
+fn watch_interrupts() {
+    let Ok(mut signals) = Signals::new([SIGHUP, SIGINT, SIGTERM]) else {
+        return;
+    };
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            if !ATTENDING.load(Ordering::SeqCst) {
+                let _ = std::io::Write::write_all(
+                    &mut std::io::stderr(),
+                    b"\r\x1b[Kinterrupted; what was finished is kept, the rest is removed\n",
+                );
+                std::process::exit(130);
+            }
+        }
+    });
+}

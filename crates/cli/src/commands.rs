@@ -1,0 +1,24 @@
+//! One file for each command: what it does is elsewhere, here it is called and its outcome shown.
+
+pub mod build;
+pub mod check;
+pub mod enter;
+pub mod lock;
+pub mod seal;
+pub mod verify;
+
+use cavrith_core::lock::Lock;
+use cavrith_engine::project::{self, Project};
+
+use crate::args::General;
+use crate::failure::Failure;
+
+/// The exit code of a command, or why it failed.
+pub type Outcome = Result<u8, Failure>;
+
+/// The project and its lock, which has to answer it.
+pub fn locked_project(general: &General) -> Result<(Project, Lock), Failure> {
+    let project = project::load(&project::find(&general.project)?)?;
+    let lock = project::load_lock(&project)?;
+    Ok((project, lock))
+}

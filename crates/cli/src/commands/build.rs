@@ -1,0 +1,92 @@
+//! `cavrith build`
+
+use std::time::Instant;
+
+use cavrith_core::lock::Lock;
+use cavrith_core::setup::Setup;
+use cavrith_engine::build::{self, Built, Workshop};
+use cavrith_engine::project::Project;
+use cavrith_sandbox::job::Oddities;
+use serde_json::json;
+
+use crate::args::{Build, General};
+use crate::bench::{self, Bench};
+use crate::commands::{Outcome, locked_project};
+use crate::failure::Failure;
+use crate::render::progress::{Progress, Where, seconds, size};
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
+    let begun = Instant::now();
+    let (project, lock) = locked_project(general)?;
+    let bench = bench::open()?;
+    let place = if command.report.json { Where::Nowhere } else { Where::Result };
+    let built =
+        with_progress(screen, &bench, place, command.fresh, |workshop| Ok(build::build(workshop, &project, &lock)?))?;
+    let setup = Setup::new(&project.spec, &lock, &built.record.shell);
+    let workspace = setup.fingerprint(&built.record.image);
+    if command.report.json {
+        screen.json(&json!({
+            "image": built.record.image,
+            "words": built.record.image.spoken(),
+            "workspace": workspace,
+            "layers": built.record.layers,
+            "work": built.layers,
+            "entries": built.record.entries,
+            "bytes": built.record.bytes,
+            "millis": begun.elapsed().as_millis() as u64,
+        }));
+    } else if !screen.quiet {
+        summary(screen, &built, begun);
+    }
+    Ok(0)
+}
+
+/// The last lines of a build: what there is now, what was made and reused, how long it took.
+fn summary(screen: &Screen, built: &Built, begun: Instant) {
+    let reused = built.layers.iter().filter(|layer| layer.reused).count();
+    let made = built.layers.len() - reused;
+    let how = match (made, reused) {
+        (0, 0) => "nothing to do".to_owned(),
+        (made, 0) => format!("{made} layers made"),
+        (0, reused) => format!("{reused} layers reused"),
+        (made, reused) => format!("{made} layers made, {reused} reused"),
+    };
+    let took = seconds(begun.elapsed().as_millis() as u64);
+    let record = &built.record;
+    screen.result(format_args!(
+        "{} {}  {} entries, {}; {how}, in {took}",
+        styled(screen.out.good, "image"),
+        styled(screen.out.strong, record.image.spoken()),
+        record.entries,
+        size(record.bytes),
+    ));
+}
+
+/// Does some work on a bench, and shows its progress.
+pub fn with_progress<T>(
+    screen: &Screen,
+    bench: &Bench,
+    place: Where,
+    fresh: bool,
+    work: impl FnOnce(Workshop<'_>) -> Result<T, Failure>,
+) -> Result<T, Failure> {
+    let progress = Progress::new(screen, place);
+    let observer = |event| progress.tell(event);
+    let oddities = Oddities::default();
+    let outcome = work(Workshop {
+        store: &bench.store,
+        staging: &bench.staging,
+        identity: bench.identity,
+        observer: &observer,
+        fresh,
+        oddities,
+    });
+    progress.finish();
+    outcome
+}
+
+/// The image of a project, built when it is not there. What is made is told on standard error.
+pub fn ensure(screen: &Screen, bench: &Bench, project: &Project, lock: &Lock) -> Result<Built, Failure> {
+    with_progress(screen, bench, Where::Aside, false, |workshop| Ok(build::build(workshop, project, lock)?))
+}

@@ -1,0 +1,25 @@
+//! `cavrith check`
+
+use cavrith_engine::project;
+
+use crate::args::{General, Report};
+use crate::commands::Outcome;
+use crate::render::mistakes;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
+    let dir = project::find(&general.project)?;
+    let survey = project::survey(&dir)?;
+    let sound = survey.findings.is_sound();
+    if command.json {
+        screen.json(&mistakes::as_json(&survey.findings));
+    } else {
+        mistakes::show(screen, &survey.findings);
+        if sound && !screen.quiet {
+            let style = screen.out.good;
+            let name = survey.project.map(|project| project.spec.workspace.name.value).unwrap_or_default();
+            screen.result(format_args!("{} the spec of {name} is sound", styled(style, "good")));
+        }
+    }
+    Ok(u8::from(!sound))
+}

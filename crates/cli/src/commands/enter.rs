@@ -1,0 +1,37 @@
+//! `cavrith enter` and `cavrith run`
+
+use std::sync::atomic::Ordering;
+
+use cavrith_sandbox::job::Ending;
+use cavrith_workspace::entering;
+use cavrith_workspace::ports::Carried;
+
+use crate::args::{Enter, General};
+use crate::bench;
+use crate::commands::{Outcome, build, locked_project};
+use crate::render::progress::Where;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, argv: &[String], _: &Enter) -> Outcome {
+    let (project, lock) = locked_project(general)?;
+    let bench = bench::open()?;
+    let built = build::ensure(screen, &bench, &project, &lock)?;
+    let tell_ports = |ports: &[Carried]| {
+        for port in ports {
+            let why = if port.outside == port.wanted { String::new() } else { format!(" ({} is taken)", port.wanted) };
+            let name = styled(screen.err.strong, &port.name);
+            screen.say(format_args!("port {name}: 127.0.0.1:{}{why} → {} inside", port.outside, port.inside));
+        }
+        // From here on the terminal and its signals are the command's.
+        bench::ATTENDING.store(true, Ordering::SeqCst);
+    };
+    let ending = build::with_progress(screen, &bench, Where::Aside, false, |workshop| {
+        Ok(entering::enter(workshop, &bench.home, &project, &lock, &built.record, argv, &tell_ports)?)
+    })?;
+    drop(bench);
+    if let Ending::Signal(signal) = ending {
+        // Ends as the command ended, so that whoever called sees the same.
+        let _ = signal_hook::low_level::emulate_default_handler(signal);
+    }
+    Ok(u8::try_from(ending.as_code()).unwrap_or(255))
+}

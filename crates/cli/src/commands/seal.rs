@@ -1,0 +1,40 @@
+//! `cavrith seal`
+
+use std::time::Instant;
+
+use cavrith_engine::{build, locking, sealing};
+
+use crate::args::{General, Report};
+use crate::bench;
+use crate::commands::{Outcome, build as building, locked_project};
+use crate::render::progress::{Where, seconds};
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
+    let begun = Instant::now();
+    let (project, mut lock) = locked_project(general)?;
+    let bench = bench::open()?;
+    let place = if command.json { Where::Nowhere } else { Where::Result };
+    let seal = building::with_progress(screen, &bench, place, false, |workshop| {
+        let built = build::build(workshop, &project, &lock)?;
+        Ok(sealing::seal(workshop, &project, &lock, &built.record)?)
+    })?;
+    let same = lock.seal.as_ref() == Some(&seal);
+    lock.seal = Some(seal.clone());
+    if !same {
+        locking::write(&project.dir, &lock)?;
+    }
+    if command.json {
+        screen.json(&seal);
+    } else if !screen.quiet {
+        screen.result(format_args!(
+            "{} {}  {} layers and {} probes came out the same twice, in {}",
+            styled(screen.out.good, if same { "still sealed" } else { "sealed" }),
+            styled(screen.out.strong, &seal.words),
+            seal.layers.len(),
+            seal.probes.len(),
+            seconds(begun.elapsed().as_millis() as u64),
+        ));
+    }
+    Ok(0)
+}

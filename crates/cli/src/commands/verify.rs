@@ -1,0 +1,33 @@
+//! `cavrith verify`
+
+use cavrith_engine::EngineError;
+use cavrith_engine::project;
+use cavrith_workspace::{WorkspaceError, verifying};
+
+use crate::args::{General, Report};
+use crate::bench;
+use crate::commands::{Outcome, build};
+use crate::render::progress::Where;
+use crate::render::verdict;
+use crate::screen::Screen;
+
+pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
+    let project = project::load(&project::find(&general.project)?)?;
+    // A lock that does not answer its spec is a difference here, and told as one.
+    let lock = project::read_lock(&project.dir)?.ok_or(EngineError::NoLock)?;
+    if lock.seal.is_none() {
+        return Err(WorkspaceError::NoSeal.into());
+    }
+    let bench = bench::open()?;
+    let place = if command.json { Where::Nowhere } else { Where::Aside };
+    let verdict = build::with_progress(screen, &bench, place, false, |workshop| {
+        Ok(verifying::verify(workshop, &project, &lock)?)
+    })?;
+    let words = lock.seal.as_ref().map(|seal| seal.words.clone()).unwrap_or_default();
+    if command.json {
+        screen.json(&verdict::as_json(&verdict, &words));
+    } else {
+        verdict::show(screen, &verdict, &words);
+    }
+    Ok(u8::from(!verdict.is_same()))
+}

@@ -1,0 +1,280 @@
+//! `cavrith demo`: the whole story, in a folder, without a network.
+//!
+//! Everything in it is done by the real program, started as the people of the story would start it.
+
+mod assets;
+mod layout;
+
+use std::ffi::OsStr;
+use std::fs;
+use std::io::{self, BufRead as _, BufReader, Read as _, Write as _};
+use std::net::TcpStream;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use cavrith_core::path::shown;
+
+use crate::args::{Color, Demo};
+use crate::commands::Outcome;
+use crate::failure::Failure;
+use crate::screen::{Screen, styled};
+
+/// A file that marks a folder as one of ours, which may be removed again.
+const MARK: &str = ".cavrith-demo";
+
+pub fn exec(screen: &Screen, command: &Demo) -> Outcome {
+    if let Some(file) = &command.spoil {
+        return spoil(file);
+    }
+    let dir = std::path::absolute(&command.dir).map_err(own("use the folder"))?;
+    if command.again && dir.join(MARK).is_file() {
+        remove(&dir)?;
+    }
+    if dir.exists() && fs::read_dir(&dir).map_or(true, |mut entries| entries.next().is_some()) {
+        let text = format!(
+            "{} is there already; name another folder, or write --again to remove an earlier demo in it",
+            dir.display()
+        );
+        return Err(Failure::Own(2, text));
+    }
+    let program = std::env::current_exe().map_err(own("find this program"))?;
+    let story = Story { screen, dir: &dir, program: &program };
+    story.play()
+}
+
+fn own(doing: &'static str) -> impl Fn(io::Error) -> Failure {
+    move |error| Failure::Own(3, format!("cannot {doing}: {error}"))
+}
+
+/// Removes an earlier demo. Its stores hold files of several owners, so an ordinary user needs all of them for that.
+fn remove(dir: &Path) -> Result<(), Failure> {
+    cavrith_sandbox::ids::enter()?;
+    cavrith_store::staging::remove(dir)?;
+    Ok(())
+}
+
+/// Changes a file of a store, which may belong to another of the image's owners.
+fn spoil(file: &Path) -> Outcome {
+    cavrith_sandbox::ids::enter()?;
+    let mut file = fs::File::options().append(true).open(file).map_err(own("change the file"))?;
+    file.write_all(b"# a quick fix, only here\n").map_err(own("change the file"))?;
+    Ok(0)
+}
+
+struct Story<'a> {
+    screen: &'a Screen,
+    dir: &'a Path,
+    program: &'a Path,
+}
+
+/// Somebody in the story, with a home of their own.
+struct Person {
+    name: &'static str,
+    home: PathBuf,
+    project: PathBuf,
+}
+
+impl Story<'_> {
+    fn person(&self, name: &'static str) -> Person {
+        let own = self.dir.join(name);
+        Person { name, home: own.join("home"), project: own.join("timetable") }
+    }
+
+    fn play(&self) -> Outcome {
+        fs::create_dir_all(self.dir).map_err(own("make the folder"))?;
+        fs::write(self.dir.join(MARK), "").map_err(own("write into the folder"))?;
+        layout::depot(&self.dir.join("depot")).map_err(own("lay out the depot"))?;
+        let (lead, tove, jonas) = (self.person("ida"), self.person("tove"), self.person("jonas"));
+        layout::project(&lead.project).map_err(own("lay out the project"))?;
+
+        self.tell("Brindle Ferry keeps a site with sailing times. Ida leads its team, and describes the workspace.");
+        self.write_spec(&lead, assets::DRAFT)?;
+        self.run(&lead, &["check"], 1)?;
+        self.tell("She mends her spec, pins every input, builds the image, and seals what must come out.");
+        self.write_spec(&lead, assets::SPEC)?;
+        for command in [&["check"][..], &["lock"], &["build"], &["seal"]] {
+            self.run(&lead, command, 0)?;
+        }
+        for member in [&tove, &jonas] {
+            let name = capital(member.name);
+            self.tell(&format!(
+                "{name} joins: takes the project with its lock, builds, and holds the result against the seal."
+            ));
+            copy_project(&lead.project, &member.project).map_err(own("copy the project"))?;
+            self.run(member, &["build"], 0)?;
+            self.run(member, &["verify"], 0)?;
+        }
+        self.tell("Tove serves the site from inside, and looks at it from outside.");
+        self.serve_and_fetch(&tove)?;
+        self.tell("Jonas mends something by hand, in his store, and tells nobody. Verify does.");
+        let file = self.find_quill(&jonas)?;
+        self.show_command(&jonas, &format!("echo '# a quick fix, only here' >> {}", self.short(&file)));
+        self.spawn_quiet(&[OsStr::new("demo"), OsStr::new("--spoil"), file.as_os_str()])?;
+        self.run(&jonas, &["verify"], 1)?;
+        self.tell("He takes the fix back by building afresh, and is the same again.");
+        self.run(&jonas, &["build", "--fresh"], 0)?;
+        self.run(&jonas, &["verify", "--quiet"], 0)?;
+        self.last_words(&tove);
+        Ok(0)
+    }
+
+    fn tell(&self, text: &str) {
+        self.screen.result(format_args!("\n{}", styled(self.screen.out.strong, text)));
+    }
+
+    fn write_spec(&self, person: &Person, text: &str) -> Result<(), Failure> {
+        fs::write(person.project.join("cavrith.toml"), text).map_err(own("write the spec"))
+    }
+
+    fn show_command(&self, person: &Person, line: &str) {
+        self.screen
+            .result(format_args!("\n{} {line}", styled(self.screen.out.faint, format_args!("{} $", person.name))));
+    }
+
+    fn short(&self, path: &Path) -> String {
+        path.strip_prefix(self.dir).unwrap_or(path).display().to_string()
+    }
+
+    fn command(&self, person: &Person) -> Command {
+        let mut command = Command::new(self.program);
+        command.current_dir(&person.project).env("CAVRITH_HOME", &person.home);
+        let color = if self.screen.out.good == anstyle::Style::new() { Color::Never } else { Color::Always };
+        command.args(["--color", if color == Color::Always { "always" } else { "never" }]);
+        command
+    }
+
+    /// Runs this program as a person would, and stops the story when it ends with another code than expected.
+    fn run(&self, person: &Person, arguments: &[&str], expected: i32) -> Result<(), Failure> {
+        self.show_command(person, &format!("cavrith {}", arguments.join(" ")));
+        // What it writes to standard error is part of the story, in its place; written to one stream it cannot come out of order.
+        let output =
+            self.command(person).args(arguments).stdin(Stdio::null()).output().map_err(own("start cavrith"))?;
+        for stream in [&output.stderr, &output.stdout] {
+            for line in String::from_utf8_lossy(stream).trim_end().lines() {
+                self.screen.result(line);
+            }
+        }
+        if output.status.code() == Some(expected) {
+            return Ok(());
+        }
+        let code = output.status.code().unwrap_or(1);
+        let text = format!(
+            "the story stops here: cavrith {} ended with {}, not {expected}",
+            arguments.join(" "),
+            output.status
+        );
+        Err(Failure::Own(u8::try_from(code).ok().filter(|code| *code != 0).unwrap_or(1), text))
+    }
+
+    fn spawn_quiet(&self, arguments: &[&OsStr]) -> Result<(), Failure> {
+        let status = Command::new(self.program).args(arguments).status().map_err(own("start cavrith"))?;
+        if status.success() {
+            Ok(())
+        } else {
+            Err(Failure::Own(3, "the story stops here: the store could not be changed".to_owned()))
+        }
+    }
+
+    fn serve_and_fetch(&self, person: &Person) -> Result<(), Failure> {
+        self.show_command(person, "cavrith run -- ./serve.sh &");
+        let mut command = self.command(person);
+        command.args(["run", "--", "./serve.sh"]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        let mut child = command.spawn().map_err(own("start cavrith"))?;
+        let fetched = self.fetch(&mut child);
+        end(&mut child);
+        fetched
+    }
+
+    fn fetch(&self, child: &mut Child) -> Result<(), Failure> {
+        let stopped =
+            |why: &str| Failure::Own(5, format!("the story stops here: the site could not be fetched: {why}"));
+        let stderr = child.stderr.take().ok_or_else(|| stopped("nothing is served"))?;
+        let mut lines = BufReader::new(stderr).lines().map_while(Result::ok);
+        let port = lines.find_map(|line| {
+            self.screen.result(&line);
+            let (_, rest) = line.split_once("127.0.0.1:")?;
+            rest.split(|letter: char| !letter.is_ascii_digit()).next()?.parse::<u16>().ok()
+        });
+        let port = port.ok_or_else(|| stopped("it was not told on which port"))?;
+        // Its output must be read on, or it would stop when nobody does.
+        std::thread::spawn(move || lines.for_each(drop));
+        for _ in 0..100 {
+            if let Ok(page) = get(port)
+                && page.starts_with("HTTP/1.")
+            {
+                self.screen.result(format_args!(
+                    "\n{}",
+                    styled(self.screen.out.faint, format_args!("what http://127.0.0.1:{port}/ answers:"))
+                ));
+                for line in page.lines().filter(|line| line.starts_with("<h1>") || line.starts_with("<tr>")).take(4) {
+                    self.screen.result(shown(line.as_bytes()));
+                }
+                self.screen.result(format_args!("… {} bytes in all", page.len()));
+                return Ok(());
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        Err(stopped("nobody answers"))
+    }
+
+    /// The program quill in a person's store.
+    fn find_quill(&self, person: &Person) -> Result<PathBuf, Failure> {
+        let layers = fs::read_dir(person.home.join("store/layers")).map_err(own("list the store"))?;
+        let mut files = layers.flatten().map(|layer| layer.path().join("root/opt/quill/2.4.1/bin/quill"));
+        files
+            .find(|file| file.exists())
+            .ok_or_else(|| Failure::Own(5, "the story stops here: quill is not in the store".to_owned()))
+    }
+
+    fn last_words(&self, person: &Person) {
+        let dir = self.dir.display();
+        let (home, project) = (self.short(&person.home), self.short(&person.project));
+        self.tell("All of it lies in this folder, for you to try:");
+        for line in [
+            format!("    cd {dir}/{project}"),
+            format!("    export CAVRITH_HOME={dir}/{home}"),
+            "    cavrith enter                      # a shell inside; your folder is /code".to_owned(),
+            "    cavrith run -- ./serve.sh          # then open the address it names".to_owned(),
+            "    cavrith build                      # nothing to do; then change a step in cavrith.toml".to_owned(),
+            "    cavrith verify --json".to_owned(),
+        ] {
+            self.screen.result(line);
+        }
+    }
+}
+
+fn capital(name: &str) -> String {
+    let mut letters = name.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// What a member gets from version control: the project with its lock.
+fn copy_project(from: &Path, to: &Path) -> io::Result<()> {
+    fs::create_dir_all(to)?;
+    for entry in fs::read_dir(from)? {
+        let entry = entry?;
+        fs::copy(entry.path(), to.join(entry.file_name()))?;
+    }
+    Ok(())
+}
+
+/// One page over HTTP/1.0 (RFC 1945), head and all.
+fn get(port: u16) -> io::Result<String> {
+    let mut stream = TcpStream::connect(("127.0.0.1", port))?;
+    stream.set_read_timeout(Some(Duration::from_secs(5)))?;
+    stream.write_all(b"GET / HTTP/1.0\r\nHost: 127.0.0.1\r\n\r\n")?;
+    let mut page = String::new();
+    stream.read_to_string(&mut page)?;
+    Ok(page)
+}
+
+/// Ends a server as a person would, and waits for it.
+fn end(child: &mut Child) {
+    if let Ok(pid) = i32::try_from(child.id())
+        && let Some(pid) = rustix::process::Pid::from_raw(pid)
+    {
+        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
+    }
+    let _ = child.wait();
+}

@@ -1,0 +1,64 @@
+//! The command line of Cavrith: arguments in, words and exit codes out.
+//!
+//! `main` sends processes that were started as a sandbox or as a second builder to their work, parses the arguments, and maps what
+//! came of it to an exit code. Each command is one file in [`commands`]; everything that is written to a terminal is written
+//! in [`render`], through the one [`screen::Screen`].
+//!
+//! | code | meaning |
+//! |---|---|
+//! | 0 | done, and the same |
+//! | 1 | a check found something: mistakes, differences |
+//! | 2 | wrong use |
+//! | 3 | this machine lacks something |
+//! | 4 | a source could not be reached, or did not match its digest |
+//! | 5 | a step failed |
+//! | 130 | interrupted |
+//!
+//! `enter` and `run` end as their command ended.
+#![forbid(unsafe_code)]
+
+mod args;
+mod bench;
+mod commands;
+mod demo;
+mod failure;
+mod render;
+mod screen;
+
+use std::process::ExitCode;
+
+use clap::Parser as _;
+
+use crate::args::{Args, Command};
+use crate::screen::Screen;
+
+fn main() -> ExitCode {
+    cavrith_sandbox::child::divert();
+    cavrith_engine::sealing::divert();
+    let args = match Args::try_parse() {
+        Ok(args) => args,
+        Err(error) => {
+            // Help and version are no mistakes; clap knows where each belongs. A closed pipe is no mistake either.
+            let _ = error.print();
+            return ExitCode::from(if error.use_stderr() { 2 } else { 0 });
+        }
+    };
+    let screen = Screen::new(&args.general);
+    let outcome = match &args.command {
+        Command::Check(command) => commands::check::exec(&args.general, &screen, command),
+        Command::Lock(command) => commands::lock::exec(&args.general, &screen, command),
+        Command::Build(command) => commands::build::exec(&args.general, &screen, command),
+        Command::Enter(command) => commands::enter::exec(&args.general, &screen, &[], command),
+        Command::Run(command) => commands::enter::exec(&args.general, &screen, &command.command, &command.enter),
+        Command::Seal(command) => commands::seal::exec(&args.general, &screen, command),
+        Command::Verify(command) => commands::verify::exec(&args.general, &screen, command),
+        Command::Demo(command) => demo::exec(&screen, command),
+    };
+    match outcome {
+        Ok(code) => ExitCode::from(code),
+        Err(failure) => {
+            render::failure::show(&screen, &failure);
+            ExitCode::from(failure.exit_code())
+        }
+    }
+}

@@ -1,0 +1,6 @@
+//! Drawing: the one place where data becomes words on a terminal.
+
+pub mod failure;
+pub mod mistakes;
+pub mod progress;
+pub mod verdict;

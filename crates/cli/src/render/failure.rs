@@ -1,0 +1,56 @@
+//! Why a command failed.
+
+use cavrith_engine::EngineError;
+use cavrith_sandbox::SandboxError;
+use cavrith_workspace::WorkspaceError;
+
+use crate::failure::Failure;
+use crate::render::{mistakes, verdict};
+use crate::screen::{Screen, styled};
+
+pub fn show(screen: &Screen, failure: &Failure) {
+    let bad =
+        |text: &dyn std::fmt::Display| screen.insist(format_args!("{} {text}", styled(screen.err.bad, "failed:")));
+    match failure {
+        Failure::Workspace(WorkspaceError::Engine(error)) => match error {
+            EngineError::Mistakes(findings) => mistakes::show(screen, findings),
+            EngineError::Misfits(misfits) => {
+                bad(error);
+                for misfit in misfits {
+                    screen.insist(format_args!(
+                        "    {}: the spec says {}, the lock {}",
+                        misfit.what, misfit.spec, misfit.lock
+                    ));
+                }
+            }
+            EngineError::NotReproducible(differences) => {
+                bad(error);
+                for line in verdict::differences(differences, &screen.err) {
+                    screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
+                }
+            }
+            EngineError::Step { last_lines, .. } => {
+                bad(error);
+                if last_lines.is_empty() {
+                    screen.insist("    it wrote nothing");
+                }
+                for line in last_lines {
+                    screen.insist(format_args!("    {}", cavrith_core::path::shown(line.as_bytes())));
+                }
+            }
+            EngineError::Sandbox(SandboxError::Lacks { what, remedy }) => {
+                bad(&what);
+                screen.insist(format_args!("    {remedy}"));
+            }
+            _ if error.is_full() => {
+                bad(error);
+                screen.insist(
+                    "    the disk is full; make room, and run the same command again: what was finished is kept",
+                );
+            }
+            _ => bad(error),
+        },
+        Failure::Workspace(error) => bad(error),
+        Failure::Own(_, text) => bad(text),
+    }
+}

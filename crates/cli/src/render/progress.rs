@@ -1,0 +1,128 @@
+//! What a flow is doing: live lines on a terminal, plain lines elsewhere.
+
+use std::collections::BTreeMap;
+use std::sync::Mutex;
+use std::time::Duration;
+
+use cavrith_engine::event::{Event, LayerOutcome};
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::screen::{Screen, styled};
+
+/// Where finished layers are told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Where {
+    /// They are part of the result.
+    Result,
+    /// Standard output belongs to somebody else; only what was really made is told, on standard error.
+    Aside,
+    /// The result is JSON, which has them.
+    Nowhere,
+}
+
+pub struct Progress<'a> {
+    screen: &'a Screen,
+    place: Where,
+    live: Mutex<BTreeMap<String, ProgressBar>>,
+}
+
+/// The live line of stages that are no layer.
+const STAGE: &str = "";
+
+impl<'a> Progress<'a> {
+    pub fn new(screen: &'a Screen, place: Where) -> Self {
+        Self { screen, place, live: Mutex::new(BTreeMap::new()) }
+    }
+
+    pub fn tell(&self, event: Event) {
+        match event {
+            Event::Begun { layer } => self.begin(&layer, &layer),
+            Event::Stage { text } => {
+                self.end(STAGE);
+                if self.screen.live {
+                    self.begin(STAGE, &text);
+                } else if self.screen.verbose {
+                    self.screen.say(&text);
+                }
+            }
+            Event::Output { layer, line } => {
+                if self.screen.verbose {
+                    self.screen.say(format_args!("{} {line}", styled(self.screen.err.faint, format_args!("{layer}:"))));
+                } else if let Some(bar) = self.lines().get(&layer) {
+                    bar.set_message(format!("{layer}: {}", printable(&line)));
+                }
+            }
+            Event::Note { text } => self.screen.say(format_args!("{} {text}", styled(self.screen.err.warning, "note"))),
+            Event::Layer(outcome) => {
+                self.end(&outcome.layer);
+                self.layer(&outcome);
+            }
+        }
+    }
+
+    fn lines(&self) -> std::sync::MutexGuard<'_, BTreeMap<String, ProgressBar>> {
+        self.live.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    fn begin(&self, name: &str, text: &str) {
+        if !self.screen.live {
+            return;
+        }
+        let style = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed}")
+            .unwrap_or_else(|_| ProgressStyle::default_spinner());
+        let bar = self.screen.progress.add(ProgressBar::new_spinner().with_style(style));
+        bar.set_message(text.to_owned());
+        bar.enable_steady_tick(Duration::from_millis(100));
+        self.lines().insert(name.to_owned(), bar);
+    }
+
+    fn end(&self, name: &str) {
+        if let Some(bar) = self.lines().remove(name) {
+            bar.finish_and_clear();
+            self.screen.progress.remove(&bar);
+        }
+    }
+
+    /// Takes the live lines away.
+    pub fn finish(&self) {
+        let names: Vec<_> = self.lines().keys().cloned().collect();
+        names.iter().for_each(|name| self.end(name));
+    }
+
+    fn layer(&self, outcome: &LayerOutcome) {
+        if self.screen.quiet {
+            return;
+        }
+        let line = |styles: &crate::screen::Styles| {
+            if outcome.reused {
+                return format!("{}  {}", styled(styles.faint, "reused"), outcome.layer);
+            }
+            let made = styled(styles.good, "made  ");
+            format!("{made}  {:44} {:>8}  {:>9}", outcome.layer, seconds(outcome.millis), size(outcome.bytes))
+        };
+        match self.place {
+            Where::Result => self.screen.result(line(&self.screen.out)),
+            Where::Aside if !outcome.reused => self.screen.say(line(&self.screen.err)),
+            Where::Aside | Where::Nowhere => {}
+        }
+    }
+}
+
+/// A line of foreign output without anything that moves the cursor.
+fn printable(line: &str) -> String {
+    line.chars().filter(|letter| !letter.is_control()).take(200).collect()
+}
+
+/// A time for people.
+pub fn seconds(millis: u64) -> String {
+    match millis {
+        0..1000 => format!("{millis} ms"),
+        1000..100_000 => format!("{:.1} s", millis as f64 / 1e3),
+        _ => format!("{} min {} s", millis / 60_000, millis / 1000 % 60),
+    }
+}
+
+/// Bytes for people.
+pub fn size(bytes: u64) -> String {
+    cavrith_core::verdict::size(bytes)
+}

@@ -1,0 +1,114 @@
+//! The one owner of standard output and error.
+//!
+//! Results go to standard output, everything else to standard error. While a live line is drawn, text is written above it.
+
+use std::fmt::Display;
+use std::io::{self, IsTerminal as _, Write as _};
+
+use anstyle::{AnsiColor, Style};
+use indicatif::MultiProgress;
+
+use crate::args::{Color, General};
+
+/// Styles by their role; empty where there is no colour.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Styles {
+    pub good: Style,
+    pub bad: Style,
+    pub warning: Style,
+    pub strong: Style,
+    pub faint: Style,
+}
+
+impl Styles {
+    fn colored() -> Self {
+        let color = |color: AnsiColor| Style::new().fg_color(Some(color.into()));
+        Self {
+            good: color(AnsiColor::Green),
+            bad: color(AnsiColor::Red).bold(),
+            warning: color(AnsiColor::Yellow),
+            strong: Style::new().bold(),
+            faint: Style::new().dimmed(),
+        }
+    }
+}
+
+/// A text in a style.
+pub fn styled(style: Style, text: impl Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+#[derive(Debug)]
+pub struct Screen {
+    pub quiet: bool,
+    pub verbose: bool,
+    /// For what goes to standard output.
+    pub out: Styles,
+    /// For what goes to standard error.
+    pub err: Styles,
+    /// Columns of the terminal on standard error.
+    pub width: usize,
+    /// Whether live lines may be drawn.
+    pub live: bool,
+    pub progress: MultiProgress,
+}
+
+impl Screen {
+    pub fn new(general: &General) -> Self {
+        let no_color = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+        let dumb = std::env::var_os("TERM").is_some_and(|term| term == "dumb");
+        let styles = |terminal: bool| {
+            let colored = match general.color {
+                Color::Always => true,
+                Color::Never => false,
+                Color::Auto => terminal && !no_color && !dumb,
+            };
+            if colored { Styles::colored() } else { Styles::default() }
+        };
+        let err_terminal = io::stderr().is_terminal();
+        let width = rustix::termios::tcgetwinsize(rustix::stdio::stderr()).map_or(100, |size| usize::from(size.ws_col));
+        Self {
+            quiet: general.quiet,
+            verbose: general.verbose,
+            out: styles(io::stdout().is_terminal()),
+            err: styles(err_terminal),
+            width: if width == 0 { 100 } else { width },
+            live: err_terminal && !general.quiet && !dumb,
+            progress: MultiProgress::new(),
+        }
+    }
+
+    /// A line of the result.
+    pub fn result(&self, line: impl Display) {
+        self.above(|| {
+            // A reader that went away is no mistake.
+            let _ = writeln!(io::stdout().lock(), "{line}");
+        });
+    }
+
+    /// A line about the work, left out when quiet.
+    pub fn say(&self, line: impl Display) {
+        if !self.quiet {
+            self.insist(line);
+        }
+    }
+
+    /// A line about the work that is said even when quiet.
+    pub fn insist(&self, line: impl Display) {
+        self.above(|| {
+            let _ = writeln!(io::stderr().lock(), "{line}");
+        });
+    }
+
+    /// A value as JSON, as the whole result.
+    pub fn json(&self, value: &impl serde::Serialize) {
+        match serde_json::to_string_pretty(value) {
+            Ok(text) => self.result(text),
+            Err(error) => self.insist(format_args!("BUG: the answer cannot be written as JSON: {error}")),
+        }
+    }
+
+    fn above(&self, write: impl FnOnce()) {
+        if self.live { self.progress.suspend(write) } else { write() }
+    }
+}

@@ -1,0 +1,39 @@
+//! The pure computation of Cavrith: what a spec means, what has to be built for it, and whether what came out is the
+//! same.
+//!
+//! This crate never touches a disk, a clock, a network, a process or a terminal; everything in it can be tested with
+//! plain values. The way through it, in the order of a build:
+//!
+//! 1. [`spec`] reads `cavrith.toml` and reports every [`mistake`] in it.
+//! 2. [`depot`] is the index of what a depot offers; [`lock`] chooses from it and pins every input.
+//! 3. [`plan`] turns spec and lock into layers, each with the key under which a finished one is found again.
+//! 4. [`tree`] is what a layer or an image holds; layers are merged, digested and compared there.
+//! 5. [`account`] and [`setup`] say what Cavrith itself adds to an image, and what a workspace is besides its image.
+//! 6. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
+//!
+//! Under all of it: [`digest`] (one type for each kind), [`encode`] (the written encoding behind them), [`path`] (paths
+//! that cannot leave a root), [`version`] and [`debian`] (orders of versions).
+//!
+//! | file | format | owner |
+//! |---|---|---|
+//! | `cavrith.toml` | `spec = 1` | [`spec`] |
+//! | `cavrith.lock` | `lock = 1` | [`lock`] |
+//! | `depot.toml` | `depot = 1` | [`depot`] |
+//! | a layer's manifest in the store | `cavrith tree 1` | [`tree::encoding`] |
+#![forbid(unsafe_code)]
+
+pub mod account;
+pub mod debian;
+pub mod depot;
+pub mod digest;
+pub mod encode;
+pub mod lock;
+pub mod mistake;
+pub mod path;
+pub mod plan;
+pub mod seal;
+pub mod setup;
+pub mod spec;
+pub mod tree;
+pub mod verdict;
+pub mod version;

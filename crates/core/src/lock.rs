@@ -1,0 +1,194 @@
+//! The lock, `cavrith.lock`: every input pinned, written by the program, reviewed by people.
+//!
+//! [`choose`] makes one from a spec and what the depots offer; [`fit`] tells where a lock and a spec do not match.
+
+pub mod choose;
+pub mod fit;
+
+use serde::{Deserialize, Serialize};
+
+use crate::depot::{EditorProfile, Probe};
+use crate::digest::{PinsDigest, Sha256Digest};
+use crate::seal::Seal;
+use crate::version::Version;
+
+/// The file's name in a project.
+pub const FILE_NAME: &str = "cavrith.lock";
+
+const HEAD: &str = "# Every input of this workspace, pinned. Written by `cavrith lock` and `cavrith seal`: review it, do not edit it.\n";
+
+/// A whole lock.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Lock {
+    /// Version of this format; 1.
+    pub lock: u32,
+    /// The one time stamp of every file in the image, in seconds since 1970: the newest one in the base's own files.
+    pub epoch: u64,
+    /// The depots that pins come from, sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub depots: Vec<DepotPin>,
+    /// Packages of the base, sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub packages: Vec<PackagePin>,
+    /// The base, when it is one archive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub archive: Option<ArchivePin>,
+    /// Toolchains, sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub toolchains: Vec<ToolchainPin>,
+    /// The editor's profile.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub editor: Option<EditorProfile>,
+    /// Extensions, sorted by id.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub extensions: Vec<ExtensionPin>,
+    /// What must come out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seal: Option<Seal>,
+}
+
+/// A depot, as it was when the lock was written.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct DepotPin {
+    /// The name under which the spec declares it.
+    pub name: String,
+    /// SHA-256 of its index.
+    pub index: Sha256Digest,
+}
+
+/// Where a pinned file is found, and what it has to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Source {
+    /// The depot's name.
+    pub depot: String,
+    /// The file's path in the depot.
+    pub file: String,
+    /// Its length in bytes.
+    pub size: u64,
+    /// Its SHA-256.
+    pub sha256: Sha256Digest,
+}
+
+/// A package of the base.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct PackagePin {
+    /// Name.
+    pub name: String,
+    /// Version.
+    pub version: String,
+    /// Architecture; `all` for any.
+    pub architecture: String,
+    /// The file.
+    #[serde(flatten)]
+    pub source: Source,
+}
+
+/// The base as one archive.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ArchivePin {
+    /// The archive, relative to the spec.
+    pub path: String,
+    /// Its length in bytes.
+    pub size: u64,
+    /// Its SHA-256.
+    pub sha256: Sha256Digest,
+    /// How many leading directories are dropped from its paths.
+    #[serde(default)]
+    pub strip: usize,
+}
+
+/// A toolchain.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ToolchainPin {
+    /// Name.
+    pub name: String,
+    /// Version.
+    pub version: Version,
+    /// The archive.
+    #[serde(flatten)]
+    pub source: Source,
+    /// How many leading directories are dropped from its paths.
+    pub strip: usize,
+    /// Where it lies inside.
+    pub place: String,
+    /// Directories in its place whose programs are found by name.
+    pub path: Vec<String>,
+    /// What proves its version.
+    pub probe: Probe,
+}
+
+/// An extension.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ExtensionPin {
+    /// Its id.
+    pub id: String,
+    /// Version.
+    pub version: Version,
+    /// The archive.
+    #[serde(flatten)]
+    pub source: Source,
+    /// How many leading directories are dropped from its paths.
+    pub strip: usize,
+    /// Where it lies inside.
+    pub place: String,
+}
+
+/// A text that is no lock.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum BadLock {
+    /// It cannot be read.
+    #[error("the lock cannot be read, line {line}: {message}")]
+    Unreadable {
+        /// Line, from 1.
+        line: usize,
+        /// What the parser says.
+        message: String,
+    },
+    /// It holds something that Cavrith does not write.
+    #[error("the lock holds something that Cavrith does not write")]
+    Foreign,
+    /// It is of another version.
+    #[error("the lock is of version {0}, and this Cavrith reads version 1")]
+    Version(u32),
+}
+
+impl Lock {
+    /// Reads a lock.
+    ///
+    /// # Errors
+    /// When the text is no lock of this version.
+    pub fn parse(text: &str) -> Result<Self, BadLock> {
+        let lock: Self = toml::from_str(text).map_err(|error| BadLock::Unreadable {
+            line: crate::mistake::line_and_column(text, error.span().map_or(0, |span| span.start)).0,
+            message: error.message().trim().to_owned(),
+        })?;
+        if lock.lock != 1 {
+            return Err(BadLock::Version(lock.lock));
+        }
+        // A flattened table cannot refuse unknown keys, so what was read is held against what would be written.
+        if text.parse::<toml::Table>() == lock.to_text().parse::<toml::Table>() {
+            Ok(lock)
+        } else {
+            Err(BadLock::Foreign)
+        }
+    }
+
+    /// The text of the file. The same lock has the same text, to the byte.
+    pub fn to_text(&self) -> String {
+        let body = toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"));
+        format!("{HEAD}{body}")
+    }
+
+    /// Digest of all pins: of the lock's text as it would be without its seal.
+    pub fn pins_digest(&self) -> PinsDigest {
+        let pins = Self { seal: None, ..self.clone() };
+        PinsDigest::from_bytes(*blake3::hash(pins.to_text().as_bytes()).as_bytes())
+    }
+}

@@ -1,0 +1,380 @@
+//! Choosing what to pin: the newest that answers the spec, unless an earlier lock already has something that does.
+
+use std::collections::BTreeMap;
+
+use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, Source, ToolchainPin};
+use crate::account;
+use crate::debian;
+use crate::depot::{EditorProfile, File, Index};
+use crate::digest::Sha256Digest;
+use crate::mistake::{Code, Mistake, nearest};
+use crate::path::RootPath;
+use crate::spec::{At, Base, Spec};
+use crate::version::Version;
+
+/// A depot as it was read.
+#[derive(Debug, Clone)]
+pub struct Offer {
+    /// Its index.
+    pub index: Index,
+    /// SHA-256 of the index's text.
+    pub digest: Sha256Digest,
+}
+
+/// What the base's own files tell, read after they were pinned.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PackageFacts {
+    /// Name, from the control file.
+    pub name: String,
+    /// Version, from the control file.
+    pub version: String,
+    /// `Provides`, from the control file.
+    pub provides: String,
+    /// `Pre-Depends` and `Depends`, from the control file.
+    pub depends: String,
+    /// Maintainer scripts that it brings.
+    pub scripts: Vec<String>,
+}
+
+/// Pins everything a spec names, as far as the depots offer it. The epoch, and an archive's size and digest, are for the
+/// caller to fill in from the files; `previous` keeps what still answers the spec.
+pub fn choose(spec: &Spec, offers: &BTreeMap<String, Offer>, previous: Option<&Lock>) -> (Lock, Vec<Mistake>) {
+    let mut chooser = Chooser { offers, previous, mistakes: Vec::new() };
+    let editor = chooser.editor(spec);
+    let mut lock = Lock {
+        lock: 1,
+        epoch: 0,
+        depots: Vec::new(),
+        packages: chooser.packages(spec),
+        archive: archive(spec),
+        toolchains: chooser.toolchains(spec),
+        extensions: chooser.extensions(spec, editor.as_ref()),
+        editor,
+        seal: None,
+    };
+    lock.depots = chooser.depots(&lock);
+    places_keep_apart(spec, &lock, &mut chooser.mistakes);
+    (lock, chooser.mistakes)
+}
+
+fn archive(spec: &Spec) -> Option<ArchivePin> {
+    match &spec.base {
+        Base::Archive { path, sha256, strip } => Some(ArchivePin {
+            path: path.value.clone(),
+            size: 0,
+            sha256: sha256.as_ref().map_or(Sha256Digest::from_bytes([0; 32]), |sha256| sha256.value),
+            strip: *strip,
+        }),
+        Base::Packages { .. } => None,
+    }
+}
+
+struct Chooser<'a> {
+    offers: &'a BTreeMap<String, Offer>,
+    previous: Option<&'a Lock>,
+    mistakes: Vec<Mistake>,
+}
+
+fn source(depot: &str, file: &File) -> Source {
+    Source { depot: depot.to_owned(), file: file.file.clone(), size: file.size, sha256: file.sha256 }
+}
+
+impl Chooser<'_> {
+    fn depots(&self, lock: &Lock) -> Vec<DepotPin> {
+        let sources = lock.packages.iter().map(|pin| &pin.source);
+        let sources = sources.chain(lock.toolchains.iter().map(|pin| &pin.source));
+        let mut names: Vec<_> =
+            sources.chain(lock.extensions.iter().map(|pin| &pin.source)).map(|at| &at.depot).collect();
+        names.sort();
+        names.dedup();
+        let unmoved = self.previous.filter(|previous| {
+            previous.packages == lock.packages
+                && previous.toolchains == lock.toolchains
+                && previous.extensions == lock.extensions
+        });
+        let pin = |name: &String| {
+            // An index may grow without anything that is pinned here having moved; then the lock stays as it was.
+            let kept = unmoved.and_then(|previous| previous.depots.iter().find(|pin| pin.name == *name));
+            let index = kept.map(|pin| pin.index).or_else(|| Some(self.offers.get(name)?.digest))?;
+            Some(DepotPin { name: name.clone(), index })
+        };
+        names.into_iter().filter_map(pin).collect()
+    }
+
+    fn packages(&mut self, spec: &Spec) -> Vec<PackagePin> {
+        let Base::Packages { depot, packages } = &spec.base else {
+            return Vec::new();
+        };
+        let Some(offer) = self.offers.get(&depot.value) else {
+            return Vec::new();
+        };
+        let mut pins = Vec::new();
+        for wanted in packages {
+            let kept = self.previous.and_then(|lock| {
+                lock.packages.iter().find(|pin| pin.name == wanted.value && pin.source.depot == depot.value)
+            });
+            let newest = || {
+                let named = offer.index.packages.iter().filter(|package| package.name == wanted.value);
+                named.max_by(|a, b| debian::compare_versions(&a.version, &b.version))
+            };
+            match kept.cloned().or_else(|| {
+                newest().map(|package| PackagePin {
+                    name: package.name.clone(),
+                    version: package.version.clone(),
+                    architecture: package.architecture.clone(),
+                    source: source(&depot.value, &package.file),
+                })
+            }) {
+                Some(pin) => pins.push(pin),
+                None => {
+                    let known = offer.index.packages.iter().map(|package| package.name.as_str());
+                    let where_ = format!("the depot {}", depot.value);
+                    self.not_offered("package", wanted, known, &where_);
+                }
+            }
+        }
+        pins.sort_by(|a, b| a.name.cmp(&b.name));
+        pins
+    }
+
+    fn not_offered<'n>(&mut self, what: &str, wanted: &At<String>, known: impl Iterator<Item = &'n str>, by: &str) {
+        let mut known: Vec<_> = known.collect();
+        known.sort_unstable();
+        known.dedup();
+        let remedy = match nearest(&wanted.value, known.iter().copied()) {
+            Some(meant) => format!("write `{meant}`"),
+            None if known.is_empty() => format!("add it to the depot; there are no {what}s in it"),
+            None => format!("choose one of {}, or add it to a depot", known.join(", ")),
+        };
+        let message = format!("{by} has no {what} `{}`", wanted.value);
+        self.mistakes.push(Mistake::new(Code::NOT_OFFERED, wanted.span.clone(), message, remedy));
+    }
+
+    /// Picks the newest version that answers, or says which ones there are.
+    fn newest<'o, T>(
+        &mut self,
+        what: &str,
+        name: &At<String>,
+        wanted: &At<Version>,
+        offered: Vec<(&'o str, &'o T, &'o Version)>,
+    ) -> Option<(&'o str, &'o T)> {
+        let answering = offered.iter().filter(|(_, _, version)| version.answers(&wanted.value));
+        // Of equal versions the depot that comes first by name is taken, so that the answer never depends on chance.
+        if let Some((depot, item, _)) = answering.max_by(|a, b| a.2.cmp(b.2).then(b.0.cmp(a.0))) {
+            return Some((depot, item));
+        }
+        let mut versions: Vec<_> = offered.iter().map(|(_, _, version)| *version).collect();
+        versions.sort();
+        versions.dedup();
+        let listed = versions.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let message = format!("no depot has {what} `{}` in version {}", name.value, wanted.value);
+        let remedy = format!("choose one of {listed}, or the beginning of one");
+        self.mistakes.push(Mistake::new(Code::VERSION_NOT_OFFERED, wanted.span.clone(), message, remedy));
+        None
+    }
+
+    fn toolchains(&mut self, spec: &Spec) -> Vec<ToolchainPin> {
+        let mut pins = Vec::new();
+        for (name, wanted) in &spec.toolchains {
+            let Some(named) = self.depot_names(spec, wanted.value.depot.as_ref()) else {
+                continue;
+            };
+            let kept = self.previous.and_then(|lock| lock.toolchains.iter().find(|pin| pin.name == *name));
+            let keeps = |pin: &&ToolchainPin| {
+                pin.version.answers(&wanted.value.version.value) && named.contains(&pin.source.depot)
+            };
+            if let Some(pin) = kept.filter(keeps) {
+                pins.push(pin.clone());
+                continue;
+            }
+            let all = self.offers.iter().filter(|(depot, _)| named.contains(depot));
+            let all: Vec<_> = all
+                .flat_map(|(depot, offer)| offer.index.toolchains.iter().map(move |item| (depot.as_str(), item)))
+                .collect();
+            let offered: Vec<_> = all
+                .iter()
+                .filter(|(_, item)| item.name == *name)
+                .map(|(depot, item)| (*depot, *item, &item.version))
+                .collect();
+            let name = At { value: name.clone(), span: wanted.span.clone() };
+            if offered.is_empty() {
+                self.not_offered("toolchain", &name, all.iter().map(|(_, item)| item.name.as_str()), "no depot here");
+                continue;
+            }
+            if let Some((depot, item)) = self.newest("the toolchain", &name, &wanted.value.version, offered) {
+                pins.push(ToolchainPin {
+                    name: item.name.clone(),
+                    version: item.version.clone(),
+                    source: source(depot, &item.file),
+                    strip: item.strip,
+                    place: item.place.clone(),
+                    path: item.path.clone(),
+                    probe: item.probe.clone(),
+                });
+            }
+        }
+        pins
+    }
+
+    /// The depots that may be asked; `None` when one is named that cannot be read (which is said elsewhere).
+    fn depot_names(&self, spec: &Spec, named: Option<&At<String>>) -> Option<Vec<String>> {
+        match named {
+            Some(depot) => self.offers.contains_key(&depot.value).then(|| vec![depot.value.clone()]),
+            None => {
+                let all: Vec<_> = spec.depots.keys().cloned().collect();
+                all.iter().all(|name| self.offers.contains_key(name)).then_some(all)
+            }
+        }
+    }
+
+    fn editor(&mut self, spec: &Spec) -> Option<EditorProfile> {
+        let editor = spec.editor.as_ref()?;
+        self.depot_names(spec, None)?;
+        let mut profiles: Vec<_> = self.offers.values().flat_map(|offer| &offer.index.editors).collect();
+        profiles.sort_by(|a, b| a.name.cmp(&b.name));
+        profiles.dedup();
+        let names: Vec<_> = profiles.iter().map(|profile| profile.name.as_str()).collect();
+        let chosen = match &editor.profile {
+            Some(name) => profiles.iter().find(|profile| profile.name == name.value),
+            None if profiles.len() == 1 => profiles.first(),
+            None => None,
+        };
+        if let Some(profile) = chosen {
+            return Some((*profile).clone());
+        }
+        let listed = names.join(", ");
+        let (span, message) = match &editor.profile {
+            Some(name) => (name.span.clone(), format!("no depot here has an editor profile `{}`", name.value)),
+            None if profiles.is_empty() => (editor.span.clone(), "no depot here has an editor profile".to_owned()),
+            None => (editor.span.clone(), "the depots have several editor profiles".to_owned()),
+        };
+        let remedy = match names.as_slice() {
+            [] => "add one to a depot, under [[editors]]".to_owned(),
+            _ => format!("write profile = \"…\" with one of {listed}"),
+        };
+        self.mistakes.push(Mistake::new(Code::EDITOR_PROFILE, span, message, remedy));
+        None
+    }
+
+    fn extensions(&mut self, spec: &Spec, profile: Option<&EditorProfile>) -> Vec<ExtensionPin> {
+        let (Some(editor), Some(profile)) = (&spec.editor, profile) else {
+            return Vec::new();
+        };
+        let home = account::home(&spec.workspace.account.value);
+        let mut pins = Vec::new();
+        for (id, wanted) in &editor.extensions {
+            let place = |version: &Version| profile.extension_place(id, version, &home);
+            let kept = self.previous.and_then(|lock| lock.extensions.iter().find(|pin| pin.id == *id));
+            let keeps = |pin: &&ExtensionPin| {
+                pin.version.answers(&wanted.value)
+                    && self.offers.contains_key(&pin.source.depot)
+                    && pin.place == place(&pin.version)
+            };
+            if let Some(pin) = kept.filter(keeps) {
+                pins.push(pin.clone());
+                continue;
+            }
+            let all: Vec<_> = self
+                .offers
+                .iter()
+                .flat_map(|(depot, offer)| offer.index.extensions.iter().map(move |item| (depot.as_str(), item)))
+                .collect();
+            let offered: Vec<_> = all
+                .iter()
+                .filter(|(_, item)| item.id == *id)
+                .map(|(depot, item)| (*depot, *item, &item.version))
+                .collect();
+            let name = At { value: id.clone(), span: wanted.span.clone() };
+            if offered.is_empty() {
+                self.not_offered("extension", &name, all.iter().map(|(_, item)| item.id.as_str()), "no depot here");
+                continue;
+            }
+            if let Some((depot, item)) = self.newest("the extension", &name, wanted, offered) {
+                pins.push(ExtensionPin {
+                    id: item.id.clone(),
+                    version: item.version.clone(),
+                    source: source(depot, &item.file),
+                    strip: item.strip,
+                    place: place(&item.version),
+                });
+            }
+        }
+        pins
+    }
+}
+
+/// Toolchains, extensions and folders each need a place of their own.
+fn places_keep_apart(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
+    let mut places = Vec::new();
+    for pin in &lock.toolchains {
+        let span = spec.toolchains.get(&pin.name).map_or(0..0, |wanted| wanted.span.clone());
+        places.push((format!("the toolchain {}", pin.name), pin.place.clone(), span));
+    }
+    for pin in &lock.extensions {
+        let span = spec.editor.as_ref().and_then(|editor| Some(editor.extensions.get(&pin.id)?.span.clone()));
+        places.push((format!("the extension {}", pin.id), pin.place.clone(), span.unwrap_or_default()));
+    }
+    for folder in &spec.folders {
+        places.push((
+            format!("the folder {}", folder.inside.value),
+            folder.inside.value.to_string(),
+            folder.inside.span.clone(),
+        ));
+    }
+    let paths: Vec<_> = places.iter().filter_map(|(_, place, _)| RootPath::from_absolute(place).ok()).collect();
+    for (later, (name, place, span)) in places.iter().enumerate().take(paths.len()) {
+        for (earlier, (other, _, other_span)) in places[..later].iter().enumerate() {
+            // Two folders that meet are told by the spec's own rules.
+            let folders = name.starts_with("the folder") && other.starts_with("the folder");
+            if !folders && (paths[later].lies_in(&paths[earlier]) || paths[earlier].lies_in(&paths[later])) {
+                let message = format!("{name} and {other} would lie at the same place inside, {place}");
+                let remedy = "give the folder another inside path, or the depot's entry another place";
+                let mistake = Mistake::new(Code::PLACES_MEET, span.clone(), message, remedy);
+                mistakes.push(mistake.noting("this").against(other_span.clone(), "and this"));
+            }
+        }
+    }
+}
+
+/// Whether the pinned packages bring each other all they need, without any program of the root having to run.
+pub fn check_packages(spec: &Spec, facts: &[PackageFacts]) -> Vec<Mistake> {
+    let Base::Packages { packages, .. } = &spec.base else {
+        return Vec::new();
+    };
+    let mut mistakes = Vec::new();
+    for package in facts {
+        let span =
+            packages.iter().find(|wanted| wanted.value == package.name).map_or(0..0, |wanted| wanted.span.clone());
+        for group in debian::parse_relations(&package.depends) {
+            let met = group.iter().any(|alternative| facts.iter().any(|other| satisfies(other, alternative)));
+            if !met {
+                let wish = group.iter().map(ToString::to_string).collect::<Vec<_>>().join(" or ");
+                let message = format!("the package `{}` needs {wish}, which is not among the packages", package.name);
+                let remedy = format!("add `{}` to packages", group.first().map_or("it", |first| first.name.as_str()));
+                mistakes.push(Mistake::new(Code::PACKAGE_NEEDS, span.clone(), message, remedy));
+            }
+        }
+        if !package.scripts.is_empty() {
+            let scripts = package.scripts.join(", ");
+            let message = format!(
+                "the package `{}` has scripts of its own ({scripts}), which are not carried out yet",
+                package.name
+            );
+            let remedy = "use a package without scripts, or a base.archive, until a later version of Cavrith does it";
+            mistakes.push(Mistake::new(Code::NOT_YET, span, message, remedy));
+        }
+    }
+    mistakes
+}
+
+fn satisfies(package: &PackageFacts, wish: &debian::Alternative) -> bool {
+    if package.name == wish.name {
+        return wish.accepts(&package.version);
+    }
+    let provided = debian::parse_relations(&package.provides);
+    provided.iter().flatten().filter(|provided| provided.name == wish.name).any(|provided| match &provided.version {
+        // A provision without a version answers only wishes without one (Debian Policy Manual, section 7.5).
+        Some((_, version)) => wish.accepts(version),
+        None => wish.version.is_none(),
+    })
+}

@@ -1,0 +1,204 @@
+//! Mistakes in what people write: what is wrong, where, and what to do about it.
+//!
+//! A mistake is data. It is worded where it is found, and drawn in one place, the command-line interface.
+
+use std::ops::Range;
+
+/// A stable number that stands for one kind of mistake, written `CV0107`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Code(pub u16);
+
+impl std::fmt::Display for Code {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "CV{:04}", self.0)
+    }
+}
+
+macro_rules! codes {
+    ($($(#[$doc:meta])* $name:ident = $number:literal;)*) => {
+        impl Code {
+            $($(#[$doc])* pub const $name: Self = Self($number);)*
+
+            /// Every code there is.
+            pub const ALL: &[Self] = &[$(Self::$name),*];
+        }
+    };
+}
+
+codes! {
+    /// The file is no TOML.
+    NOT_TOML = 101;
+    /// A key that nobody knows.
+    UNKNOWN_KEY = 102;
+    /// A key or value that this version does not carry out yet.
+    NOT_YET = 103;
+    /// A key that has to be there.
+    MISSING_KEY = 104;
+    /// A value of the wrong type.
+    WRONG_TYPE = 105;
+    /// A value that is none of those allowed.
+    NOT_ALLOWED = 106;
+    /// A name with letters that names do not have.
+    BAD_NAME = 107;
+    /// A text that is no version.
+    BAD_VERSION = 108;
+    /// An inside path that is not absolute or not plain.
+    BAD_INSIDE_PATH = 109;
+    /// A number that is no port.
+    BAD_PORT = 110;
+    /// Two ports with the same number.
+    PORT_TWICE = 111;
+    /// Two things with the same name.
+    NAME_TWICE = 112;
+    /// Two folders that meet inside.
+    FOLDERS_MEET = 113;
+    /// No base, or more than one origin for it.
+    BASE_ORIGIN = 114;
+    /// A depot that is not declared.
+    UNKNOWN_DEPOT = 115;
+    /// A name that no environment variable can have, or that Cavrith sets itself.
+    BAD_VARIABLE = 116;
+    /// A folder outside that is not there.
+    FOLDER_MISSING = 117;
+    /// A text that is no SHA-256 digest.
+    BAD_DIGEST = 118;
+    /// A command with nothing in it.
+    EMPTY_COMMAND = 119;
+    /// A list or table with nothing in it where something is needed.
+    EMPTY = 120;
+    /// A value that looks like a secret.
+    SECRET = 121;
+    /// A key given twice in different spelling, or keys that exclude each other.
+    KEYS_CLASH = 122;
+    /// A depot that cannot be read.
+    DEPOT_UNREADABLE = 201;
+    /// Something that no depot offers.
+    NOT_OFFERED = 202;
+    /// A version that no depot offers.
+    VERSION_NOT_OFFERED = 203;
+    /// An archive that is not there.
+    ARCHIVE_MISSING = 204;
+    /// No editor profile, or several to choose from.
+    EDITOR_PROFILE = 205;
+    /// Two things that would lie at the same place inside.
+    PLACES_MEET = 206;
+    /// A package that needs another one.
+    PACKAGE_NEEDS = 207;
+}
+
+/// How bad it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Weight {
+    /// It has to be mended before anything works.
+    Error,
+    /// It works, but is probably not meant.
+    Warning,
+}
+
+/// One place in a file, with a few words about it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// Bytes of the file.
+    pub span: Range<usize>,
+    /// What to say there; may be empty.
+    pub note: String,
+}
+
+/// One mistake in one file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mistake {
+    /// Its kind.
+    pub code: Code,
+    /// How bad it is.
+    pub weight: Weight,
+    /// One sentence: what is wrong.
+    pub message: String,
+    /// Where; the first place is the main one. Empty when the whole file is meant.
+    pub places: Vec<Place>,
+    /// One sentence: what to do.
+    pub remedy: String,
+}
+
+impl Mistake {
+    /// A mistake at one place.
+    pub fn new(code: Code, span: Range<usize>, message: impl Into<String>, remedy: impl Into<String>) -> Self {
+        let places = vec![Place { span, note: String::new() }];
+        Self { code, weight: Weight::Error, message: message.into(), places, remedy: remedy.into() }
+    }
+
+    /// The same, with words under the main place.
+    #[must_use]
+    pub fn noting(mut self, note: impl Into<String>) -> Self {
+        if let Some(place) = self.places.first_mut() {
+            place.note = note.into();
+        }
+        self
+    }
+
+    /// The same, with a second place that it conflicts with.
+    #[must_use]
+    pub fn against(mut self, span: Range<usize>, note: impl Into<String>) -> Self {
+        self.places.push(Place { span, note: note.into() });
+        self
+    }
+
+    /// The same, as a warning.
+    #[must_use]
+    pub fn as_warning(mut self) -> Self {
+        self.weight = Weight::Warning;
+        self
+    }
+}
+
+/// Line and column, both from 1, columns in characters, of a byte in a text.
+pub fn line_and_column(text: &str, offset: usize) -> (usize, usize) {
+    let mut offset = offset.min(text.len());
+    while !text.is_char_boundary(offset) {
+        offset -= 1;
+    }
+    let before = &text[..offset];
+    let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
+    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+}
+
+/// The name among `known` that is most like `name`, when one is like enough to be meant.
+pub fn nearest<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let scored = known.into_iter().map(|other| {
+        let likeness = strsim::damerau_levenshtein(&name.to_lowercase(), &other.to_lowercase());
+        (likeness, other)
+    });
+    let (distance, other) = scored.min()?;
+    let longest = name.chars().count().max(other.chars().count());
+    (distance * 5 <= longest * 2).then_some(other)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_are_written_with_four_digits_and_are_all_different() {
+        assert_eq!(Code::BAD_NAME.to_string(), "CV0107");
+        let mut all = Code::ALL.to_vec();
+        all.dedup();
+        assert_eq!(all.len(), Code::ALL.len());
+        assert!(all.is_sorted());
+    }
+
+    #[test]
+    fn places_are_counted_in_lines_and_characters() {
+        let text = "eins\nzwölf = 1\n";
+        assert_eq!(line_and_column(text, 0), (1, 1));
+        assert_eq!(line_and_column(text, text.find('=').unwrap()), (2, 7));
+        assert_eq!(line_and_column(text, 1000), (3, 1));
+    }
+
+    #[test]
+    fn only_a_name_that_is_like_enough_is_suggested() {
+        let known = ["toolchains", "folders", "ports"];
+        assert_eq!(nearest("toolchain", known), Some("toolchains"));
+        assert_eq!(nearest("prots", known), Some("ports"));
+        assert_eq!(nearest("banana", known), None);
+        assert_eq!(nearest("x", []), None);
+    }
+}

@@ -1,0 +1,51 @@
+//! The seal: the record of what must come out.
+
+use serde::{Deserialize, Serialize};
+
+use crate::digest::{ImageFingerprint, PinsDigest, SpecDigest, TreeDigest, WorkspaceFingerprint};
+use crate::setup::Setup;
+
+/// What must come out, kept in the lock.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Seal {
+    /// The image's fingerprint in words, for people who compare aloud.
+    pub words: String,
+    /// The image.
+    pub image: ImageFingerprint,
+    /// The workspace.
+    pub workspace: WorkspaceFingerprint,
+    /// The meaning of the spec that was sealed.
+    pub spec: SpecDigest,
+    /// The pins that were sealed.
+    pub pins: PinsDigest,
+    /// What the workspace is besides its image.
+    pub setup: Setup,
+    /// Every layer, the lowest first.
+    pub layers: Vec<SealedLayer>,
+    /// What the probes answered.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub probes: Vec<ProbeAnswer>,
+}
+
+/// One layer of a sealed image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SealedLayer {
+    /// A name for people.
+    pub name: String,
+    /// Digest of its tree.
+    pub tree: TreeDigest,
+}
+
+/// What the probe of a toolchain answered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ProbeAnswer {
+    /// The toolchain.
+    pub toolchain: String,
+    /// Program and arguments.
+    pub run: Vec<String>,
+    /// The answer, without the last newline.
+    pub answer: String,
+}

@@ -1,0 +1,117 @@
+//! What a workspace is besides its image, as far as it is the team's choice and the same for everyone.
+//!
+//! What is a member's own (outside paths, outside ports) is not here, and so not in the fingerprint.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::account::{self, ACCOUNT_ID};
+use crate::digest::{ImageFingerprint, WorkspaceFingerprint};
+use crate::encode::Encoder;
+use crate::lock::Lock;
+use crate::spec::Spec;
+
+/// Directories of programs that every root has, after those of the toolchains.
+const SYSTEM_PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+
+/// The team's part of a workspace.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Setup {
+    /// The ordinary user inside.
+    pub account: String,
+    /// Where the project's folder appears.
+    pub project: String,
+    /// Host name inside.
+    pub host_name: String,
+    /// The whole environment of a command of the account, but for what tells of the member's own terminal.
+    pub env: BTreeMap<String, String>,
+    /// Inside paths of the folders, sorted.
+    pub folders: Vec<String>,
+    /// Inside ports, by name: `8080/tcp`.
+    pub ports: BTreeMap<String, String>,
+    /// Extensions with their versions.
+    pub extensions: BTreeMap<String, String>,
+    /// The editor's settings as its file has them; empty without an editor.
+    pub settings: String,
+}
+
+impl Setup {
+    /// The setup that a spec and its lock describe, for an image whose account has this shell.
+    pub fn new(spec: &Spec, lock: &Lock, shell: &str) -> Self {
+        let account = &spec.workspace.account.value;
+        let mut env = step_env(spec, lock);
+        env.remove("SOURCE_DATE_EPOCH");
+        env.insert("HOME".to_owned(), account::home(account));
+        env.insert("USER".to_owned(), account.clone());
+        env.insert("LOGNAME".to_owned(), account.clone());
+        env.insert("SHELL".to_owned(), shell.to_owned());
+        env.insert("CAVRITH_WORKSPACE".to_owned(), spec.workspace.name.value.clone());
+        let mut folders: Vec<_> = spec.folders.iter().map(|folder| folder.inside.value.to_string()).collect();
+        folders.sort();
+        Self {
+            account: account.clone(),
+            project: spec.workspace.project.value.to_string(),
+            host_name: spec.workspace.name.value.clone(),
+            env,
+            folders,
+            ports: spec
+                .ports
+                .iter()
+                .map(|port| (port.name.value.clone(), format!("{}/tcp", port.inside.value)))
+                .collect(),
+            extensions: lock.extensions.iter().map(|pin| (pin.id.clone(), pin.version.to_string())).collect(),
+            settings: spec.editor.as_ref().map_or_else(String::new, |editor| account::settings_text(&editor.settings)),
+        }
+    }
+
+    /// Identity of a workspace with this setup on an image.
+    pub fn fingerprint(&self, image: &ImageFingerprint) -> WorkspaceFingerprint {
+        let mut encoder = Encoder::new("cavrith workspace 1");
+        encoder
+            .fixed(image.as_bytes())
+            .bytes(&self.account)
+            .u32(ACCOUNT_ID)
+            .bytes(&self.project)
+            .bytes(&self.host_name);
+        for map in [&self.env, &self.ports, &self.extensions] {
+            encoder.count(map.len());
+            for (name, value) in map {
+                encoder.bytes(name).bytes(value);
+            }
+        }
+        encoder.list(self.folders.iter()).bytes(&self.settings);
+        WorkspaceFingerprint::from_bytes(encoder.digest())
+    }
+}
+
+/// The environment of a build step, which root carries out.
+pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
+    let mut path = Vec::new();
+    for pin in &lock.toolchains {
+        for directory in &pin.path {
+            let directory = directory.trim_matches('/');
+            let entry = if directory.is_empty() || directory == "." {
+                pin.place.clone()
+            } else {
+                format!("{}/{directory}", pin.place)
+            };
+            path.push(entry);
+        }
+    }
+    path.push(SYSTEM_PATH.to_owned());
+    let mut env: BTreeMap<_, _> = spec.env.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect();
+    let own = [
+        ("PATH", path.join(":")),
+        ("HOME", "/root".to_owned()),
+        ("USER", "root".to_owned()),
+        ("LOGNAME", "root".to_owned()),
+        ("SOURCE_DATE_EPOCH", lock.epoch.to_string()),
+    ];
+    env.extend(own.map(|(name, value)| (name.to_owned(), value)));
+    for (name, value) in [("LANG", "C.UTF-8"), ("TZ", "UTC")] {
+        env.entry(name.to_owned()).or_insert_with(|| value.to_owned());
+    }
+    env
+}

@@ -1,0 +1,245 @@
+//! What single values have to be, and what has to hold between them.
+
+use super::reader::{Reader, Span};
+use super::{At, Base, Run, Spec};
+use crate::digest::Sha256Digest;
+use crate::mistake::{Code, Mistake, nearest};
+use crate::path::RootPath;
+
+/// Variables that Cavrith sets itself, so that a spec cannot.
+pub const OWN_VARIABLES: &[&str] = &["HOME", "LOGNAME", "PATH", "PWD", "SHELL", "SOURCE_DATE_EPOCH", "TERM", "USER"];
+
+/// Directories that are not the image's own while a workspace runs, or that nothing may cover.
+const TAKEN_INSIDE: &[&str] = &["/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/usr", "/bin", "/sbin", "/lib"];
+
+fn bad_name(reader: &mut Reader, what: &str, name: &str, span: &Span, remedy: &str) {
+    let message = format!("{name:?} cannot be the name of {what}");
+    reader.push(Mistake::new(Code::BAD_NAME, span.clone(), message, remedy));
+}
+
+fn is_plain(name: &str, extra: &str, longest: usize) -> bool {
+    let good = |letter: char| letter.is_ascii_lowercase() || letter.is_ascii_digit() || extra.contains(letter);
+    !name.is_empty()
+        && name.len() <= longest
+        && name.chars().all(good)
+        && name.starts_with(|letter: char| letter.is_ascii_alphanumeric())
+}
+
+/// A name of the writer's choice: lower-case letters, digits, `-`, `_`, `+`, `.`.
+pub(super) fn plain_name(reader: &mut Reader, what: &str, name: &str, span: &Span) {
+    if !is_plain(name, "-_+.", 64) {
+        let remedy = "use lower-case letters, digits, - _ + . and begin with a letter or digit";
+        bad_name(reader, &format!("a {what}"), name, span, remedy);
+    }
+}
+
+/// A name that is also a host name (RFC 1123, section 2.1).
+pub(super) fn host_name(reader: &mut Reader, what: &str, name: &At<String>) {
+    if !is_plain(&name.value, "-", 63) || name.value.ends_with('-') {
+        let remedy = "it is a host name too: use at most 63 lower-case letters, digits and -";
+        bad_name(reader, &format!("a {what}"), &name.value, &name.span, remedy);
+    }
+}
+
+pub(super) fn account_name(reader: &mut Reader, name: &At<String>) {
+    if name.value == "root" {
+        let message = "the account cannot be root: a workspace is worked in as an ordinary user";
+        let remedy = "choose another name; what needs root belongs into a build step";
+        reader.push(Mistake::new(Code::BAD_NAME, name.span.clone(), message, remedy));
+    } else if !is_plain(&name.value, "-_", 31) || !name.value.starts_with(|letter: char| letter.is_ascii_lowercase()) {
+        let remedy = "use at most 31 lower-case letters, digits, - and _, beginning with a letter";
+        bad_name(reader, "an account", &name.value, &name.span, remedy);
+    }
+}
+
+/// An extension's id: two plain names with a dot between, publisher and extension.
+pub(super) fn extension_id(reader: &mut Reader, id: &str, span: &Span) {
+    let good = id.split_once('.').is_some_and(|(publisher, name)| {
+        is_plain(&publisher.to_lowercase(), "-_", 64) && is_plain(&name.to_lowercase(), "-_.", 64)
+    });
+    if !good {
+        let remedy = "write \"publisher.name\" in quotes, in letters, digits, - and _";
+        bad_name(reader, "an extension", id, span, remedy);
+    }
+}
+
+pub(super) fn inside_path(reader: &mut Reader, name: &str, text: At<String>) -> Option<At<RootPath>> {
+    let problem = match RootPath::from_absolute(&text.value) {
+        Ok(path) if path.is_root() => "is the root itself".to_owned(),
+        Ok(path) => match TAKEN_INSIDE.iter().find(|taken| **taken == text.value) {
+            Some(taken) => format!("{taken} belongs to the system inside"),
+            None => {
+                return Some(At { value: path, span: text.span });
+            }
+        },
+        Err(bad) => bad.to_string(),
+    };
+    let message = format!("`{name}` is no path inside: {problem}");
+    let remedy = "write a path of its own, like \"/code\"";
+    reader.push(Mistake::new(Code::BAD_INSIDE_PATH, text.span, message, remedy));
+    None
+}
+
+pub(super) fn port(reader: &mut Reader, name: &str, number: At<i64>) -> Option<At<u16>> {
+    match u16::try_from(number.value) {
+        Ok(value @ 1..) => Some(At { value, span: number.span }),
+        _ => {
+            let message = format!("`{name}` is {}, and ports go from 1 to 65535", number.value);
+            reader.push(Mistake::new(Code::BAD_PORT, number.span, message, "write a number from 1 to 65535"));
+            None
+        }
+    }
+}
+
+pub(super) fn strip(reader: &mut Reader, number: At<i64>) -> usize {
+    match usize::try_from(number.value) {
+        Ok(count) if count <= 32 => count,
+        _ => {
+            let message = format!("`strip` is {}, and has to be from 0 to 32", number.value);
+            reader.push(Mistake::new(Code::NOT_ALLOWED, number.span, message, "write how many directories to drop"));
+            0
+        }
+    }
+}
+
+pub(super) fn sha256(reader: &mut Reader, text: At<String>) -> Option<At<Sha256Digest>> {
+    match text.value.parse() {
+        Ok(value) => Some(At { value, span: text.span }),
+        Err(_) => {
+            let message = "`sha256` is no SHA-256 digest: that is 64 digits of 0-9 and a-f";
+            let remedy = "leave the key out, and cavrith lock fills it in";
+            reader.push(Mistake::new(Code::BAD_DIGEST, text.span, message, remedy));
+            None
+        }
+    }
+}
+
+pub(super) fn variable(reader: &mut Reader, name: &str, span: &Span, value: &At<String>) {
+    let begins = name.starts_with(|letter: char| letter.is_ascii_alphabetic() || letter == '_');
+    if !begins || !name.chars().all(|letter| letter.is_ascii_alphanumeric() || letter == '_') {
+        let message = format!("{name:?} cannot be the name of a variable");
+        let remedy = "use letters, digits and _, and do not begin with a digit";
+        reader.push(Mistake::new(Code::BAD_VARIABLE, span.clone(), message, remedy));
+    } else if OWN_VARIABLES.contains(&name) || name.starts_with("CAVRITH_") {
+        let message = format!("{name} is set by Cavrith itself");
+        let remedy = match name {
+            "PATH" => "leave it out; a toolchain's programs are found because its depot says where they are",
+            _ => "leave it out",
+        };
+        reader.push(Mistake::new(Code::BAD_VARIABLE, span.clone(), message, remedy));
+    } else if value.value.contains('\0') {
+        let message = format!("the value of {name} has a zero byte in it, which no variable can hold");
+        reader.push(Mistake::new(Code::BAD_VARIABLE, value.span.clone(), message, "leave the zero byte out"));
+    } else if looks_secret(name) && !value.value.is_empty() {
+        let message = format!("{name} looks like a secret, and a spec is there for everyone to read");
+        let remedy = "take it out, and give it to the program that needs it inside by hand";
+        reader.push(Mistake::new(Code::SECRET, value.span.clone(), message, remedy).as_warning());
+    }
+}
+
+fn looks_secret(name: &str) -> bool {
+    let words: Vec<_> = name.split('_').map(str::to_uppercase).collect();
+    let whole = words.join("_");
+    words.iter().any(|word| matches!(word.as_str(), "PASSWORD" | "PASSWD" | "SECRET" | "TOKEN" | "CREDENTIALS"))
+        || whole.ends_with("API_KEY")
+        || whole.ends_with("PRIVATE_KEY")
+}
+
+pub(super) fn one_of(reader: &mut Reader, name: &str, text: &At<String>, allowed: &[&str]) {
+    let remedy = match nearest(&text.value, allowed.iter().copied()) {
+        Some(meant) => format!("write \"{meant}\""),
+        None => format!("write one of {}", allowed.join(", ")),
+    };
+    let message = format!("`{name}` cannot be {:?}", text.value);
+    reader.push(Mistake::new(Code::NOT_ALLOWED, text.span.clone(), message, remedy));
+}
+
+pub(super) fn shell_text(reader: &mut Reader, text: At<String>) -> Option<Run> {
+    if text.value.trim().is_empty() || text.value.contains('\0') {
+        empty_command(reader, text.span);
+        return None;
+    }
+    Some(Run::Shell(text.value))
+}
+
+pub(super) fn program(reader: &mut Reader, list: At<Vec<At<String>>>) -> Option<Run> {
+    let argv: Vec<_> = list.value.into_iter().map(|argument| argument.value).collect();
+    let program = argv.first().is_some_and(|program| !program.trim().is_empty());
+    if !program || argv.iter().any(|argument| argument.contains('\0')) {
+        empty_command(reader, list.span);
+        return None;
+    }
+    Some(Run::Program(argv))
+}
+
+fn empty_command(reader: &mut Reader, span: Span) {
+    let message = "`run` has no command in it that could be run";
+    reader.push(Mistake::new(Code::EMPTY_COMMAND, span, message, "write the command, or leave the step out"));
+}
+
+/// What has to hold between the values of a spec.
+pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    depots_are_declared(spec, mistakes);
+    folders_keep_apart(spec, mistakes);
+    twice(mistakes, "two steps have the name", spec.steps.iter().map(|step| &step.name), Code::NAME_TWICE);
+    twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
+    twice(mistakes, "two ports have the inside number", spec.ports.iter().map(|port| &port.inside), Code::PORT_TWICE);
+    twice(mistakes, "two ports have the outside number", spec.ports.iter().map(|port| &port.outside), Code::PORT_TWICE);
+    if let Base::Packages { packages, .. } = &spec.base {
+        twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);
+    }
+}
+
+fn twice<'a, T: std::fmt::Display + PartialEq + 'a>(
+    mistakes: &mut Vec<Mistake>,
+    message: &str,
+    values: impl Iterator<Item = &'a At<T>>,
+    code: Code,
+) {
+    let values: Vec<_> = values.collect();
+    for (position, value) in values.iter().enumerate() {
+        if let Some(first) = values[..position].iter().find(|earlier| earlier.value == value.value) {
+            let remedy = if code == Code::PORT_TWICE {
+                "give one of them another number"
+            } else {
+                "change or remove one of them"
+            };
+            let mistake = Mistake::new(code, value.span.clone(), format!("{message} {}", value.value), remedy);
+            mistakes.push(mistake.noting("again here").against(first.span.clone(), "first here"));
+        }
+    }
+}
+
+fn depots_are_declared(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    let mut named = Vec::new();
+    if let Base::Packages { depot, .. } = &spec.base {
+        named.push(depot);
+    }
+    named.extend(spec.toolchains.values().filter_map(|wanted| wanted.value.depot.as_ref()));
+    for depot in named {
+        // An empty name stands for a base that could not be read.
+        if spec.depots.contains_key(&depot.value) || depot.span.is_empty() {
+            continue;
+        }
+        let remedy = match nearest(&depot.value, spec.depots.keys().map(String::as_str)) {
+            Some(meant) => format!("write \"{meant}\", or declare it under [depots]"),
+            None => format!("declare it: [depots] {} = {{ path = \"…\" }}", depot.value),
+        };
+        let message = format!("there is no depot `{}`", depot.value);
+        mistakes.push(Mistake::new(Code::UNKNOWN_DEPOT, depot.span.clone(), message, remedy));
+    }
+}
+
+fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for (position, folder) in spec.folders.iter().enumerate() {
+        for earlier in &spec.folders[..position] {
+            let (a, b) = (&earlier.inside, &folder.inside);
+            if a.value.lies_in(&b.value) || b.value.lies_in(&a.value) {
+                let message = format!("the folders {} and {} meet inside", a.value, b.value);
+                let mistake =
+                    Mistake::new(Code::FOLDERS_MEET, b.span.clone(), message, "give them paths that are apart");
+                mistakes.push(mistake.noting("this one").against(a.span.clone(), "and this one"));
+            }
+        }
+    }
+}

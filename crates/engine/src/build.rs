@@ -1,0 +1,322 @@
+//! From a plan to an image.
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Instant;
+
+use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
+use cavrith_core::digest::TreeDigest;
+use cavrith_core::lock::Lock;
+use cavrith_core::path::RootPath;
+use cavrith_core::plan::{Content, Needs, Plan, PlannedLayer};
+use cavrith_core::seal::SealedLayer;
+use cavrith_core::tree::{Kind, Tree};
+use cavrith_sandbox::Identity;
+use cavrith_sandbox::job::Oddities;
+use cavrith_sources::tarball::{self, Laying, Rights};
+use cavrith_sources::{SourceError, compression, deb, zipball};
+use cavrith_store::Store;
+use cavrith_store::records::ImageRecord;
+use cavrith_store::staging::Staging;
+use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
+
+use crate::error::{EngineError, file_error};
+use crate::event::{Event, LayerOutcome, Observer};
+use crate::locking::{open_archive, open_source};
+use crate::project::Project;
+use crate::steps;
+
+/// All that building needs besides the project.
+#[derive(Clone, Copy)]
+pub struct Workshop<'a> {
+    /// Where layers are kept.
+    pub store: &'a Store,
+    /// Where they are made.
+    pub staging: &'a Staging,
+    /// Who we are.
+    pub identity: Identity,
+    /// Who is told.
+    pub observer: Observer<'a>,
+    /// Make everything again, and replace what is in the store.
+    pub fresh: bool,
+    /// Deliberate oddities of the surroundings.
+    pub oddities: Oddities,
+}
+
+/// A built image.
+#[derive(Debug, Clone)]
+pub struct Built {
+    /// What it is.
+    pub record: ImageRecord,
+    /// What was done for each layer; empty when the whole image was there already.
+    pub layers: Vec<LayerOutcome>,
+}
+
+/// One layer of the image under way.
+struct Ready {
+    outcome: LayerOutcome,
+    tree: Tree,
+}
+
+/// Builds the image of a project, or finds it built.
+///
+/// # Errors
+/// Sources that are not what they should be, steps that fail, a machine that lacks something.
+pub fn build(workshop: Workshop<'_>, project: &Project, lock: &Lock) -> Result<Built, EngineError> {
+    check_architecture(lock)?;
+    let plan = Plan::new(&project.spec, lock);
+    if !workshop.fresh
+        && let Some(record) = workshop.store.image_for(&plan.image_key)?
+    {
+        return Ok(Built { record, layers: Vec::new() });
+    }
+    let builder = Builder { workshop, project, plan: &plan };
+    let independent = builder.independent()?;
+    builder.assemble(independent, lock)
+}
+
+fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
+    let here = match std::env::consts::ARCH {
+        "x86_64" => "amd64",
+        "aarch64" => "arm64",
+        "riscv64" => "riscv64",
+        "x86" => "i386",
+        other => other,
+    };
+    match lock.packages.iter().find(|pin| pin.architecture != "all" && pin.architecture != here) {
+        Some(pin) => Err(EngineError::Architecture { locked: pin.architecture.clone(), here: here.to_owned() }),
+        None => Ok(()),
+    }
+}
+
+struct Builder<'a> {
+    workshop: Workshop<'a>,
+    project: &'a Project,
+    plan: &'a Plan,
+}
+
+impl Builder<'_> {
+    fn tell(&self, event: Event) {
+        (self.workshop.observer)(event);
+    }
+
+    /// A layer that the store has, or that `make` makes.
+    fn layer(
+        &self,
+        planned: &PlannedLayer,
+        beneath: Option<&TreeDigest>,
+        make: impl FnOnce() -> Result<StagedLayer, EngineError>,
+    ) -> Result<Ready, EngineError> {
+        let begun = Instant::now();
+        let store = self.workshop.store;
+        let key = self.plan.key(planned, beneath);
+        let found = if self.workshop.fresh { None } else { store.layer_for(&key) };
+        // A layer whose manifest is damaged is made again, like one that is not there.
+        let found = found.and_then(|digest| Some((digest, store.layer_tree(&digest).ok()?)));
+        let reused = found.is_some();
+        let (digest, tree) = match found {
+            Some(found) => found,
+            None => {
+                self.tell(Event::Begun { layer: planned.name.clone() });
+                let (digest, tree) = store.keep(make()?, true)?;
+                store.remember(&key, &digest)?;
+                (digest, tree)
+            }
+        };
+        let outcome = LayerOutcome {
+            layer: planned.name.clone(),
+            tree: digest,
+            reused,
+            millis: begun.elapsed().as_millis() as u64,
+            entries: tree.entries.len() as u64,
+            bytes: tree.content_bytes(),
+        };
+        self.tell(Event::Layer(outcome.clone()));
+        Ok(Ready { outcome, tree })
+    }
+
+    /// Makes all layers that need nothing, as many at once as the machine has processors, the base first, which takes longest.
+    fn independent(&self) -> Result<Vec<Option<Ready>>, EngineError> {
+        let mut wanted: Vec<usize> = (0..self.plan.layers.len())
+            .filter(|index| self.plan.layers[*index].content.needs() == Needs::Nothing)
+            .collect();
+        wanted.sort_by_key(|index| !self.plan.layers[*index].content.is_base());
+        let next = AtomicUsize::new(0);
+        let done: Mutex<Vec<Option<Ready>>> = Mutex::new(self.plan.layers.iter().map(|_| None).collect());
+        let work = || -> Result<(), EngineError> {
+            while let Some(index) = wanted.get(next.fetch_add(1, Ordering::Relaxed)) {
+                let planned = &self.plan.layers[*index];
+                let made = self.layer(planned, None, || self.unpack(&planned.content));
+                if made.is_err() {
+                    // Nobody begins anything more.
+                    next.store(wanted.len(), Ordering::Relaxed);
+                }
+                let made = made?;
+                done.lock().unwrap_or_else(std::sync::PoisonError::into_inner)[*index] = Some(made);
+            }
+            Ok(())
+        };
+        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(wanted.len());
+        std::thread::scope(|scope| {
+            let helpers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+            let own = work();
+            let joined = helpers
+                .into_iter()
+                .map(|helper| helper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+            joined.fold(own, Result::and)
+        })?;
+        Ok(done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+    }
+
+    /// Makes a layer from an archive or packages.
+    fn unpack(&self, content: &Content) -> Result<StagedLayer, EngineError> {
+        let staging = self.workshop.staging;
+        let links = if content.is_base() { Links::Follow } else { Links::Refuse };
+        let mut writer = LayerWriter::new(staging.new_dir()?, self.plan.epoch, links)?;
+        match content {
+            Content::Toolchain(pin) => {
+                let mut checked = open_source(self.project, &pin.source, staging)?;
+                let laying = plain_laying(pin.strip, &pin.place)?;
+                untar(&mut checked, &laying, &mut writer)?;
+            }
+            Content::Extension(pin) => {
+                let mut checked = open_source(self.project, &pin.source, staging)?;
+                zipball::unpack(&mut checked, &plain_laying(pin.strip, &pin.place)?, &mut writer)?;
+            }
+            Content::Archive(pin) => {
+                let mut checked = open_archive(self.project, pin, staging)?;
+                let laying = Laying { strip: pin.strip, place: RootPath::root(), rights: Rights::AsGiven };
+                untar(&mut checked, &laying, &mut writer)?;
+            }
+            Content::Packages(pins) => {
+                let mut installed = Vec::new();
+                for pin in pins {
+                    installed.push(deb::unpack(&mut open_source(self.project, &pin.source, staging)?, &mut writer)?);
+                }
+                deb::write_database(&installed, &mut writer)?;
+            }
+            Content::Account { .. } | Content::Settings { .. } | Content::Step { .. } => {
+                unreachable!("BUG: this layer is made from what lies beneath it")
+            }
+        }
+        Ok(writer.finish()?)
+    }
+
+    /// Makes the layers that need others, and the image of all.
+    fn assemble(&self, mut ready: Vec<Option<Ready>>, lock: &Lock) -> Result<Built, EngineError> {
+        let base_index = self.plan.layers.iter().position(|layer| layer.content.is_base());
+        let base =
+            base_index.and_then(|index| ready[index].as_ref()).map(|base| (base.tree.clone(), base.outcome.tree));
+        let (base_tree, base_digest) = base.unwrap_or_else(|| (Tree::with_root(), Tree::with_root().digest()));
+        self.check_places(&base_tree)?;
+        let mut merged = Tree::with_root();
+        let mut outcomes: Vec<LayerOutcome> = Vec::new();
+        for (index, planned) in self.plan.layers.iter().enumerate() {
+            let made = match ready[index].take() {
+                Some(made) => made,
+                None => match planned.content.needs() {
+                    Needs::Beneath => {
+                        let below: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
+                        self.layer(planned, Some(&merged.digest()), || {
+                            steps::make(self.workshop, planned, &below, &merged, self.plan.epoch)
+                        })?
+                    }
+                    _ => {
+                        self.layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_digest))?
+                    }
+                },
+            };
+            merged.overlay(&made.tree);
+            outcomes.push(made.outcome);
+        }
+        let shell = account::shell(&base_tree);
+        let layers =
+            outcomes.iter().map(|outcome| SealedLayer { name: outcome.layer.clone(), tree: outcome.tree }).collect();
+        let mut record = ImageRecord {
+            record: 1,
+            image: merged.image_fingerprint(self.plan.epoch),
+            tree: merged.digest(),
+            layers,
+            shell: shell.to_owned(),
+            probes: Vec::new(),
+            entries: merged.entries.len() as u64,
+            bytes: merged.content_bytes(),
+        };
+        record.probes = steps::probe(self.workshop, &self.project.spec, lock, &record)?;
+        self.workshop.store.remember_image(&self.plan.image_key, &record)?;
+        Ok(Built { record, layers: outcomes })
+    }
+
+    /// The layers that Cavrith makes itself.
+    fn make_own(
+        &self,
+        planned: &PlannedLayer,
+        base: &Tree,
+        base_digest: &TreeDigest,
+    ) -> Result<StagedLayer, EngineError> {
+        let made = match &planned.content {
+            Content::Account { account, places } => {
+                let root = self.workshop.store.layer_root(base_digest);
+                let read = |path: &str| {
+                    let path = RootPath::from_archive(path.as_bytes()).ok()?;
+                    let file = matches!(base.get(&path)?.kind, Kind::File { .. });
+                    file.then(|| {
+                        std::fs::read(root.join(path.as_relative()))
+                            .map_err(file_error("read", root.join(path.as_relative())))
+                    })
+                };
+                let [passwd, group, shadow] = ACCOUNT_FILES.map(|path| read(path).transpose());
+                let accounts = BaseAccounts { passwd: passwd?, group: group?, shadow: shadow? };
+                account::layer(account, base, &accounts, places)?
+            }
+            Content::Settings { account, place, text } => account::settings_layer(account, base, place, text),
+            _ => unreachable!("BUG: this layer is not one of our own"),
+        };
+        let mut writer = LayerWriter::new(self.workshop.staging.new_dir()?, self.plan.epoch, Links::Refuse)?;
+        writer.made(&made)?;
+        writer.adopt_parents(base);
+        Ok(writer.finish()?)
+    }
+
+    /// Toolchains and extensions need a place that the base does not have, on a way of plain directories.
+    fn check_places(&self, base: &Tree) -> Result<(), EngineError> {
+        for planned in &self.plan.layers {
+            let place = match &planned.content {
+                Content::Toolchain(pin) => &pin.place,
+                Content::Extension(pin) => &pin.place,
+                _ => continue,
+            };
+            let Ok(path) = RootPath::from_absolute(place) else {
+                continue;
+            };
+            let on_the_way = path.ancestors().into_iter().find_map(|above| {
+                base.get(&above)
+                    .filter(|entry| !entry.kind.is_directory())
+                    .map(|entry| format!("a {} at {above}", entry.kind.word()))
+            });
+            let there = base.get(&path).map(|entry| format!("a {}", entry.kind.word()));
+            if let Some(there) = on_the_way.or(there) {
+                return Err(EngineError::PlaceTaken { what: planned.name.clone(), place: place.clone(), there });
+            }
+        }
+        Ok(())
+    }
+}
+
+fn plain_laying(strip: usize, place: &str) -> Result<Laying, EngineError> {
+    let place = RootPath::from_absolute(place)
+        .map_err(|bad| SourceError::Refused { name: "the lock".to_owned(), why: bad.to_string() })?;
+    Ok(Laying { strip, place, rights: Rights::Plain })
+}
+
+fn untar(
+    checked: &mut cavrith_sources::checked::Checked,
+    laying: &Laying,
+    writer: &mut LayerWriter,
+) -> Result<(), EngineError> {
+    let (name, packed) = (checked.name().to_owned(), checked.size());
+    let stream = checked.open().and_then(|file| compression::unpack(file, packed));
+    let stream = stream.map_err(|error| SourceError::Damaged { name: name.clone(), why: error.to_string() })?;
+    tarball::unpack(stream, &name, laying, writer)?;
+    Ok(())
+}

@@ -1,0 +1,146 @@
+//! What can go wrong in a flow.
+
+use std::path::PathBuf;
+
+use cavrith_core::account::AccountError;
+use cavrith_core::lock::BadLock;
+use cavrith_core::lock::fit::Misfit;
+use cavrith_core::verdict::Difference;
+use cavrith_sandbox::SandboxError;
+use cavrith_sandbox::job::Ending;
+use cavrith_sources::SourceError;
+use cavrith_store::StoreError;
+
+use crate::project::Findings;
+
+/// What can go wrong in a flow.
+#[derive(Debug, thiserror::Error)]
+pub enum EngineError {
+    /// There is no project here.
+    #[error("there is no cavrith.toml in {} or in a folder above it", .0.display())]
+    NoProject(PathBuf),
+    /// A file of the project cannot be read or written.
+    #[error("cannot {doing} {}: {source}", path.display())]
+    File {
+        /// What was being done.
+        doing: &'static str,
+        /// To which file.
+        path: PathBuf,
+        /// Why it failed.
+        source: std::io::Error,
+    },
+    /// The project has mistakes.
+    #[error("the project has mistakes")]
+    Mistakes(Box<Findings>),
+    /// There is no lock yet.
+    #[error("there is no cavrith.lock beside the spec; run cavrith lock")]
+    NoLock,
+    /// The lock is none.
+    #[error("{0}; run cavrith lock to write it anew, or take it from version control again")]
+    BadLock(#[from] BadLock),
+    /// Lock and spec do not belong together.
+    #[error("the lock does not answer the spec; run cavrith lock")]
+    Misfits(Vec<Misfit>),
+    /// The machine has another architecture than the lock.
+    #[error("this workspace is locked for {locked}, and this machine is {here}")]
+    Architecture {
+        /// In the lock.
+        locked: String,
+        /// Of this machine.
+        here: String,
+    },
+    /// An archive changed since it was locked.
+    #[error("{} changed since it was locked: expected {expected}, found {found}; run cavrith lock --trust-changed if that is meant", path.display())]
+    ArchiveChanged {
+        /// The archive.
+        path: PathBuf,
+        /// Digest in the lock.
+        expected: String,
+        /// Digest of the file.
+        found: String,
+    },
+    /// The account cannot be made.
+    #[error(transparent)]
+    Account(#[from] AccountError),
+    /// Something would lie where the base has something already.
+    #[error("{what} would lie at {place}, where the base has {there}; let its depot give it another place")]
+    PlaceTaken {
+        /// What.
+        what: String,
+        /// Where.
+        place: String,
+        /// What is there.
+        there: String,
+    },
+    /// A step failed.
+    #[error("the {step} failed with {ending}")]
+    Step {
+        /// Which.
+        step: String,
+        /// How it ended.
+        ending: Ending,
+        /// Its last lines.
+        last_lines: Vec<String>,
+    },
+    /// A step or probe took too long.
+    #[error("the {0} took longer than an hour and was ended")]
+    TooLong(String),
+    /// A toolchain is not what its lock says.
+    #[error(
+        "the toolchain {toolchain} answers {found:?} to {run:?}, and the lock expects {expected:?}; mend its depot's entry, or its archive"
+    )]
+    Probe {
+        /// Which.
+        toolchain: String,
+        /// What was asked.
+        run: String,
+        /// What the lock expects.
+        expected: String,
+        /// What it answered.
+        found: String,
+    },
+    /// Building twice did not give the same.
+    #[error("built twice, it does not come out the same, so it cannot be sealed")]
+    NotReproducible(Vec<Difference>),
+    /// The second build failed.
+    #[error("the second build, under other conditions, failed: {0}")]
+    SecondBuild(String),
+    /// Sources.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// Store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Sandbox.
+    #[error(transparent)]
+    Sandbox(#[from] SandboxError),
+}
+
+impl EngineError {
+    /// The exit code that stands for it: 1 a check found something, 3 this machine lacks something, 4 a source could not be
+    /// reached or did not match, 5 a step failed.
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Self::NoProject(_) | Self::File { .. } => 2,
+            Self::Mistakes(_) | Self::NoLock | Self::BadLock(_) | Self::Misfits(_) | Self::NotReproducible(_) => 1,
+            Self::Account(_) | Self::PlaceTaken { .. } => 1,
+            Self::Architecture { .. } | Self::Store(_) => 3,
+            Self::ArchiveChanged { .. } | Self::Source(SourceError::Store(_)) if self.is_full() => 3,
+            Self::ArchiveChanged { .. } | Self::Source(_) => 4,
+            Self::Step { .. } | Self::TooLong(_) | Self::Probe { .. } | Self::SecondBuild(_) => 5,
+            Self::Sandbox(SandboxError::NotStarted { .. }) => 5,
+            Self::Sandbox(_) => 3,
+        }
+    }
+
+    /// True when the disk had no room left.
+    pub fn is_full(&self) -> bool {
+        matches!(self, Self::Store(error) | Self::Source(SourceError::Store(error)) if error.is_full())
+    }
+}
+
+/// Adds what was being done, and to which file, to the error of a system call.
+pub fn file_error(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(std::io::Error) -> EngineError {
+    let path = path.into();
+    move |source| EngineError::File { doing, path, source }
+}

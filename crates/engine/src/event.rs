@@ -1,0 +1,55 @@
+//! What a flow tells while it works.
+
+use serde::{Deserialize, Serialize};
+
+use cavrith_core::digest::TreeDigest;
+
+/// One thing that happened.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "event")]
+pub enum Event {
+    /// A layer is being made.
+    Begun {
+        /// Its name.
+        layer: String,
+    },
+    /// A line of a step's output.
+    Output {
+        /// The step's layer.
+        layer: String,
+        /// The line.
+        line: String,
+    },
+    /// A layer is there.
+    Layer(LayerOutcome),
+    /// Something that is good to know.
+    Note {
+        /// In a sentence.
+        text: String,
+    },
+    /// A stretch of work with a name of its own.
+    Stage {
+        /// What is being done.
+        text: String,
+    },
+}
+
+/// How a layer came to be there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LayerOutcome {
+    /// Its name.
+    pub layer: String,
+    /// Its tree.
+    pub tree: TreeDigest,
+    /// It was there already.
+    pub reused: bool,
+    /// Milliseconds it took.
+    pub millis: u64,
+    /// Entries in it.
+    pub entries: u64,
+    /// Bytes of its files.
+    pub bytes: u64,
+}
+
+/// Listens to events. Called from several threads.
+pub type Observer<'a> = &'a (dyn Fn(Event) + Sync);

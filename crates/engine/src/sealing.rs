@@ -1,0 +1,266 @@
+//! Building a second time, under odd conditions, and comparing.
+//!
+//! The second build is our own executable started again ([`cavrith_sandbox::odd`]): it builds everything from its sources
+//! into an empty store, and then compares each of its layers with the first build's. Only when all are the same is there
+//! a seal.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use cavrith_core::lock::Lock;
+use cavrith_core::path::RootPath;
+use cavrith_core::seal::{Seal, SealedLayer};
+use cavrith_core::setup::Setup;
+use cavrith_core::tree::diff::{Change, What, changes};
+use cavrith_core::verdict::Difference;
+use cavrith_sandbox::job::Oddities;
+use cavrith_sandbox::{Identity, odd};
+use cavrith_store::Store;
+use cavrith_store::records::ImageRecord;
+
+use crate::build::{self, Workshop};
+use crate::error::{EngineError, file_error};
+use crate::event::{Event, Observer};
+use crate::project::{self, Project};
+
+/// The name under which our executable is started as the second builder.
+const NAME: &str = "cavrith: second build";
+
+/// A year and some days, hours, minutes and seconds ahead: no field of a date stays the same.
+const CLOCK_OFFSET: i64 = 400 * 86_400 + 5 * 3600 + 7 * 60 + 11;
+/// Process ids used up before the first command.
+const SKIPPED_PIDS: u32 = 1000;
+
+/// What the second builder is told.
+#[derive(Debug, Serialize, Deserialize)]
+struct SecondBuild {
+    dir: PathBuf,
+    /// Its own store; empty.
+    store: PathBuf,
+    /// The first build's store.
+    first_store: PathBuf,
+    first_layers: Vec<SealedLayer>,
+    identity: Identity,
+}
+
+/// What the second builder answers.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Answer {
+    Event(Event),
+    Done(Comparison),
+    Failed(String),
+}
+
+/// What came of comparing.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Comparison {
+    record: ImageRecord,
+    differences: Vec<Difference>,
+}
+
+/// The seal of a project whose image was built, when a second build gives the same.
+///
+/// # Errors
+/// [`EngineError::NotReproducible`] with every difference, and whatever building can say.
+pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &ImageRecord) -> Result<Seal, EngineError> {
+    let second_store = workshop.staging.new_dir()?;
+    let memory = first.bytes.saturating_mul(3).saturating_add(512 << 20) < available_memory();
+    let mut conditions = odd::CONDITIONS.to_vec();
+    conditions.push("another time of day");
+    conditions.push("other process ids");
+    conditions.push(if memory {
+        "a store in memory, which lists directories in another order"
+    } else {
+        "the same order of directories, for want of memory"
+    });
+    (workshop.observer)(Event::Stage {
+        text: format!("building again, in an empty store, under {}", conditions.join(", ")),
+    });
+    let order = SecondBuild {
+        dir: project.dir.clone(),
+        store: second_store.clone(),
+        first_store: workshop.store.root().to_owned(),
+        first_layers: first.layers.clone(),
+        identity: workshop.identity,
+    };
+    let comparison = run_second(&order, memory.then_some(second_store.as_path()), workshop.observer)?;
+    if !comparison.differences.is_empty() || comparison.record.image != first.image {
+        return Err(EngineError::NotReproducible(comparison.differences));
+    }
+    let setup = Setup::new(&project.spec, lock, &first.shell);
+    Ok(Seal {
+        words: first.image.spoken(),
+        image: first.image,
+        workspace: setup.fingerprint(&first.image),
+        spec: project.spec.digest,
+        pins: lock.pins_digest(),
+        setup,
+        layers: first.layers.clone(),
+        probes: first.probes.clone(),
+    })
+}
+
+/// Bytes of memory that can be had without harm (proc_meminfo(5), `MemAvailable`); 0 when that is not known.
+fn available_memory() -> u64 {
+    let text = fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    let line = text.lines().find_map(|line| line.strip_prefix("MemAvailable:"));
+    let kibibytes = line.and_then(|line| line.trim().trim_end_matches(" kB").parse::<u64>().ok());
+    kibibytes.unwrap_or(0) * 1024
+}
+
+fn run_second(order: &SecondBuild, memory: Option<&Path>, observer: Observer<'_>) -> Result<Comparison, EngineError> {
+    let failed = |why: String| EngineError::SecondBuild(why);
+    let mut child = odd::start(NAME, memory)?;
+    let told = child.stdin.take().map(|mut stdin| serde_json::to_vec(order).map(|bytes| stdin.write_all(&bytes)));
+    drop(told);
+    let mut outcome = Err(failed("it ended without an answer".to_owned()));
+    if let Some(stdout) = child.stdout.take() {
+        for line in BufReader::new(stdout).lines().map_while(Result::ok) {
+            match serde_json::from_str::<Answer>(&line) {
+                // Layers of the second build are not news; what its steps say would be said twice.
+                Ok(Answer::Event(Event::Layer(outcome))) => {
+                    observer(Event::Stage { text: format!("built again: {}", outcome.layer) })
+                }
+                Ok(Answer::Event(_)) => {}
+                Ok(Answer::Done(comparison)) => outcome = Ok(comparison),
+                Ok(Answer::Failed(why)) => outcome = Err(failed(why)),
+                Err(error) => outcome = Err(failed(format!("it answered something else: {error}"))),
+            }
+        }
+    }
+    let _ = child.wait();
+    outcome
+}
+
+/// Every `main` that seals calls this early. In a process that was started as the second builder it does not return.
+pub fn divert() {
+    if std::env::args_os().next().is_some_and(|name| name == NAME) {
+        let answer = match second_build() {
+            Ok(comparison) => Answer::Done(comparison),
+            Err(why) => Answer::Failed(why),
+        };
+        say(&answer);
+        std::process::exit(0)
+    }
+}
+
+fn say(answer: &Answer) {
+    let mut line = serde_json::to_vec(answer).unwrap_or_default();
+    line.push(b'\n');
+    // Whoever asked may be gone; then this process is about to be ended too.
+    let _ = std::io::stdout().lock().write_all(&line);
+}
+
+fn second_build() -> Result<Comparison, String> {
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text).map_err(|error| error.to_string())?;
+    let order: SecondBuild = serde_json::from_str(&text).map_err(|error| error.to_string())?;
+    build_and_compare(&order).map_err(|error| match error {
+        EngineError::Step { ref last_lines, .. } => format!("{error}: {}", last_lines.join(" / ")),
+        error => error.to_string(),
+    })
+}
+
+fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
+    let project = project::load(&order.dir)?;
+    let lock = project::load_lock(&project)?;
+    // Its place may be a fresh mount of memory, which has nothing in it either.
+    let store = Store::open(&order.store.join("store"))?;
+    let staging = store.stage("second")?;
+    let observer = |event: Event| say(&Answer::Event(event));
+    let workshop = Workshop {
+        store: &store,
+        staging: &staging,
+        identity: order.identity,
+        observer: &observer,
+        fresh: true,
+        oddities: Oddities { clock_offset: CLOCK_OFFSET, skipped_pids: SKIPPED_PIDS },
+    };
+    let built = build::build(workshop, &project, &lock)?;
+    let first = Store::open(&order.first_store)?;
+    let mut differences = Vec::new();
+    for (ours, theirs) in order.first_layers.iter().zip(&built.record.layers) {
+        if ours.tree != theirs.tree {
+            differences.extend(layer_differences(&first, ours, &store, theirs)?);
+        }
+    }
+    drop(staging);
+    Ok(Comparison { record: built.record, differences })
+}
+
+/// Every file in which a layer came out differently, with the place of the first difference in it and its likely cause.
+fn layer_differences(
+    first: &Store,
+    ours: &SealedLayer,
+    second: &Store,
+    theirs: &SealedLayer,
+) -> Result<Vec<Difference>, EngineError> {
+    let mut differences = Vec::new();
+    for change in changes(&first.layer_tree(&ours.tree)?, &second.layer_tree(&theirs.tree)?) {
+        let mut difference = Difference::of_change(&change, Some(ours.name.clone()));
+        match &change.what {
+            What::Missing => difference.here = "not there the second time".to_owned(),
+            What::Extra => {
+                (difference.expected, difference.here) = ("nothing".to_owned(), "there the second time".to_owned())
+            }
+            What::Changed { fields } if fields.iter().any(|field| field.name == "content") => {
+                let roots = [first.layer_root(&ours.tree), second.layer_root(&theirs.tree)];
+                if let Some((expected, here)) = excerpts(&roots, &change)? {
+                    (difference.expected, difference.here) = (expected, here);
+                }
+            }
+            What::Changed { .. } => {}
+        }
+        differences.push(difference);
+    }
+    Ok(differences)
+}
+
+/// The surroundings of the first differing byte of a file, in both builds.
+fn excerpts(roots: &[PathBuf; 2], change: &Change) -> Result<Option<(String, String)>, EngineError> {
+    const MOST: u64 = 64 << 20;
+    let read = |root: &PathBuf| {
+        let path = root.join(change.path.as_relative());
+        let mut bytes = Vec::new();
+        let file = fs::File::open(&path).map_err(file_error("read", &path))?;
+        file.take(MOST).read_to_end(&mut bytes).map_err(file_error("read", &path))?;
+        Ok::<_, EngineError>(bytes)
+    };
+    let (first, second) = (read(&roots[0])?, read(&roots[1])?);
+    let common = first.iter().zip(&second).take_while(|(a, b)| a == b).count();
+    if common == first.len() && common == second.len() {
+        return Ok(None);
+    }
+    let cut = |bytes: &[u8]| {
+        let from =
+            bytes[..common.min(bytes.len())].iter().rposition(|byte| *byte == b'\n').map_or(0, |newline| newline + 1);
+        let from = from.max(common.saturating_sub(24));
+        let to = bytes.len().min(common + 24);
+        cavrith_core::path::shown(bytes.get(from..to).unwrap_or_default())
+    };
+    let (a, b) = (cut(&first), cut(&second));
+    Ok(Some((format!("at byte {common}: {a}"), format!("{b}{}", likely_cause(&change.path, &a, &b)))))
+}
+
+/// A guess at why two builds differ, from what is there in their place.
+fn likely_cause(path: &RootPath, first: &str, second: &str) -> String {
+    let digits = |text: &str| text.chars().filter(char::is_ascii_digit).count();
+    let dated = |text: &str| {
+        ["20", ":", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"].iter().any(|mark| text.contains(mark))
+    };
+    let hexadecimal = |text: &str| text.chars().filter(char::is_ascii_hexdigit).count() * 3 > text.chars().count() * 2;
+    let cause = if digits(first) >= 4 && dated(first) && dated(second) {
+        "looks like a time of day"
+    } else if path.to_string().contains(".pid") || (digits(first) > 0 && digits(first) <= 7 && digits(second) <= 7) {
+        "looks like a number that is new each time, such as a process id"
+    } else if first.len() > 8 && hexadecimal(first) && hexadecimal(second) {
+        "looks like a random number"
+    } else {
+        return String::new();
+    };
+    format!(" ({cause})")
+}

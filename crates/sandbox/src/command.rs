@@ -1,0 +1,226 @@
+//! Starting one command inside.
+
+use std::ffi::CString;
+use std::io::{self, Read as _};
+use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+
+use nix::sys::resource::{Resource, setrlimit};
+use nix::sys::signal::{SaFlags, SigAction, SigHandler, SigSet, Signal, sigaction};
+use nix::unistd::{ForkResult, Gid, Pid, Uid, fork};
+use rustix::pty::OpenptFlags;
+use rustix::thread::CapabilitySet;
+
+use crate::clock::Clock;
+use crate::filter;
+use crate::ids::c_text;
+use crate::job::{CommandJob, Purpose};
+
+/// What root inside keeps: what package managers and builds need within the namespaces, and no more.
+const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
+    .union(CapabilitySet::DAC_OVERRIDE)
+    .union(CapabilitySet::FOWNER)
+    .union(CapabilitySet::FSETID)
+    .union(CapabilitySet::KILL)
+    .union(CapabilitySet::SETGID)
+    .union(CapabilitySet::SETUID)
+    .union(CapabilitySet::SETPCAP)
+    .union(CapabilitySet::NET_BIND_SERVICE)
+    .union(CapabilitySet::SYS_CHROOT)
+    .union(CapabilitySet::SETFCAP)
+    .union(CapabilitySet::AUDIT_WRITE);
+
+/// Processes that a build step may have at once: enough for any build, and an end to a fork bomb.
+const BUILD_PROCESSES: u64 = 8192;
+
+/// What came of starting a command.
+pub(crate) enum Start {
+    Running { pid: Pid, terminal: Option<OwnedFd> },
+    Failed { why: String, missing: bool },
+}
+
+fn failed(doing: &str, error: impl Into<io::Error>) -> Start {
+    Start::Failed { why: format!("cannot {doing}: {}", error.into()), missing: false }
+}
+
+/// Starts a command with the given standard input, output and error, replaced by a terminal of the inside where the
+/// command wants one.
+pub(crate) fn start(command: &CommandJob, stdio: Vec<OwnedFd>, purpose: Purpose, clock: &mut Clock) -> Start {
+    let (outer, inner) = match command.terminal.contains(&true).then(open_terminal).transpose() {
+        Ok(pair) => pair.unzip(),
+        Err(error) => return failed("open a terminal", error),
+    };
+    let (report, told) = match rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC) {
+        Ok(pair) => pair,
+        Err(error) => return failed("make a pipe", error),
+    };
+    // SAFETY: PID 1 has a single thread; the child may do anything a fresh process may.
+    match unsafe { fork() } {
+        Err(error) => failed("start a process", error),
+        Ok(ForkResult::Child) => {
+            drop(report);
+            let why = become_command(command, &stdio, inner.as_ref(), purpose, clock.is_shifted());
+            let _ = rustix::io::write(&told, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
+            // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
+            unsafe { libc::_exit(127) }
+        }
+        Ok(ForkResult::Parent { child }) => {
+            drop((told, inner, stdio));
+            if clock.is_shifted() {
+                clock.adopt(child);
+            }
+            let mut why = String::new();
+            let _ = std::fs::File::from(report).read_to_string(&mut why);
+            if why.is_empty() {
+                return Start::Running { pid: child, terminal: outer };
+            }
+            Start::Failed { why: why[1..].to_owned(), missing: why.starts_with('m') }
+        }
+    }
+}
+
+fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
+    let outer = rustix::pty::openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
+    rustix::pty::unlockpt(&outer)?;
+    let inner = rustix::pty::ioctl_tiocgptpeer(&outer, OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
+    Ok((outer, inner))
+}
+
+/// Why the command could not be started.
+struct Why {
+    text: String,
+    missing: bool,
+}
+
+fn why(doing: &str) -> impl FnOnce(io::Error) -> Why {
+    let doing = doing.to_owned();
+    move |error| Why { text: format!("cannot {doing}: {error}"), missing: false }
+}
+
+/// In the child: becomes the command. Returns only when that fails.
+fn become_command(
+    command: &CommandJob,
+    stdio: &[OwnedFd],
+    terminal: Option<&OwnedFd>,
+    purpose: Purpose,
+    traced: bool,
+) -> Why {
+    match prepare(command, stdio, terminal, purpose, traced) {
+        Ok(()) => execute(command),
+        Err(why) => why,
+    }
+}
+
+fn prepare(
+    command: &CommandJob,
+    stdio: &[OwnedFd],
+    terminal: Option<&OwnedFd>,
+    purpose: Purpose,
+    traced: bool,
+) -> Result<(), Why> {
+    // A session of its own: it is no part of anybody's terminal but the one it is given.
+    rustix::process::setsid().map_err(|error| why("begin a session")(error.into()))?;
+    if let Some(terminal) = terminal {
+        rustix::process::ioctl_tiocsctty(terminal).map_err(|error| why("take the terminal")(error.into()))?;
+        // The terminal belongs to whoever works on it, as after a login.
+        let _ = rustix::fs::fchown(terminal, Some(rustix::fs::Uid::from_raw(command.id)), None);
+    }
+    for (number, wants_terminal) in command.terminal.into_iter().enumerate() {
+        let from = if wants_terminal { terminal } else { stdio.get(number) };
+        let from = from.ok_or_else(|| Why { text: "a descriptor did not arrive".to_owned(), missing: false })?;
+        // SAFETY: dup2 onto 0, 1 and 2 replaces descriptors that no Rust value in this process owns; the control socket that
+        // was descriptor 0 is PID 1's business, not this child's.
+        if unsafe { libc::dup2(from.as_fd().as_raw_fd(), number as i32) } < 0 {
+            return Err(why("pass the standard streams")(io::Error::last_os_error()));
+        }
+    }
+    default_signals()?;
+    rustix::process::chdir(command.directory.as_str())
+        .map_err(|error| why(&format!("enter {}", command.directory))(error.into()))?;
+    rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o022));
+    limit(Resource::RLIMIT_CORE, 0)?;
+    if purpose == Purpose::Build {
+        limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES)?;
+        rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
+    }
+    if traced {
+        Clock::offer_myself().map_err(why("show another time of day"))?;
+    }
+    filter::apply(purpose, traced).map_err(why("filter system calls"))?;
+    bound_capabilities().map_err(why("give up capabilities"))?;
+    become_user(command.id)?;
+    // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
+    unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };
+    Ok(())
+}
+
+/// Rust's runtime ignores SIGPIPE and PID 1 blocks SIGCHLD; a command must find everything as usual.
+fn default_signals() -> Result<(), Why> {
+    let usual = SigAction::new(SigHandler::SigDfl, SaFlags::empty(), SigSet::empty());
+    for signal in Signal::iterator().filter(|signal| !matches!(signal, Signal::SIGKILL | Signal::SIGSTOP)) {
+        // SAFETY: the default action runs no code of ours.
+        unsafe { sigaction(signal, &usual) }.map_err(|error| why("reset signals")(error.into()))?;
+    }
+    SigSet::empty().thread_set_mask().map_err(|error| why("reset signals")(error.into()))
+}
+
+fn limit(resource: Resource, to: u64) -> Result<(), Why> {
+    setrlimit(resource, to, to).map_err(|error| why("set a limit")(error.into()))
+}
+
+fn bound_capabilities() -> io::Result<()> {
+    rustix::thread::clear_ambient_capability_set()?;
+    for capability in CapabilitySet::all().iter().filter(|capability| !KEPT_CAPABILITIES.contains(*capability)) {
+        match rustix::thread::remove_capability_from_bounding_set(capability) {
+            // A capability that this kernel does not know cannot be kept either.
+            Ok(()) | Err(rustix::io::Errno::INVAL) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
+}
+
+fn become_user(id: u32) -> Result<(), Why> {
+    let (uid, gid) = (Uid::from_raw(id), Gid::from_raw(id));
+    nix::unistd::setgroups(&[gid]).map_err(|error| why("set the groups")(error.into()))?;
+    nix::unistd::setresgid(gid, gid, gid).map_err(|error| why("become the account")(error.into()))?;
+    nix::unistd::setresuid(uid, uid, uid).map_err(|error| why("become the account")(error.into()))
+}
+
+/// Replaces this process by the command; returns why that failed.
+fn execute(command: &CommandJob) -> Why {
+    let argv: Vec<CString> = command.argv.iter().map(|argument| c_text(argument.as_str())).collect();
+    let env: Vec<CString> = command.env.iter().map(|(name, value)| c_text(format!("{name}={value}"))).collect();
+    let Some(program) = argv.first() else {
+        return Why { text: "there is no command".to_owned(), missing: true };
+    };
+    let named = command.argv.first().map_or("", String::as_str);
+    let mut denied = None;
+    for place in places(named, command.env.get("PATH").map_or("", String::as_str)) {
+        let place = c_text(place);
+        let Err(error) = nix::unistd::execve(&place, &argv, &env);
+        match error {
+            nix::errno::Errno::ENOENT | nix::errno::Errno::ENOTDIR => {}
+            other => denied = Some(other),
+        }
+        if named.contains('/') && error == nix::errno::Errno::ENOENT && std::fs::exists(named).unwrap_or(false) {
+            return Why {
+                text: "the interpreter that it names in its first line is not there inside".to_owned(),
+                missing: false,
+            };
+        }
+    }
+    match denied {
+        Some(error) => Why { text: format!("cannot be started inside: {}", io::Error::from(error)), missing: false },
+        None => Why { text: format!("there is no such program inside ({})", program.to_string_lossy()), missing: true },
+    }
+}
+
+fn places(program: &str, path: &str) -> Vec<String> {
+    if program.contains('/') {
+        return vec![program.to_owned()];
+    }
+    path.split(':')
+        .filter(|directory| !directory.is_empty())
+        .map(|directory| format!("{directory}/{program}"))
+        .collect()
+}

@@ -1,0 +1,157 @@
+//! Which system calls the inside may make.
+//!
+//! The namespaces are the wall; the filter takes away what a build or a workspace does not need and what has been a way
+//! through such walls before. Refused calls fail with "operation not permitted"; `clone3`, whose flags a filter cannot see,
+//! fails as if the kernel did not have it, and the C libraries then use `clone`.
+
+use std::collections::BTreeMap;
+use std::io;
+
+use seccompiler::{
+    BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule,
+    TargetArch, sock_filter,
+};
+
+use crate::job::Purpose;
+
+type Rules = BTreeMap<i64, Vec<SeccompRule>>;
+
+/// Refused everywhere.
+const NEVER: &[i64] = &[
+    libc::SYS_acct,
+    libc::SYS_add_key,
+    libc::SYS_bpf,
+    libc::SYS_clock_settime,
+    libc::SYS_delete_module,
+    libc::SYS_finit_module,
+    libc::SYS_init_module,
+    libc::SYS_io_uring_enter,
+    libc::SYS_io_uring_register,
+    libc::SYS_io_uring_setup,
+    libc::SYS_kexec_file_load,
+    libc::SYS_kexec_load,
+    libc::SYS_keyctl,
+    libc::SYS_open_by_handle_at,
+    libc::SYS_perf_event_open,
+    libc::SYS_quotactl,
+    libc::SYS_reboot,
+    libc::SYS_request_key,
+    libc::SYS_settimeofday,
+    libc::SYS_swapoff,
+    libc::SYS_swapon,
+    libc::SYS_syslog,
+    libc::SYS_userfaultfd,
+    libc::SYS_vhangup,
+];
+
+/// Refused in builds as well.
+const NOT_IN_BUILDS: &[i64] = &[
+    libc::SYS_fsconfig,
+    libc::SYS_fsmount,
+    libc::SYS_fsopen,
+    libc::SYS_fspick,
+    libc::SYS_mount,
+    libc::SYS_mount_setattr,
+    libc::SYS_move_mount,
+    libc::SYS_open_tree,
+    libc::SYS_pivot_root,
+    libc::SYS_process_vm_readv,
+    libc::SYS_process_vm_writev,
+    libc::SYS_ptrace,
+    libc::SYS_setns,
+    libc::SYS_umount2,
+    libc::SYS_unshare,
+];
+
+#[cfg(target_arch = "x86_64")]
+const OF_THIS_MACHINE: &[i64] = &[libc::SYS_ioperm, libc::SYS_iopl, libc::SYS_modify_ldt];
+#[cfg(not(target_arch = "x86_64"))]
+const OF_THIS_MACHINE: &[i64] = &[];
+
+/// Terminal requests that type into it in somebody else's name.
+const TYPING: [u64; 2] = [libc::TIOCSTI, 0x541c /* TIOCLINUX */];
+
+/// Puts this process, and all that come from it, behind the filter. `traced`: calls that tell the time of day go to the
+/// tracer.
+pub(crate) fn apply(purpose: Purpose, traced: bool) -> io::Result<()> {
+    let other = |error: seccompiler::BackendError| io::Error::other(error.to_string());
+    let install =
+        |program: &BpfProgram| seccompiler::apply_filter(program).map_err(|error| io::Error::other(error.to_string()));
+    if traced {
+        install(&compile(clock_rules().map_err(other)?, SeccompAction::Trace(0)).map_err(other)?)?;
+    }
+    install(
+        &compile(BTreeMap::from([(libc::SYS_clone3, Vec::new())]), SeccompAction::Errno(libc::ENOSYS as u32))
+            .map_err(other)?,
+    )?;
+    let refused = refused_rules(purpose).map_err(other)?;
+    install(&without_second_table(compile(refused, SeccompAction::Errno(libc::EPERM as u32)).map_err(other)?))
+}
+
+fn compile(rules: Rules, action: SeccompAction) -> Result<BpfProgram, seccompiler::BackendError> {
+    let machine = TargetArch::try_from(std::env::consts::ARCH)?;
+    SeccompFilter::new(rules, SeccompAction::Allow, action, machine)?.try_into()
+}
+
+fn refused_rules(purpose: Purpose) -> Result<Rules, seccompiler::BackendError> {
+    let mut rules = Rules::new();
+    let builds = if purpose == Purpose::Build { NOT_IN_BUILDS } else { &[] };
+    for call in NEVER.iter().chain(OF_THIS_MACHINE).chain(builds) {
+        rules.insert(*call, Vec::new());
+    }
+    let masked = |mask: u64| SeccompCmpOp::MaskedEq(mask);
+    if purpose == Purpose::Build {
+        let new_user = libc::CLONE_NEWUSER as u64;
+        let condition = SeccompCondition::new(0, SeccompCmpArgLen::Qword, masked(new_user), new_user)?;
+        rules.insert(libc::SYS_clone, vec![SeccompRule::new(vec![condition])?]);
+    }
+    // The kernel looks at the lower half of the request only.
+    let typing = TYPING.map(|request| {
+        SeccompRule::new(vec![SeccompCondition::new(1, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, request)?])
+    });
+    rules.insert(libc::SYS_ioctl, typing.into_iter().collect::<Result<_, _>>()?);
+    Ok(rules)
+}
+
+/// Calls that tell the time of day (and not a time since something).
+fn clock_rules() -> Result<Rules, seccompiler::BackendError> {
+    let mut rules = Rules::new();
+    let clocks = [libc::CLOCK_REALTIME, libc::CLOCK_REALTIME_COARSE, libc::CLOCK_TAI].map(|clock| {
+        SeccompRule::new(vec![SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, clock as u64)?])
+    });
+    rules.insert(libc::SYS_clock_gettime, clocks.into_iter().collect::<Result<_, _>>()?);
+    rules.insert(libc::SYS_gettimeofday, Vec::new());
+    #[cfg(target_arch = "x86_64")]
+    rules.insert(libc::SYS_time, Vec::new());
+    Ok(rules)
+}
+
+/// On x86-64 every call has a second number, with bit 30 set, that no rule above knows. Puts a refusal of those in front.
+fn without_second_table(program: BpfProgram) -> BpfProgram {
+    if !cfg!(target_arch = "x86_64") {
+        return program;
+    }
+    let instruction = |code, jt, jf, k| sock_filter { code, jt, jf, k };
+    let mut whole = vec![
+        // The call's number lies at the beginning of the data (seccomp(2), struct seccomp_data).
+        instruction((libc::BPF_LD | libc::BPF_W | libc::BPF_ABS) as u16, 0, 0, 0),
+        instruction((libc::BPF_JMP | libc::BPF_JGE | libc::BPF_K) as u16, 0, 1, 0x4000_0000),
+        instruction((libc::BPF_RET | libc::BPF_K) as u16, 0, 0, libc::SECCOMP_RET_ERRNO | libc::ENOSYS as u32),
+    ];
+    whole.extend(program);
+    whole
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_filters_compile_for_this_machine() {
+        for purpose in [Purpose::Build, Purpose::Workspace] {
+            let program = compile(refused_rules(purpose).unwrap(), SeccompAction::Errno(1)).unwrap();
+            assert!(program.len() < 4096, "the kernel takes 4096 instructions at most");
+        }
+        compile(clock_rules().unwrap(), SeccompAction::Trace(0)).unwrap();
+    }
+}

@@ -1,0 +1,214 @@
+//! Who we are, and which owners we can give to files.
+//!
+//! An image has owners 0 to 65535. On disk, in the store, they are:
+//!
+//! | we are | owner `n` of the image is on disk |
+//! |---|---|
+//! | root | `n` |
+//! | a user `U` with a range of subordinate ids from `S` | `U` for the account (1000), else `S + n`, without a gap where the account is |
+//!
+//! The account being the user itself is what makes the member's own folders come out right on both sides without anybody
+//! changing their owner. One map serves all images, since the account has the same number in all of them.
+
+use std::ffi::CString;
+use std::os::fd::OwnedFd;
+use std::process::Command;
+
+use cavrith_core::account::ACCOUNT_ID;
+use nix::sys::wait::{WaitStatus, waitpid};
+use nix::unistd::{ForkResult, Gid, Uid, User, fork};
+
+use crate::{SandboxError, outside};
+
+/// Owners that an image may have.
+const OWNERS: u32 = 65_536;
+
+/// Who we are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum Identity {
+    /// Root, with all owners.
+    Root,
+    /// An ordinary user inside a user namespace that has all owners; see [`enter`].
+    Range,
+}
+
+impl Identity {
+    /// The maps of a namespace below ours, as `uid_map` takes them: every owner to itself. A line may not span two lines
+    /// of our own map, so there are as many lines as ours has.
+    pub(crate) fn map_below(self) -> String {
+        match self {
+            Self::Root => format!("0 0 {OWNERS}\n"),
+            Self::Range => {
+                let after = ACCOUNT_ID + 1;
+                format!("0 0 {ACCOUNT_ID}\n{ACCOUNT_ID} {ACCOUNT_ID} 1\n{after} {after} {}\n", OWNERS - after)
+            }
+        }
+    }
+}
+
+/// Makes sure that this process can give files all the owners an image has: root can already, an ordinary user steps into
+/// a user namespace. Must be called while the process has a single thread.
+///
+/// # Errors
+/// [`SandboxError::Lacks`] with the remedy when this machine does not let the user do it.
+pub fn enter() -> Result<Identity, SandboxError> {
+    if covers_all_owners() && Uid::effective().is_root() {
+        return Ok(Identity::Root);
+    }
+    let (uid, gid) = (Uid::current(), Gid::current());
+    let name = User::from_uid(uid).ok().flatten().map_or_else(|| uid.to_string(), |user| user.name);
+    let uids = range("/etc/subuid", &name, uid.as_raw())?;
+    let gids = range("/etc/subgid", &name, uid.as_raw())?;
+    for program in ["newuidmap", "newgidmap"] {
+        find_program(program)?;
+    }
+    map_self(&[("newuidmap", uid.as_raw(), uids), ("newgidmap", gid.as_raw(), gids)])?;
+    Ok(Identity::Range)
+}
+
+/// Whether this process's user namespace has owners 0 to 65535.
+fn covers_all_owners() -> bool {
+    let covers = |file: &str| {
+        let text = std::fs::read_to_string(file).unwrap_or_default();
+        let lines = text.lines().filter_map(|line| {
+            let mut numbers = line.split_whitespace().map(|number| number.parse::<u64>().ok());
+            Some((numbers.next()??, numbers.nth(1)??))
+        });
+        let mut lines: Vec<_> = lines.collect();
+        lines.sort_unstable();
+        let reached =
+            lines.iter().try_fold(0, |reached, (first, count)| (*first <= reached).then(|| reached.max(first + count)));
+        reached.is_some_and(|reached| reached >= u64::from(OWNERS))
+    };
+    covers("/proc/self/uid_map") && covers("/proc/self/gid_map")
+}
+
+/// The first subordinate id of a range of the user that is long enough (subuid(5)).
+fn range(file: &str, name: &str, uid: u32) -> Result<u32, SandboxError> {
+    let text = std::fs::read_to_string(file).unwrap_or_default();
+    let option = if file.ends_with("uid") { "uids" } else { "gids" };
+    parse_range(&text, name, uid).ok_or_else(|| SandboxError::Lacks {
+        what: format!("{name} has no range of {} subordinate ids in {file}", OWNERS - 1),
+        remedy: format!("let an administrator run: usermod --add-sub{option} 100000-165535 {name} (with another range when that one is taken)"),
+    })
+}
+
+fn parse_range(text: &str, name: &str, uid: u32) -> Option<u32> {
+    text.lines().find_map(|line| {
+        let mut fields = line.trim().split(':');
+        let owner = fields.next()?;
+        let (first, count): (u32, u32) = (fields.next()?.parse().ok()?, fields.next()?.parse().ok()?);
+        let fits =
+            (owner == name || owner == uid.to_string()) && count >= OWNERS - 1 && first.checked_add(OWNERS).is_some();
+        fits.then_some(first)
+    })
+}
+
+fn find_program(name: &str) -> Result<(), SandboxError> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let found = std::env::split_paths(&path).chain(["/usr/bin".into()]).any(|directory| directory.join(name).is_file());
+    if found {
+        return Ok(());
+    }
+    Err(SandboxError::Lacks {
+        what: format!("the program {name} is not installed"),
+        remedy: "install the package uidmap".to_owned(),
+    })
+}
+
+/// Unshares the user namespace and has a helper outside of it write the maps: `newuidmap` works from the parent
+/// namespace only.
+fn map_self(maps: &[(&str, u32, u32)]) -> Result<(), SandboxError> {
+    let (ready, go) = rustix::pipe::pipe().map_err(|error| outside("make a pipe")(error.into()))?;
+    let target = nix::unistd::getpid();
+    // SAFETY: the caller promises a single thread, so the child may do anything a fresh process may.
+    match unsafe { fork() }.map_err(|error| outside("start a helper")(error.into()))? {
+        ForkResult::Child => {
+            drop(go);
+            let code = i32::from(!helper(&ready, target.as_raw(), maps));
+            std::process::exit(code)
+        }
+        ForkResult::Parent { child } => {
+            drop(ready);
+            let unshared = nix::sched::unshare(nix::sched::CloneFlags::CLONE_NEWUSER);
+            if unshared.is_ok() {
+                let _ = rustix::io::write(&go, b"g");
+            }
+            drop(go);
+            let status = waitpid(child, None);
+            if let Err(error) = unshared {
+                return Err(SandboxError::Lacks {
+                    what: format!("an ordinary user may not make a user namespace ({error})"),
+                    remedy: "let an administrator run: sysctl user.max_user_namespaces=15000 (and kernel.unprivileged_userns_clone=1 where that exists)".to_owned(),
+                });
+            }
+            match status {
+                Ok(WaitStatus::Exited(_, 0)) => Ok(()),
+                _ => Err(SandboxError::Lacks {
+                    what: "newuidmap and newgidmap did not set the map of ids (their message is above)".to_owned(),
+                    remedy: "check that both are installed set-uid root, and the ranges in /etc/subuid and /etc/subgid"
+                        .to_owned(),
+                }),
+            }
+        }
+    }
+}
+
+fn helper(ready: &OwnedFd, target: i32, maps: &[(&str, u32, u32)]) -> bool {
+    let mut byte = [0];
+    if !matches!(rustix::io::read(ready, &mut byte), Ok(1)) {
+        return true;
+    }
+    maps.iter().all(|(program, own, first)| {
+        let after = ACCOUNT_ID + 1;
+        let numbers = [0, *first, ACCOUNT_ID, ACCOUNT_ID, *own, 1, after, first + ACCOUNT_ID, OWNERS - after];
+        let mut command = Command::new(program);
+        command.arg(target.to_string()).args(numbers.map(|number| number.to_string()));
+        command.status().is_ok_and(|status| status.success())
+    })
+}
+
+/// Writes the maps of a child that has unshared its user namespace.
+pub(crate) fn map_child(identity: Identity, child: u32) -> Result<(), SandboxError> {
+    let map = identity.map_below();
+    for file in ["uid_map", "gid_map"] {
+        let path = format!("/proc/{child}/{file}");
+        std::fs::write(&path, &map).map_err(outside(format!("map the ids of the sandbox ({file})")))?;
+    }
+    Ok(())
+}
+
+/// A text for a system call. Inner zero bytes cut it short; no caller has any.
+pub(crate) fn c_text(text: impl Into<Vec<u8>>) -> CString {
+    let mut bytes = text.into();
+    bytes.retain(|byte| *byte != 0);
+    CString::new(bytes).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_range_is_found_by_name_or_number_and_must_be_long_enough() {
+        let text = "pilot:100000:65536\n4242:300000:65535\nshort:500000:1000\nbroken\nhigh:4294967000:65536\n";
+        assert_eq!(parse_range(text, "pilot", 1), Some(100_000));
+        assert_eq!(parse_range(text, "nobody", 4242), Some(300_000));
+        assert_eq!(parse_range(text, "short", 2), None);
+        assert_eq!(parse_range(text, "high", 3), None);
+        assert_eq!(parse_range("", "pilot", 1), None);
+    }
+
+    #[test]
+    fn the_map_below_covers_every_owner_once() {
+        for identity in [Identity::Root, Identity::Range] {
+            let mut next = 0;
+            for line in identity.map_below().lines() {
+                let numbers: Vec<u32> = line.split(' ').map(|number| number.parse().unwrap()).collect();
+                assert_eq!((numbers[0], numbers[1]), (next, next));
+                next += numbers[2];
+            }
+            assert_eq!(next, OWNERS);
+        }
+    }
+}

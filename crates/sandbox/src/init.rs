@@ -1,0 +1,136 @@
+//! PID 1 of the inside: builds the root, carries out orders, collects what ends.
+
+use std::io;
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::net::UnixStream;
+
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::signal::{SigSet, Signal, killpg};
+use nix::sys::signalfd::{SfdFlags, SignalFd};
+use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
+use nix::unistd::{ForkResult, Pid, fork};
+
+use crate::clock::Clock;
+use crate::command::{self, Start};
+use crate::job::{Ending, Job, Order, Report};
+use crate::{net, root, wire};
+
+/// Runs the inside until the parent is gone. The result is the process's exit code.
+pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> i32 {
+    match serve(socket, job, handed_over) {
+        Ok(()) => 0,
+        Err(why) => {
+            let _ = wire::send(socket, &Report::Failed(why), &[]);
+            1
+        }
+    }
+}
+
+fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<(), String> {
+    let said = |doing: &'static str| move |error: io::Error| format!("{doing}: {error}");
+    nix::unistd::sethostname(&job.host_name).map_err(|error| format!("set the host name: {error}"))?;
+    let mut notes = root::build(job, handed_over)?;
+    if let Err(error) = net::loopback_up() {
+        notes.push(format!("the loopback inside could not be started ({error})"));
+    }
+    let mut ended = SigSet::empty();
+    ended.add(Signal::SIGCHLD);
+    ended.thread_block().map_err(|error| format!("listen for ended processes: {error}"))?;
+    let ended = SignalFd::with_flags(&ended, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
+        .map_err(|error| format!("listen for ended processes: {error}"))?;
+    use_up_pids(job.oddities.skipped_pids);
+    wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;
+    let mut inside = Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), running: None };
+    loop {
+        let mut watched =
+            [PollFd::new(socket.as_fd(), PollFlags::POLLIN), PollFd::new(ended.as_fd(), PollFlags::POLLIN)];
+        match poll(&mut watched, PollTimeout::NONE) {
+            Ok(_) | Err(nix::errno::Errno::EINTR) => {}
+            Err(error) => return Err(format!("wait for orders: {error}")),
+        }
+        let ready = |watched: &PollFd<'_>| watched.revents().is_some_and(|events| !events.is_empty());
+        let (order_came, something_ended) = (ready(&watched[0]), ready(&watched[1]));
+        if something_ended {
+            while matches!(ended.read_signal(), Ok(Some(_))) {}
+            inside.collect().map_err(said("report"))?;
+        }
+        if order_came {
+            match wire::receive::<Order>(socket).map_err(said("take an order"))? {
+                Some((order, fds)) => inside.obey(order, fds).map_err(said("report"))?,
+                None => return Ok(()),
+            }
+        }
+    }
+}
+
+/// Starts and collects processes that do nothing, so that process ids differ from those of another build.
+fn use_up_pids(count: u32) {
+    for _ in 0..count {
+        // SAFETY: this process has a single thread, and the child ends at once without touching anything.
+        match unsafe { fork() } {
+            // SAFETY: _exit only ends the process, without running anything of the parent's.
+            Ok(ForkResult::Child) => unsafe { libc::_exit(0) },
+            Ok(ForkResult::Parent { child }) => drop(waitpid(child, None)),
+            Err(_) => return,
+        }
+    }
+}
+
+struct Inside<'a> {
+    socket: &'a UnixStream,
+    job: &'a Job,
+    clock: Clock,
+    /// The command that was ordered last, as long as it runs.
+    running: Option<Pid>,
+}
+
+impl Inside<'_> {
+    fn report(&self, report: &Report, fds: &[BorrowedFd<'_>]) -> io::Result<()> {
+        wire::send(self.socket, report, fds)
+    }
+
+    fn obey(&mut self, order: Order, fds: Vec<OwnedFd>) -> io::Result<()> {
+        match order {
+            Order::Run(command) => match command::start(&command, fds, self.job.purpose, &mut self.clock) {
+                Start::Running { pid, terminal } => {
+                    self.running = Some(pid);
+                    let terminal: Vec<_> = terminal.iter().map(OwnedFd::as_fd).collect();
+                    self.report(&Report::Started, &terminal)
+                }
+                Start::Failed { why, missing } => self.report(&Report::NotStarted { why, missing }, &[]),
+            },
+            Order::Signal(number) => {
+                if let (Some(pid), Ok(signal)) = (self.running, Signal::try_from(number)) {
+                    // The group may be gone already; its end is reported anyway.
+                    let _ = killpg(pid, signal);
+                }
+                Ok(())
+            }
+            Order::Begin(_) | Order::HoldIds | Order::Mapped => Ok(()),
+        }
+    }
+
+    /// Collects everything that ended, orphans included.
+    fn collect(&mut self) -> io::Result<()> {
+        loop {
+            let status = match waitpid(None, Some(WaitPidFlag::WNOHANG | WaitPidFlag::__WALL)) {
+                Ok(WaitStatus::StillAlive) | Err(_) => return Ok(()),
+                Ok(status) => status,
+            };
+            let ended = match status {
+                WaitStatus::Exited(pid, code) => Some((pid, Ending::Code(code))),
+                WaitStatus::Signaled(pid, signal, _) => Some((pid, Ending::Signal(signal as i32))),
+                other => {
+                    self.clock.attend(other);
+                    None
+                }
+            };
+            if let Some((pid, ending)) = ended
+                && self.running == Some(pid)
+            {
+                self.running = None;
+                self.report(&Report::Ended(ending), &[])?;
+            }
+        }
+    }
+}

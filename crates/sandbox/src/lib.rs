@@ -1,0 +1,83 @@
+//! Namespaces, mounts, ids and terminals: the wall between outside and inside.
+//!
+//! This is the only crate with unsafe code and raw system calls. It knows no spec, no store and no image: it is told which
+//! directories to lay over each other, what to mount where, and which command to run. Nothing above it may assume that
+//! a workspace is a tree of processes.
+//!
+//! The way through, from a command's start to its end:
+//!
+//! 1. [`ids::enter`], at the very beginning of the program: an ordinary user steps into a user namespace of their own, in
+//!    which all of the image's owners exist; root stays as it is.
+//! 2. [`janitor::watch`]: a child that removes the command's unfinished work, however the command ends.
+//! 3. [`session::Session::begin`] starts our own executable again ([`child::divert`] sends it here), single-threaded, and
+//!    tells it its [`job::Job`] over a socket that is its standard input: nothing about the job goes through arguments or the
+//!    environment.
+//! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`init`]), which builds the root
+//!    ([`root`]), pivots into it, and waits for orders.
+//! 5. [`session::Session::start`] has it run commands ([`command`]), each behind a filter of system calls ([`filter`]).
+//! 6. When the session is dropped, or its parent dies in whatever way, PID 1 goes, and with it everything inside: the
+//!    kernel ends all processes of a PID namespace, and the mounts go with the last process of the mount namespace.
+//!
+//! For sealing, [`clock`] shows the inside another time of day.
+
+pub mod child;
+mod clock;
+mod command;
+mod filter;
+mod folder;
+pub mod ids;
+mod init;
+pub mod janitor;
+pub mod job;
+pub mod net;
+pub mod odd;
+mod root;
+pub mod session;
+pub mod terminal;
+mod wire;
+
+pub use ids::Identity;
+pub use session::Session;
+
+/// What can go wrong at the wall.
+#[derive(Debug, thiserror::Error)]
+pub enum SandboxError {
+    /// This machine lacks something.
+    #[error("this machine lacks something that Cavrith needs: {what}; {remedy}")]
+    Lacks {
+        /// What is missing.
+        what: String,
+        /// What to do about it.
+        remedy: String,
+    },
+    /// A system call failed outside.
+    #[error("cannot {doing}: {source}")]
+    Outside {
+        /// What was being done.
+        doing: String,
+        /// Why it failed.
+        source: std::io::Error,
+    },
+    /// A system call failed inside, while the sandbox was being built.
+    #[error("the sandbox cannot be built: cannot {0}")]
+    Inside(String),
+    /// A command inside could not be started.
+    #[error("{program}: {why}")]
+    NotStarted {
+        /// The program.
+        program: String,
+        /// Why.
+        why: String,
+        /// True when there is no such program.
+        missing: bool,
+    },
+    /// The sandbox went away.
+    #[error("the sandbox ended unexpectedly; something outside killed it")]
+    Gone,
+}
+
+/// Adds what was being done to the error of a system call outside.
+pub(crate) fn outside(doing: impl Into<String>) -> impl FnOnce(std::io::Error) -> SandboxError {
+    let doing = doing.into();
+    move |source| SandboxError::Outside { doing, source }
+}

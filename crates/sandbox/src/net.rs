@@ -1,0 +1,92 @@
+//! The network of the inside: a loopback of its own, and a way in from outside.
+
+use std::io;
+use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, TcpStream};
+use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+use std::sync::mpsc;
+use std::time::Duration;
+
+use rustix::net::{AddressFamily, SocketType};
+use rustix::thread::LinkNameSpaceType;
+
+/// Starts the loopback interface of this process's network namespace.
+pub(crate) fn loopback_up() -> io::Result<()> {
+    let socket = rustix::net::socket(AddressFamily::INET, SocketType::DGRAM, None)?;
+    // SAFETY: ifreq is plain data, for which all zeros are a valid value.
+    let mut request: libc::ifreq = unsafe { std::mem::zeroed() };
+    for (to, from) in request.ifr_name.iter_mut().zip(b"lo") {
+        *to = *from as libc::c_char;
+    }
+    request.ifr_ifru.ifru_flags = (libc::IFF_UP | libc::IFF_RUNNING) as libc::c_short;
+    // SAFETY: SIOCSIFFLAGS reads one ifreq, which lives until the call returns.
+    let done = unsafe { libc::ioctl(socket.as_fd().as_raw_fd(), libc::SIOCSIFFLAGS, &request) };
+    if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+}
+
+/// Something to be done in the inside's network.
+enum Wish {
+    Connect(u16, mpsc::Sender<io::Result<TcpStream>>),
+    Listen(u16, mpsc::Sender<io::Result<TcpListener>>),
+}
+
+/// Connects to ports inside, from outside.
+///
+/// A socket belongs to the network namespace it was made in, whoever uses it. So one thread of this process steps into the
+/// inside's network, and makes the connections there that the others use.
+#[derive(Debug, Clone)]
+pub struct Connector {
+    wishes: mpsc::Sender<Wish>,
+}
+
+impl Connector {
+    /// Sends a thread into the network namespace.
+    pub(crate) fn new(namespace: OwnedFd) -> io::Result<Self> {
+        let (wishes, granting) = mpsc::channel::<Wish>();
+        let (entered, answer) = mpsc::channel();
+        std::thread::Builder::new().name("connector".to_owned()).spawn(move || {
+            let moved = rustix::thread::move_into_link_name_space(namespace.as_fd(), Some(LinkNameSpaceType::Network));
+            let inside = moved.is_ok();
+            let _ = entered.send(moved.map_err(io::Error::from));
+            // Whoever wished may have gone; then nobody hears the answer.
+            while inside && let Ok(wish) = granting.recv() {
+                match wish {
+                    Wish::Connect(port, answer) => drop(answer.send(connect_inside(port))),
+                    Wish::Listen(port, answer) => drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port)))),
+                }
+            }
+        })?;
+        answer.recv().map_err(io::Error::other)??;
+        Ok(Self { wishes })
+    }
+
+    /// A connection to a port on the inside's loopback, by IPv4 or else IPv6.
+    ///
+    /// # Errors
+    /// When nothing inside listens on it.
+    pub fn connect(&self, port: u16) -> io::Result<TcpStream> {
+        self.ask(|answer| Wish::Connect(port, answer))
+    }
+
+    /// A listener on a port of the inside's loopback, as a program inside would have it.
+    ///
+    /// # Errors
+    /// When something inside listens on it already.
+    pub fn listen(&self, port: u16) -> io::Result<TcpListener> {
+        self.ask(|answer| Wish::Listen(port, answer))
+    }
+
+    fn ask<T>(&self, wish: impl FnOnce(mpsc::Sender<io::Result<T>>) -> Wish) -> io::Result<T> {
+        let (answer, granted) = mpsc::channel();
+        let gone = || io::Error::from(io::ErrorKind::NotConnected);
+        self.wishes.send(wish(answer)).map_err(|_| gone())?;
+        granted.recv().map_err(|_| gone())?
+    }
+}
+
+fn connect_inside(port: u16) -> io::Result<TcpStream> {
+    let limit = Duration::from_secs(5);
+    let first = TcpStream::connect_timeout(&SocketAddr::from((Ipv4Addr::LOCALHOST, port)), limit);
+    first.or_else(|error| {
+        TcpStream::connect_timeout(&SocketAddr::from((Ipv6Addr::LOCALHOST, port)), limit).map_err(|_| error)
+    })
+}

@@ -1,0 +1,171 @@
+//! The root of the inside: layers over each other, and what a running system needs mounted in it.
+//!
+//! All of it happens in a mount namespace of our own, by PID 1, before any foreign program runs.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::io;
+use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+use std::path::Path;
+
+use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
+use rustix::mount::{
+    MountFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags, UnmountFlags, mount, mount_bind, mount_change,
+    mount_remount, move_mount, open_tree, unmount,
+};
+
+use crate::ids::c_text;
+use crate::job::{FolderMount, Job, Purpose};
+
+/// Device nodes that programs expect.
+const NODES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
+/// Links in `/dev` that programs expect.
+const LINKS: [(&str, &str); 5] =
+    [("fd", "/proc/self/fd"), ("stdin", "fd/0"), ("stdout", "fd/1"), ("stderr", "fd/2"), ("ptmx", "pts/ptmx")];
+/// What of `/proc` is shown read-only.
+const READ_ONLY: [&str; 5] = ["sys", "irq", "bus", "fs", "sysrq-trigger"];
+/// What of `/proc` tells of the machine or could harm it, and is covered with nothing.
+const MASKED: [&str; 5] = ["kcore", "keys", "timer_list", "sched_debug", "latency_stats"];
+/// Where the old root lies until the folders are in place.
+const OLD_ROOT: &str = "run/.outside";
+
+/// What failed, in words: "mount the layers: …".
+type Step<T> = Result<T, String>;
+
+fn failed<E: std::fmt::Display>(doing: impl Into<String>) -> impl FnOnce(E) -> String {
+    let doing = doing.into();
+    move |error| format!("{doing}: {error}")
+}
+
+/// Builds the root and steps into it. Returns notes on what could not be done as it should be.
+pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
+    let mut notes = Vec::new();
+    let all_private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
+    mount_change("/", all_private).map_err(failed("cut the mounts off from the outside"))?;
+    mount_layers(job)?;
+    rustix::process::chdir("merged").map_err(failed("enter the new root"))?;
+    let quiet = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
+    mount_new("proc", "proc", quiet, "")?;
+    if let Err(error) = mount_new("sysfs", "sys", quiet | MountFlags::RDONLY, "") {
+        notes.push(format!("/sys is empty inside ({error})"));
+    }
+    devices(&mut notes)?;
+    let open = MountFlags::NOSUID | MountFlags::NODEV;
+    mount_new("tmpfs", "run", open, "mode=755,uid=0,gid=0")?;
+    mount_new("tmpfs", "tmp", open, "mode=1777,uid=0,gid=0")?;
+    cover_proc(job.purpose, &mut notes);
+    fs::create_dir(OLD_ROOT).map_err(failed("make a place for the old root"))?;
+    rustix::process::pivot_root(".", OLD_ROOT).map_err(failed("exchange the roots"))?;
+    rustix::process::chdir("/").map_err(failed("enter the new root"))?;
+    let mut handed_over = handed_over.into_iter();
+    for folder in &job.folders {
+        let shown = folder.inside.display();
+        mount_folder(folder, &mut handed_over).map_err(failed(format!("mount the folder {shown}")))?;
+    }
+    unmount(Path::new("/").join(OLD_ROOT), UnmountFlags::DETACH).map_err(failed("take the old root away"))?;
+    fs::remove_dir(Path::new("/").join(OLD_ROOT)).map_err(failed("remove the old root's place"))?;
+    Ok(notes)
+}
+
+/// Mounts a new filesystem of a kind on a directory, relative to where we are.
+fn mount_new(kind: &str, at: &str, flags: MountFlags, options: &str) -> Step<()> {
+    let options = c_text(options);
+    mount(kind, at, kind, flags, Some(options.as_c_str())).map_err(failed(format!("mount {kind} on /{at}")))
+}
+
+/// The overlay of all layers. Layers are named by descriptor: the kernel takes one page of options only, and no path can
+/// then bring a comma or a colon of its own.
+fn mount_layers(job: &Job) -> Step<()> {
+    let directory = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let mut open = Vec::new();
+    for layer in &job.layers {
+        let opened = rustix::fs::open(layer, directory, Mode::empty());
+        open.push(opened.map_err(failed(format!("open the layer {}", layer.display())))?);
+    }
+    let mut options = String::from("lowerdir=");
+    // Overlayfs names the uppermost layer first.
+    for (position, layer) in open.iter().rev().enumerate() {
+        let _ = write!(options, "{}/proc/self/fd/{}", if position == 0 { "" } else { ":" }, layer.as_raw_fd());
+    }
+    // userxattr: without it an ordinary user's overlay can neither mark a replaced directory nor remove one.
+    options.push_str(",upperdir=root,workdir=work,userxattr");
+    if options.len() > 4095 {
+        return Err(format!("mount the layers: {} are more than the kernel takes", job.layers.len()));
+    }
+    rustix::process::chdir(&job.bench).map_err(failed(format!("enter {}", job.bench.display())))?;
+    let volatile = format!("{options},volatile");
+    let attempt =
+        |options: &str| mount("overlay", "merged", "overlay", MountFlags::empty(), Some(c_text(options).as_c_str()));
+    // A build's upper directory is thrown away when anything goes wrong, so it need not be synced.
+    let mounted = match job.purpose {
+        Purpose::Build => attempt(&volatile).or_else(|_| attempt(&options)),
+        Purpose::Workspace => attempt(&options),
+    };
+    mounted.map_err(failed("mount the layers"))
+}
+
+fn devices(notes: &mut Vec<String>) -> Step<()> {
+    mount_new("tmpfs", "dev", MountFlags::NOSUID | MountFlags::NOEXEC, "mode=755,uid=0,gid=0,size=4m")?;
+    for node in NODES {
+        let (from, to) = (format!("/dev/{node}"), format!("dev/{node}"));
+        fs::write(&to, "").map_err(failed(format!("make /{to}")))?;
+        if let Err(error) = mount_bind(&from, &to) {
+            notes.push(format!("{from} is missing inside ({error})"));
+        }
+    }
+    for (name, target) in LINKS {
+        std::os::unix::fs::symlink(target, format!("dev/{name}")).map_err(failed(format!("make /dev/{name}")))?;
+    }
+    for directory in ["dev/pts", "dev/shm"] {
+        fs::create_dir(directory).map_err(failed(format!("make /{directory}")))?;
+    }
+    let quiet = MountFlags::NOSUID | MountFlags::NOEXEC;
+    mount_new("devpts", "dev/pts", quiet, "newinstance,ptmxmode=0666,mode=0620,gid=5")?;
+    mount_new("tmpfs", "dev/shm", MountFlags::NOSUID | MountFlags::NODEV, "mode=1777,uid=0,gid=0")
+}
+
+/// Covers the parts of `/proc` that are none of the inside's business. Where the kernel has no such file there is
+/// nothing to cover.
+fn cover_proc(purpose: Purpose, notes: &mut Vec<String>) {
+    let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
+    for name in READ_ONLY {
+        let path = format!("proc/{name}");
+        if !Path::new(&path).exists() {
+            continue;
+        }
+        let covered = mount_bind(&path, &path).and_then(|()| mount_remount(&path, read_only, c""));
+        if let Err(error) = covered {
+            notes.push(format!("/{path} could not be made read-only ({error})"));
+        }
+    }
+    if purpose == Purpose::Build {
+        for name in MASKED {
+            let path = format!("proc/{name}");
+            if Path::new(&path).exists()
+                && let Err(error) = mount_bind("/dev/null", &path)
+            {
+                notes.push(format!("/{path} could not be covered ({error})"));
+            }
+        }
+    }
+}
+
+/// Mounts one folder, after the exchange of the roots, so that no link of the image leads its place outside.
+fn mount_folder(folder: &FolderMount, handed_over: &mut impl Iterator<Item = OwnedFd>) -> io::Result<()> {
+    let inside = folder.inside.strip_prefix("/").unwrap_or(&folder.inside);
+    let root = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let place =
+        rustix::fs::openat2(&root, inside, flags, Mode::empty(), ResolveFlags::IN_ROOT | ResolveFlags::NO_SYMLINKS)
+            .map_err(|error| io::Error::other(format!("its place in the image is no plain directory ({error})")))?;
+    let source = if folder.handed_over {
+        handed_over.next().ok_or_else(|| io::Error::other("the mount did not arrive"))?
+    } else {
+        let outside = folder.outside.strip_prefix("/").unwrap_or(&folder.outside);
+        let path = Path::new("/").join(OLD_ROOT).join(outside);
+        let clone = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC | OpenTreeFlags::AT_RECURSIVE;
+        open_tree(CWD, &path, clone)?
+    };
+    let by_descriptor = MoveMountFlags::MOVE_MOUNT_F_EMPTY_PATH | MoveMountFlags::MOVE_MOUNT_T_EMPTY_PATH;
+    Ok(move_mount(source.as_fd(), "", place.as_fd(), "", by_descriptor)?)
+}

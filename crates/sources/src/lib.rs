@@ -1,0 +1,94 @@
+//! Bytes from outside, made into layers.
+//!
+//! Everything here is hostile until it is proved: a file is first copied into a place of our own and held against its
+//! size and SHA-256 ([`checked`]), and only a [`checked::Checked`] can be parsed. Parsing is bounded ([`bounds`]) in bytes and entries,
+//! and what it finds goes through the store's writer, which follows no link that an archive brought.
+//!
+//! | module | reads | by |
+//! |---|---|---|
+//! | [`compression`] | gzip, xz, zstd, recognised by their first bytes | well-kept libraries |
+//! | [`ar`] | the outer archive of a package | own code |
+//! | [`deb`] | a package: control and data archives, dpkg's records | own code over `tarball` |
+//! | [`tarball`] | tar (ustar, GNU and pax names) | the `tar` crate for headers, own code for the rest |
+//! | [`zipball`] | zip | the `zip` crate |
+//!
+//! This crate opens no connection and starts no process.
+#![forbid(unsafe_code)]
+
+pub mod ar;
+pub mod bounds;
+pub mod checked;
+pub mod compression;
+pub mod deb;
+pub mod tarball;
+pub mod zipball;
+
+use std::path::PathBuf;
+
+use cavrith_core::digest::Sha256Digest;
+use cavrith_store::StoreError;
+
+/// What can be wrong with bytes from outside.
+#[derive(Debug, thiserror::Error)]
+pub enum SourceError {
+    /// The file cannot be read.
+    #[error("cannot read {}: {source}", path.display())]
+    Unreadable {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// It is not the file that the lock pins.
+    #[error("{} is not what the lock pins: expected {expected}, found {found}", path.display())]
+    OtherDigest {
+        /// The file.
+        path: PathBuf,
+        /// SHA-256 in the lock.
+        expected: Sha256Digest,
+        /// SHA-256 of the file.
+        found: Sha256Digest,
+    },
+    /// It is longer or shorter than the lock says.
+    #[error("{} is not what the lock pins: expected {expected} bytes, found {found}", path.display())]
+    OtherSize {
+        /// The file.
+        path: PathBuf,
+        /// Bytes in the lock.
+        expected: u64,
+        /// Bytes of the file.
+        found: u64,
+    },
+    /// It is no archive of the kind it has to be, or a damaged one.
+    #[error("{name} cannot be unpacked: {why}")]
+    Damaged {
+        /// The archive.
+        name: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// It holds something that it must not bring.
+    #[error("{name} is refused: {why}")]
+    Refused {
+        /// The archive.
+        name: String,
+        /// What it wanted.
+        why: String,
+    },
+    /// The store could not take it.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// Makes a store's error one about an archive, where the archive is to blame.
+pub(crate) fn blame(name: &str) -> impl Fn(StoreError) -> SourceError {
+    let name = name.to_owned();
+    move |error| match error {
+        StoreError::Refused(refused) => SourceError::Refused { name: name.clone(), why: refused.to_string() },
+        // The writer's reading side is the archive's content, and only that has a relative path.
+        StoreError::Io { source, path, .. } if path.is_relative() => {
+            SourceError::Damaged { name: name.clone(), why: format!("/{}: {source}", path.display()) }
+        }
+        other => SourceError::Store(other),
+    }
+}

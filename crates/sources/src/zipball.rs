@@ -1,0 +1,62 @@
+//! Zip archives (APPNOTE.TXT of the format's maker), read through their central directory.
+
+use std::io::Read as _;
+
+use cavrith_core::path::shown;
+use cavrith_core::tree::Meta;
+use cavrith_store::writer::LayerWriter;
+
+use crate::bounds::{self, Bounded, MAX_ENTRIES};
+use crate::checked::Checked;
+use crate::tarball::Laying;
+use crate::{SourceError, blame};
+
+/// Lays a zip archive into a layer.
+///
+/// # Errors
+/// A damaged archive, one that brings what it must not, and what the store says.
+pub fn unpack(checked: &mut Checked, laying: &Laying, writer: &mut LayerWriter) -> Result<(), SourceError> {
+    let name = checked.name().to_owned();
+    let damaged = |why: String| SourceError::Damaged { name: name.clone(), why };
+    let refused = |why: String| SourceError::Refused { name: name.clone(), why };
+    let mut budget = bounds::unpacked(checked.size());
+    let file = checked.open().map_err(|error| damaged(error.to_string()))?;
+    let mut archive =
+        zip::ZipArchive::new(std::io::BufReader::new(file)).map_err(|error| damaged(error.to_string()))?;
+    if archive.len() > MAX_ENTRIES {
+        return Err(damaged(format!("it has more than {MAX_ENTRIES} entries")));
+    }
+    for index in 0..archive.len() {
+        let entry = archive.by_index(index).map_err(|error| damaged(error.to_string()))?;
+        let raw = entry.name_raw().to_vec();
+        let Some(path) = laying.place_of(&raw).map_err(refused)? else {
+            continue;
+        };
+        let mode = entry.unix_mode();
+        // Without Unix rights (written on another system) a file is a plain file.
+        let default = if entry.is_dir() { 0o755 } else { 0o644 };
+        let given = Meta::root((mode.unwrap_or(default) & 0o7777) as u16);
+        let kind = mode.map_or(0, |mode| mode & 0o170_000);
+        let done = if entry.is_dir() {
+            let meta = laying.meta(&path, given, false).map_err(refused)?;
+            writer.directory(&path, meta)
+        } else if kind == 0o120_000 {
+            let mut target = Vec::new();
+            entry.take(4097).read_to_end(&mut target).map_err(|error| damaged(format!("{path}: {error}")))?;
+            writer.symlink(&path, Meta::root(0o777), &target)
+        } else if matches!(kind, 0 | 0o100_000) {
+            let meta = laying.meta(&path, given, true).map_err(refused)?;
+            let expected = entry.size();
+            let size = writer.file(&path, meta, &mut Bounded::new(entry, budget)).map_err(blame(&name))?;
+            if size != expected {
+                return Err(damaged(format!("{path} has {size} bytes, and the archive says {expected}")));
+            }
+            budget -= size;
+            Ok(())
+        } else {
+            return Err(refused(format!("{} is neither a file, a directory nor a link", shown(&raw))));
+        };
+        done.map_err(blame(&name))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,172 @@
+//! The store: finished layers on disk, found again by the key of what they are made of.
+//!
+//! ```text
+//! format               the line `cavrith store 1`
+//! layers/TREE/tree     the layer's manifest: the encoding of its tree, whose BLAKE3 is TREE
+//! layers/TREE/root/    the layer's files, ready to be a lower directory of overlayfs
+//! keys/KEY             the TREE of the layer that was made for a layer key
+//! images/KEY           the record of the image that was made for an image key (JSON)
+//! staging/RUN/         what one running command has under way; `held` in it is locked as long as the command lives
+//! ```
+//!
+//! Nothing is written under its final name: a layer is made in [`staging`] and renamed into place, a record is written
+//! beside its name and renamed ([`atomic`]). So whatever is visible is whole, also after a kill at any moment. Layers are
+//! never changed once they are in place. What a dead command left in staging is swept by the next one.
+//!
+//! The way through: [`Store::open`] → [`staging::Staging`] → a [`writer::LayerWriter`] (for archives) or
+//! [`walk::capture`] (for what a step changed) → [`Store::keep`] → [`Store::remember`]. [`walk::measure`] reads a layer
+//! back, every byte of it.
+//!
+//! This crate knows no spec and no archive format, starts no process, and makes no mount.
+#![forbid(unsafe_code)]
+
+pub mod atomic;
+pub mod records;
+pub mod staging;
+pub mod walk;
+pub mod writer;
+mod xattrs;
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use cavrith_core::digest::TreeDigest;
+use cavrith_core::tree::{Tree, encoding};
+
+use crate::writer::StagedLayer;
+
+const FORMAT: &str = "cavrith store 1\n";
+
+/// What can go wrong in the store.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// A system call failed.
+    #[error("cannot {doing} {}: {source}", path.display())]
+    Io {
+        /// What was being done, as a verb.
+        doing: &'static str,
+        /// To what.
+        path: PathBuf,
+        /// Why it failed.
+        source: io::Error,
+    },
+    /// The directory holds something else.
+    #[error("{} is no store of this version of Cavrith; move it away, or set CAVRITH_HOME to another place", .0.display())]
+    Foreign(PathBuf),
+    /// A layer's manifest is damaged.
+    #[error("the list of the layer {layer} in the store is damaged ({why}); run cavrith build --fresh")]
+    DamagedManifest {
+        /// The layer.
+        layer: TreeDigest,
+        /// In what way.
+        why: String,
+    },
+    /// Something that cannot be laid into a layer.
+    #[error(transparent)]
+    Refused(#[from] writer::Refused),
+}
+
+impl StoreError {
+    /// True when the disk had no room left.
+    pub fn is_full(&self) -> bool {
+        matches!(self, Self::Io { source, .. } if matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded))
+    }
+}
+
+/// Adds what was being done, and to what, to the error of a system call.
+pub(crate) fn io_error(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> StoreError {
+    let path = path.into();
+    move |source| StoreError::Io { doing, path, source }
+}
+
+/// An open store.
+#[derive(Debug, Clone)]
+pub struct Store {
+    root: PathBuf,
+}
+
+impl Store {
+    /// Opens the store in a directory, making it when there is none.
+    ///
+    /// # Errors
+    /// When the directory cannot be made or holds something that is no store.
+    pub fn open(root: &Path) -> Result<Self, StoreError> {
+        let format = root.join("format");
+        match fs::read_to_string(&format) {
+            Ok(text) if text == FORMAT => {}
+            Ok(_) => return Err(StoreError::Foreign(root.to_owned())),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let empty = fs::read_dir(root).map_or(true, |mut entries| entries.next().is_none());
+                // A store whose making was interrupted has some of the directories below, but no format yet.
+                if !empty && !root.join("staging").is_dir() {
+                    return Err(StoreError::Foreign(root.to_owned()));
+                }
+                for name in ["staging", "layers", "keys", "images"] {
+                    let path = root.join(name);
+                    fs::create_dir_all(&path).map_err(io_error("make", &path))?;
+                }
+                atomic::write(&format, FORMAT.as_bytes())?;
+            }
+            Err(error) => return Err(io_error("read", &format)(error)),
+        }
+        Ok(Self { root: root.to_owned() })
+    }
+
+    /// The store's directory.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    fn layer_dir(&self, layer: &TreeDigest) -> PathBuf {
+        self.root.join("layers").join(layer.to_string())
+    }
+
+    /// The directory that holds a layer's files.
+    pub fn layer_root(&self, layer: &TreeDigest) -> PathBuf {
+        self.layer_dir(layer).join("root")
+    }
+
+    /// True when the layer is there.
+    pub fn has_layer(&self, layer: &TreeDigest) -> bool {
+        self.layer_root(layer).is_dir()
+    }
+
+    /// Reads a layer's manifest and proves it.
+    ///
+    /// # Errors
+    /// When it cannot be read, or is not what its name says.
+    pub fn layer_tree(&self, layer: &TreeDigest) -> Result<Tree, StoreError> {
+        let path = self.layer_dir(layer).join("tree");
+        let bytes = fs::read(&path).map_err(io_error("read", &path))?;
+        let damaged = |why: String| StoreError::DamagedManifest { layer: *layer, why };
+        if blake3::hash(&bytes).as_bytes() != layer.as_bytes() {
+            return Err(damaged("it is not what its name says".to_owned()));
+        }
+        encoding::decode(&bytes).map_err(|bad| damaged(bad.to_string()))
+    }
+
+    /// Puts a staged layer in its place; `replace` exchanges one that is there already (because it may be damaged).
+    /// Afterwards the layer survives a crash.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn keep(&self, layer: StagedLayer, replace: bool) -> Result<(TreeDigest, Tree), StoreError> {
+        let digest = layer.tree.digest();
+        let manifest = layer.dir.join("tree");
+        fs::write(&manifest, encoding::encode(&layer.tree)).map_err(io_error("write", &manifest))?;
+        let place = self.layer_dir(&digest);
+        if replace && place.exists() {
+            let old = layer.dir.with_extension("old");
+            fs::rename(&place, &old).map_err(io_error("move", &place))?;
+        }
+        atomic::sync_filesystem(&layer.dir)?;
+        match fs::rename(&layer.dir, &place) {
+            Ok(()) => {}
+            // Somebody else made the same layer meanwhile; ours stays in staging and goes with it.
+            Err(_) if self.has_layer(&digest) => {}
+            Err(error) => return Err(io_error("put in place", &place)(error)),
+        }
+        Ok((digest, layer.tree))
+    }
+}

@@ -1,0 +1,85 @@
+//! Small records: which layer was made for a key, which image for a plan.
+
+use std::fs;
+use std::io;
+
+use serde::{Deserialize, Serialize};
+
+use cavrith_core::digest::{ImageFingerprint, ImageKey, LayerKey, TreeDigest};
+use cavrith_core::seal::{ProbeAnswer, SealedLayer};
+
+use crate::{Store, StoreError, atomic, io_error};
+
+/// What came of building an image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ImageRecord {
+    /// Version of this format; 1.
+    pub record: u32,
+    /// The image.
+    pub image: ImageFingerprint,
+    /// The merged tree's digest.
+    pub tree: TreeDigest,
+    /// Its layers, the lowest first.
+    pub layers: Vec<SealedLayer>,
+    /// The shell of the account.
+    pub shell: String,
+    /// What the probes answered.
+    pub probes: Vec<ProbeAnswer>,
+    /// Entries and bytes of the merged tree.
+    pub entries: u64,
+    /// Bytes of all its files.
+    pub bytes: u64,
+}
+
+impl Store {
+    /// The layer that was made for a key, if it is there.
+    ///
+    /// A record that cannot be read counts as none: the layer is then made again.
+    pub fn layer_for(&self, key: &LayerKey) -> Option<TreeDigest> {
+        let text = fs::read_to_string(self.root().join("keys").join(key.to_string())).ok()?;
+        let layer = text.trim_end().parse().ok()?;
+        self.has_layer(&layer).then_some(layer)
+    }
+
+    /// Remembers which layer was made for a key.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn remember(&self, key: &LayerKey, layer: &TreeDigest) -> Result<(), StoreError> {
+        let path = self.root().join("keys").join(key.to_string());
+        let text = format!("{layer}\n");
+        if fs::read_to_string(&path).is_ok_and(|have| have == text) {
+            return Ok(());
+        }
+        atomic::write(&path, text.as_bytes())
+    }
+
+    /// The image that was made for a plan, if all its layers are there.
+    ///
+    /// # Errors
+    /// When the record is there and cannot be read.
+    pub fn image_for(&self, key: &ImageKey) -> Result<Option<ImageRecord>, StoreError> {
+        let path = self.root().join("images").join(key.to_string());
+        let text = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(io_error("read", &path)(error)),
+        };
+        // A damaged record is worth no more than none: the image is put together again from its layers.
+        let record = serde_json::from_str::<ImageRecord>(&text).ok().filter(|record| record.record == 1);
+        Ok(record.filter(|record| record.layers.iter().all(|layer| self.has_layer(&layer.tree))))
+    }
+
+    /// Remembers which image was made for a plan.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn remember_image(&self, key: &ImageKey, record: &ImageRecord) -> Result<(), StoreError> {
+        let path = self.root().join("images").join(key.to_string());
+        let mut text = serde_json::to_vec_pretty(record)
+            .unwrap_or_else(|error| panic!("BUG: a record cannot be written: {error}"));
+        text.push(b'\n');
+        atomic::write(&path, &text)
+    }
+}

@@ -1,0 +1,157 @@
+//! A place for what one command has under way.
+
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use rustix::fs::FlockOperation;
+
+use crate::{Store, StoreError, io_error};
+
+/// One command's directory in staging. It is removed when this value is dropped; when the command dies without dropping
+/// it, whoever notices first removes it ([`Store::sweep`]).
+#[derive(Debug)]
+pub struct Staging {
+    dir: PathBuf,
+    next: AtomicU32,
+    /// Keeps `held` locked. The lock ends with the process, however it ends.
+    _held: File,
+}
+
+impl Staging {
+    /// The directory.
+    pub fn dir(&self) -> &Path {
+        &self.dir
+    }
+
+    /// A new, empty directory in it.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn new_dir(&self) -> Result<PathBuf, StoreError> {
+        let path = self.dir.join(self.next.fetch_add(1, Ordering::Relaxed).to_string());
+        fs::create_dir(&path).map_err(io_error("make", &path))?;
+        Ok(path)
+    }
+
+    /// A name in it that nothing has yet.
+    pub fn new_name(&self) -> PathBuf {
+        self.dir.join(self.next.fetch_add(1, Ordering::Relaxed).to_string())
+    }
+}
+
+impl Drop for Staging {
+    fn drop(&mut self) {
+        // What cannot be removed now is swept by the next command.
+        let _ = remove(&self.dir);
+    }
+}
+
+/// Removes a directory of staging with all it holds. It never leaves the directory's filesystem: if something is mounted
+/// in it, nothing is removed.
+///
+/// # Errors
+/// When something is mounted in it, or the disk refuses.
+pub fn remove(dir: &Path) -> Result<(), StoreError> {
+    if !dir.exists() {
+        return Ok(());
+    }
+    if mounted_in(dir) {
+        return Err(io_error("remove", dir)(std::io::Error::from(std::io::ErrorKind::ResourceBusy)));
+    }
+    fs::remove_dir_all(dir).map_err(io_error("remove", dir))
+}
+
+/// Whether this process sees a mount at or under `dir`. Mounts of sandboxes are in namespaces of their own and are not seen.
+fn mounted_in(dir: &Path) -> bool {
+    let Ok(dir) = dir.canonicalize() else {
+        return false;
+    };
+    let Ok(mounts) = fs::read("/proc/self/mountinfo") else {
+        return false;
+    };
+    mounts.split(|byte| *byte == b'\n').any(|line| {
+        // Field 5 is the mount point; spaces in it are written \040 (proc(5)), as they are not in our own names.
+        let at = line.split(|byte| *byte == b' ').nth(4).unwrap_or_default();
+        Path::new(std::ffi::OsStr::new(&*String::from_utf8_lossy(at))).starts_with(&dir)
+    })
+}
+
+impl Store {
+    /// Begins a directory in staging. `name` must be new in this store.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn stage(&self, name: &str) -> Result<Staging, StoreError> {
+        let dir = self.root.join("staging").join(name);
+        fs::create_dir(&dir).map_err(io_error("make", &dir))?;
+        let held = dir.join("held");
+        let file = File::create(&held).map_err(io_error("make", &held))?;
+        rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)
+            .map_err(|error| io_error("lock", &held)(error.into()))?;
+        Ok(Staging { dir, next: AtomicU32::new(0), _held: file })
+    }
+
+    /// Removes what dead commands left in staging, and says how many there were.
+    ///
+    /// # Errors
+    /// When staging cannot be listed. What cannot be removed is left for the next time.
+    pub fn sweep(&self) -> Result<usize, StoreError> {
+        let staging = self.root.join("staging");
+        let mut swept = 0;
+        for entry in fs::read_dir(&staging).map_err(io_error("list", &staging))?.flatten() {
+            let dir = entry.path();
+            let dead = match File::open(dir.join("held")) {
+                Ok(held) => rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_ok(),
+                // Either it is just being made, or it was killed at that moment; an old one is dead.
+                Err(_) => entry
+                    .metadata()
+                    .and_then(|meta| meta.modified())
+                    .is_ok_and(|made| made.elapsed().is_ok_and(|age| age.as_secs() > 60)),
+            };
+            if dead && remove(&dir).is_ok() {
+                swept += 1;
+            }
+        }
+        Ok(swept)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_dropped_staging_leaves_nothing_and_a_living_one_is_not_swept() {
+        let home = tempfile::tempdir().unwrap();
+        let store = Store::open(home.path()).unwrap();
+        let living = store.stage("a").unwrap();
+        let dropped = store.stage("b").unwrap();
+        fs::write(dropped.new_dir().unwrap().join("x"), "half").unwrap();
+        let gone = dropped.dir().to_owned();
+        drop(dropped);
+        assert!(!gone.exists());
+        assert_eq!(store.sweep().unwrap(), 0);
+        assert!(living.dir().exists());
+    }
+
+    #[test]
+    fn what_a_dead_command_left_is_swept() {
+        let home = tempfile::tempdir().unwrap();
+        let store = Store::open(home.path()).unwrap();
+        let left = home.path().join("staging/dead");
+        fs::create_dir(&left).unwrap();
+        fs::write(left.join("held"), "").unwrap();
+        fs::write(left.join("half a layer"), "x").unwrap();
+        assert_eq!(store.sweep().unwrap(), 1);
+        assert!(!left.exists());
+    }
+
+    #[test]
+    fn a_directory_with_something_else_in_it_is_no_store() {
+        let home = tempfile::tempdir().unwrap();
+        fs::write(home.path().join("letters.txt"), "dear harbour").unwrap();
+        assert!(matches!(Store::open(home.path()), Err(StoreError::Foreign(_))));
+        assert!(home.path().join("letters.txt").exists());
+    }
+}

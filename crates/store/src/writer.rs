@@ -1,0 +1,400 @@
+//! Writing a layer from entries that come from outside.
+//!
+//! The writer keeps the tree it has made so far in memory and finds its way by that alone: a path is resolved against
+//! the tree, never against the disk, so no link that an archive brought is ever followed by the kernel. What is on disk
+//! lies in a directory of staging that only this command writes to.
+
+use std::collections::BTreeSet;
+use std::fs::{self, File, Permissions};
+use std::io::{self, Read, Write as _};
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
+
+use cavrith_core::account::{Made, MadeFiles};
+use cavrith_core::digest::ContentDigest;
+use cavrith_core::path::{RootPath, shown};
+use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
+
+use crate::{StoreError, io_error, xattrs};
+
+/// Something that an archive wanted and must not have.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Refused {
+    /// A path goes through a link.
+    #[error("{0} leads through a link, {1}")]
+    ThroughLink(String, String),
+    /// A path goes through something that is no directory.
+    #[error("{0} lies in {1}, which is no directory")]
+    ThroughFile(String, String),
+    /// Links that lead in a circle.
+    #[error("{0} leads through links without an end")]
+    LinkCircle(String),
+    /// The same path twice.
+    #[error("{0} is there twice")]
+    Twice(String),
+    /// A hard link to something that is not there.
+    #[error("{0} is a hard link to {1}, which is not a file of the same archive")]
+    HardLink(String, String),
+    /// An extended attribute that must not come from outside.
+    #[error("{0} has the attribute {1}, which an archive must not bring")]
+    Attribute(String, String),
+    /// A link without a target, or with one that is too long.
+    #[error("{0} is a link with no usable target")]
+    Target(String),
+    /// A path that gets too long where its links lead.
+    #[error("{0} gets too long where its links lead")]
+    TooLong(String),
+    /// An owner that no workspace has.
+    #[error("{0} belongs to number {1}, and inside there are numbers up to 65535 only")]
+    Owner(String, u32),
+}
+
+/// What to do when the way to an entry leads through a link that the layer itself has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Links {
+    /// Refuse the entry.
+    Refuse,
+    /// Follow it, inside the root: roots have `/bin` as a link to `usr/bin`.
+    Follow,
+}
+
+/// A layer in staging, complete.
+#[derive(Debug)]
+pub struct StagedLayer {
+    pub(crate) dir: PathBuf,
+    pub(crate) tree: Tree,
+}
+
+impl StagedLayer {
+    /// A layer whose files lie in `dir/root` and are described by `tree`.
+    pub(crate) fn new(dir: PathBuf, tree: Tree) -> Self {
+        Self { dir, tree }
+    }
+
+    /// What it holds.
+    pub fn tree(&self) -> &Tree {
+        &self.tree
+    }
+}
+
+/// Writes one layer.
+#[derive(Debug)]
+pub struct LayerWriter {
+    dir: PathBuf,
+    root: PathBuf,
+    tree: Tree,
+    epoch: u64,
+    links: Links,
+    /// Directories that an entry named itself, as against those made because something lies in them.
+    named: BTreeSet<RootPath>,
+    next_group: u64,
+    /// Owner of what this process creates.
+    creator: (u32, u32),
+}
+
+impl LayerWriter {
+    /// Begins a layer in an empty directory of staging. Every entry gets the time stamp `epoch` (seconds since 1970).
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn new(dir: PathBuf, epoch: u64, links: Links) -> Result<Self, StoreError> {
+        let root = dir.join("root");
+        fs::create_dir(&root).map_err(io_error("make", &root))?;
+        let made = fs::metadata(&root).map_err(io_error("read", &root))?;
+        let (tree, creator) = (Tree::with_root(), (made.uid(), made.gid()));
+        Ok(Self { dir, root, tree, epoch, links, named: BTreeSet::new(), next_group: 0, creator })
+    }
+
+    /// What was written so far.
+    pub fn tree(&self) -> &Tree {
+        &self.tree
+    }
+
+    /// The content of a file that was written, by its real path.
+    ///
+    /// # Errors
+    /// When there is no such file, or it cannot be read.
+    pub fn read(&self, path: &RootPath) -> Result<Vec<u8>, StoreError> {
+        let at = self.on_disk(path);
+        match self.tree.get(path).map(|entry| &entry.kind) {
+            Some(Kind::File { .. }) => fs::read(&at).map_err(io_error("read", &at)),
+            _ => Err(io_error("read", &at)(io::ErrorKind::NotFound.into())),
+        }
+    }
+
+    fn on_disk(&self, path: &RootPath) -> PathBuf {
+        self.root.join(path.as_relative())
+    }
+
+    /// Where an entry really goes: the way to it resolved, directories on it made.
+    fn place(&mut self, path: &RootPath) -> Result<RootPath, StoreError> {
+        let Some(parent) = path.parent() else {
+            return Ok(path.clone());
+        };
+        let parent = self.resolve(&parent, path)?;
+        let name = path.name().unwrap_or_default();
+        parent.join(name).map_err(|_| Refused::TooLong(path.to_string()).into())
+    }
+
+    /// Resolves a directory against the tree, making what is missing.
+    fn resolve(&mut self, directory: &RootPath, whole: &RootPath) -> Result<RootPath, StoreError> {
+        let mut done = RootPath::root();
+        let mut ahead: Vec<Vec<u8>> = directory.names().rev().map(<[u8]>::to_vec).collect();
+        let mut links_left = 40;
+        while let Some(name) = ahead.pop() {
+            if name == b".." {
+                // Above the root lies the root, as inside.
+                done = done.parent().unwrap_or_default();
+                continue;
+            }
+            let next = done.join(&name).map_err(|_| Refused::LinkCircle(whole.to_string()))?;
+            match self.tree.get(&next).map(|entry| &entry.kind) {
+                None => {
+                    self.make_directory(&next, Meta::root(0o755))?;
+                    done = next;
+                }
+                Some(Kind::Directory { .. }) => done = next,
+                Some(Kind::Symlink { target }) if self.links == Links::Follow => {
+                    links_left -= 1;
+                    if links_left == 0 {
+                        return Err(Refused::LinkCircle(whole.to_string()).into());
+                    }
+                    if target.starts_with(b"/") {
+                        done = RootPath::root();
+                    }
+                    let names = target.split(|byte| *byte == b'/').rev().filter(|name| !matches!(*name, b"" | b"."));
+                    ahead.extend(names.map(<[u8]>::to_vec));
+                }
+                Some(Kind::Symlink { .. }) => {
+                    return Err(Refused::ThroughLink(whole.to_string(), next.to_string()).into());
+                }
+                Some(_) => {
+                    return Err(Refused::ThroughFile(whole.to_string(), next.to_string()).into());
+                }
+            }
+        }
+        Ok(done)
+    }
+
+    fn check_meta(&self, path: &RootPath, meta: &Meta) -> Result<(), StoreError> {
+        if let Some(id) = [meta.uid, meta.gid].into_iter().find(|id| *id > 65_535) {
+            return Err(Refused::Owner(path.to_string(), id).into());
+        }
+        match meta.xattrs.keys().find(|name| !xattrs::is_kept(name)) {
+            Some(name) => Err(Refused::Attribute(path.to_string(), shown(name)).into()),
+            None => Ok(()),
+        }
+    }
+
+    fn make_directory(&mut self, path: &RootPath, meta: Meta) -> Result<(), StoreError> {
+        let at = self.on_disk(path);
+        fs::create_dir(&at).map_err(io_error("make", &at))?;
+        self.tree.entries.insert(path.clone(), Entry { kind: Kind::DIRECTORY, meta });
+        Ok(())
+    }
+
+    /// A directory. Named a second time, it keeps the rights it was given first.
+    ///
+    /// # Errors
+    /// When it is refused, or the disk refuses.
+    pub fn directory(&mut self, path: &RootPath, meta: Meta) -> Result<(), StoreError> {
+        self.check_meta(path, &meta)?;
+        let at = self.place(path)?;
+        match self.tree.get(&at).map(|entry| &entry.kind) {
+            None => self.make_directory(&at, meta.clone())?,
+            Some(Kind::Directory { .. }) => {}
+            // A root's archive may name /bin as a directory where the root has it as a link to one.
+            Some(Kind::Symlink { .. }) if self.links == Links::Follow => {
+                self.resolve(&at, path)?;
+                return Ok(());
+            }
+            Some(_) => return Err(Refused::Twice(path.to_string()).into()),
+        }
+        if self.named.insert(at.clone())
+            && let Some(entry) = self.tree.entries.get_mut(&at)
+        {
+            entry.meta = meta;
+        }
+        Ok(())
+    }
+
+    fn new_entry(&mut self, path: &RootPath, meta: &Meta) -> Result<RootPath, StoreError> {
+        self.check_meta(path, meta)?;
+        let at = self.place(path)?;
+        if at.is_root() || self.tree.get(&at).is_some() {
+            return Err(Refused::Twice(path.to_string()).into());
+        }
+        Ok(at)
+    }
+
+    /// A regular file with all that `content` gives. Returns how many bytes that was.
+    ///
+    /// # Errors
+    /// When it is refused, the disk refuses, or `content` fails.
+    pub fn file(&mut self, path: &RootPath, meta: Meta, content: &mut dyn Read) -> Result<u64, StoreError> {
+        let at = self.new_entry(path, &meta)?;
+        let on_disk = self.on_disk(&at);
+        let mut file = File::create_new(&on_disk).map_err(io_error("make", &on_disk))?;
+        let (size, content) = copy_hashing(content, &mut file).map_err(|fault| match fault {
+            CopyFault::Read(error) => io_error("unpack", path.as_relative())(error),
+            CopyFault::Write(error) => io_error("write", &on_disk)(error),
+        })?;
+        self.dress(&on_disk, &meta, Some(&file))?;
+        self.tree.entries.insert(at, Entry { kind: Kind::File { size, content, links: None }, meta });
+        Ok(size)
+    }
+
+    /// A symbolic link.
+    ///
+    /// # Errors
+    /// When it is refused, or the disk refuses.
+    pub fn symlink(&mut self, path: &RootPath, mut meta: Meta, target: &[u8]) -> Result<(), StoreError> {
+        meta.mode = 0o777;
+        if target.is_empty() || target.len() > 4095 || target.contains(&0) {
+            return Err(Refused::Target(path.to_string()).into());
+        }
+        let at = self.new_entry(path, &meta)?;
+        let on_disk = self.on_disk(&at);
+        rustix::fs::symlink(target, &on_disk).map_err(|error| io_error("make", &on_disk)(error.into()))?;
+        self.dress(&on_disk, &meta, None)?;
+        self.tree.entries.insert(at, Entry { kind: Kind::Symlink { target: target.to_vec() }, meta });
+        Ok(())
+    }
+
+    /// Another name of a file that is already in the layer.
+    ///
+    /// # Errors
+    /// When it is refused, or the disk refuses.
+    pub fn hard_link(&mut self, path: &RootPath, existing: &RootPath) -> Result<(), StoreError> {
+        let at = self.new_entry(path, &Meta::default())?;
+        let refused = || Refused::HardLink(path.to_string(), existing.to_string());
+        let directory = existing.parent().ok_or_else(refused)?;
+        let existing_at = self.resolve(&directory, path)?;
+        let existing_at = existing_at.join(existing.name().unwrap_or_default()).map_err(|_| refused())?;
+        let next = LinkGroup(self.next_group);
+        let Some(entry) = self.tree.entries.get_mut(&existing_at) else {
+            return Err(refused().into());
+        };
+        let Kind::File { links, .. } = &mut entry.kind else {
+            return Err(refused().into());
+        };
+        if links.is_none() {
+            *links = Some(next);
+            self.next_group += 1;
+        }
+        let entry = entry.clone();
+        let (from, to) = (self.on_disk(&existing_at), self.on_disk(&at));
+        fs::hard_link(&from, &to).map_err(io_error("link", &to))?;
+        self.tree.entries.insert(at, entry);
+        Ok(())
+    }
+
+    /// A named pipe.
+    ///
+    /// # Errors
+    /// When it is refused, or the disk refuses.
+    pub fn fifo(&mut self, path: &RootPath, meta: Meta) -> Result<(), StoreError> {
+        let at = self.new_entry(path, &meta)?;
+        let on_disk = self.on_disk(&at);
+        rustix::fs::mknodat(CWD, &on_disk, FileType::Fifo, Mode::from_raw_mode(0o600), 0)
+            .map_err(|error| io_error("make", &on_disk)(error.into()))?;
+        self.dress(&on_disk, &meta, None)?;
+        self.tree.entries.insert(at, Entry { kind: Kind::Fifo, meta });
+        Ok(())
+    }
+
+    /// Files that Cavrith makes itself.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn made(&mut self, files: &MadeFiles) -> Result<(), StoreError> {
+        for (path, made) in files {
+            match made {
+                Made::Directory(meta) => self.directory(path, meta.clone())?,
+                Made::File(meta, bytes) => drop(self.file(path, meta.clone(), &mut bytes.as_slice())?),
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives the directories above `path` that this layer made only because something lies in them the rights that a
+    /// lower tree gives them, so that laying the layer over that tree changes nothing but what it holds.
+    pub fn adopt_parents(&mut self, lower: &Tree) {
+        for (path, entry) in &mut self.tree.entries {
+            if let Some(below) = lower.get(path)
+                && entry.kind.is_directory()
+                && below.kind.is_directory()
+                && !self.named.contains(path)
+            {
+                entry.meta = below.meta.clone();
+            }
+        }
+    }
+
+    /// Owner, rights, attributes and time of one entry. Owner first: changing it clears set-uid bits.
+    fn dress(&self, at: &Path, meta: &Meta, file: Option<&File>) -> Result<(), StoreError> {
+        if (meta.uid, meta.gid) != self.creator {
+            std::os::unix::fs::lchown(at, Some(meta.uid), Some(meta.gid))
+                .map_err(io_error("change the owner of", at))?;
+        }
+        let link = fs::symlink_metadata(at).map_err(io_error("read", at))?.is_symlink();
+        if !link {
+            let permissions = Permissions::from_mode(u32::from(meta.mode));
+            match file {
+                Some(file) => file.set_permissions(permissions),
+                None => fs::set_permissions(at, permissions),
+            }
+            .map_err(io_error("change the rights of", at))?;
+        }
+        for (name, value) in &meta.xattrs {
+            xattrs::write(at, name, value).map_err(io_error("set an attribute of", at))?;
+        }
+        set_time(at, self.epoch)
+    }
+
+    /// Completes the layer: directories get their rights and times last, the deepest first.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn finish(self) -> Result<StagedLayer, StoreError> {
+        for (path, entry) in self.tree.entries.iter().rev() {
+            if entry.kind.is_directory() {
+                self.dress(&self.on_disk(path), &entry.meta, None)?;
+            }
+        }
+        Ok(StagedLayer::new(self.dir, self.tree))
+    }
+}
+
+/// Sets access and modification time of an entry, itself and not what it points to.
+pub(crate) fn set_time(at: &Path, epoch: u64) -> Result<(), StoreError> {
+    let time = Timespec { tv_sec: epoch as i64, tv_nsec: 0 };
+    let times = Timestamps { last_access: time, last_modification: time };
+    rustix::fs::utimensat(CWD, at, &times, AtFlags::SYMLINK_NOFOLLOW)
+        .map_err(|error| io_error("set the time of", at)(error.into()))
+}
+
+enum CopyFault {
+    Read(io::Error),
+    Write(io::Error),
+}
+
+fn copy_hashing(from: &mut dyn Read, to: &mut File) -> Result<(u64, ContentDigest), CopyFault> {
+    let mut buffer = [0; 64 * 1024];
+    let mut hasher = blake3::Hasher::new();
+    let mut size = 0;
+    loop {
+        let count = match from.read(&mut buffer) {
+            Ok(0) => break,
+            Ok(count) => count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(CopyFault::Read(error)),
+        };
+        hasher.update(&buffer[..count]);
+        to.write_all(&buffer[..count]).map_err(CopyFault::Write)?;
+        size += count as u64;
+    }
+    Ok((size, ContentDigest::from_bytes(*hasher.finalize().as_bytes())))
+}

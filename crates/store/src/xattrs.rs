@@ -1,0 +1,70 @@
+//! Extended attributes of files on disk.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::Path;
+
+use rustix::fs::XattrFlags;
+use rustix::io::Errno;
+
+/// What overlayfs keeps for itself in the upper directory; never part of a tree.
+const OVERLAY: &[u8] = b"user.overlay.";
+/// The mark of an opaque directory (kernel documentation, filesystems/overlayfs, with the mount option userxattr).
+const OPAQUE: &[u8] = b"user.overlay.opaque";
+
+/// Whether a name may be carried by a layer: what programs set for themselves, and capabilities of files.
+pub(crate) fn is_kept(name: &[u8]) -> bool {
+    (name.starts_with(b"user.") && !name.starts_with(OVERLAY)) || name == b"security.capability"
+}
+
+/// The attributes of a file that count, without following a link.
+pub(crate) fn read(path: &Path) -> io::Result<BTreeMap<Vec<u8>, Vec<u8>>> {
+    let mut found = BTreeMap::new();
+    for name in names(path)? {
+        if is_kept(&name) {
+            let mut value = vec![0; 64 * 1024];
+            let length = rustix::fs::lgetxattr(path, name.as_slice(), &mut value[..])?;
+            value.truncate(length);
+            found.insert(name, value);
+        }
+    }
+    Ok(found)
+}
+
+fn names(path: &Path) -> io::Result<Vec<Vec<u8>>> {
+    let mut list = vec![0; 64 * 1024];
+    let length = match rustix::fs::llistxattr(path, &mut list[..]) {
+        Ok(length) => length,
+        Err(Errno::NOTSUP) => return Ok(Vec::new()),
+        Err(error) => return Err(error.into()),
+    };
+    list.truncate(length);
+    Ok(list.split(|byte| *byte == 0).filter(|name| !name.is_empty()).map(<[u8]>::to_vec).collect())
+}
+
+pub(crate) fn write(path: &Path, name: &[u8], value: &[u8]) -> io::Result<()> {
+    Ok(rustix::fs::lsetxattr(path, name, value, XattrFlags::empty())?)
+}
+
+/// Whether a directory of an upper directory is opaque.
+pub(crate) fn is_opaque(path: &Path) -> io::Result<bool> {
+    let mut value = [0; 2];
+    match rustix::fs::lgetxattr(path, OPAQUE, &mut value[..]) {
+        Ok(length) => Ok(&value[..length] == b"y"),
+        Err(Errno::NODATA | Errno::NOTSUP | Errno::RANGE) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Removes what overlayfs left on a file, but for the mark of an opaque directory, which the layer needs to work.
+pub(crate) fn strip_overlay(path: &Path) -> io::Result<()> {
+    for name in names(path)? {
+        if name.starts_with(OVERLAY) && name != OPAQUE {
+            match rustix::fs::lremovexattr(path, name.as_slice()) {
+                Ok(()) | Err(Errno::NODATA) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+    }
+    Ok(())
+}
