@@ -36,7 +36,7 @@ fn compare_part(mut a: &str, mut b: &str) -> Ordering {
     while !a.is_empty() || !b.is_empty() {
         let (words_a, words_b) = (leading(a, false), leading(b, false));
         for position in 0..words_a.max(words_b) {
-            let (left, right) = (a[..words_a].as_bytes().get(position), b[..words_b].as_bytes().get(position));
+            let (left, right) = (a.as_bytes()[..words_a].get(position), b.as_bytes()[..words_b].get(position));
             match weight(left).cmp(&weight(right)) {
                 Ordering::Equal => {}
                 order => return order,

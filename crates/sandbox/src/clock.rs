@@ -110,8 +110,8 @@ impl Clock {
             if address == 0 {
                 return Ok(());
             }
-            let words = (address..).step_by(8).zip(values);
-            words.map(|(at, value)| ptrace::write(pid, at as ptrace::AddressType, *value)).collect::<nix::Result<()>>()
+            let mut words = (address..).step_by(8).zip(values);
+            words.try_for_each(|(at, value)| ptrace::write(pid, at as ptrace::AddressType, *value))
         };
         let done = match registers.orig_rax as i64 {
             libc::SYS_clock_gettime => put(registers.rsi, &[seconds, nanoseconds]).map(|()| 0),

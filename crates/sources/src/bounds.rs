@@ -8,8 +8,8 @@ pub const MAX_ENTRIES: usize = 1_000_000;
 /// Bytes that one archive may unpack to, however large it is.
 const MAX_BYTES: u64 = 16 << 30;
 
-/// Real archives pack to a tenth, rarely to a hundredth; what packs to less than this is made to fill a disk.
-const MAX_RATIO: u64 = 400;
+/// Real archives pack to a tenth, rarely to a thirtieth; what packs to less than this is made to fill a disk.
+const MAX_RATIO: u64 = 100;
 
 /// Bytes that an archive of `packed` bytes may unpack to.
 pub fn unpacked(packed: u64) -> u64 {

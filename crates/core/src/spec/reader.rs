@@ -19,6 +19,9 @@ pub(super) struct TableAt<'a> {
     span: Span,
 }
 
+/// A list of texts, with the place of each and of the whole.
+pub(super) type Texts = At<Vec<At<String>>>;
+
 /// Collects mistakes.
 #[derive(Default)]
 pub(super) struct Reader {
@@ -156,7 +159,7 @@ impl Reader {
     }
 
     /// A list of texts under a key.
-    pub(super) fn texts(&mut self, table: &TableAt<'_>, name: &str) -> Option<At<Vec<At<String>>>> {
+    pub(super) fn texts(&mut self, table: &TableAt<'_>, name: &str) -> Option<Texts> {
         let (_, value, span) = table.get(name)?;
         let DeValue::Array(items) = value else {
             self.wrong_type(name, "a list of texts", value, span);
@@ -225,7 +228,7 @@ impl Reader {
         &mut self,
         table: &TableAt<'_>,
         name: &str,
-    ) -> Option<Result<At<String>, At<Vec<At<String>>>>> {
+    ) -> Option<Result<At<String>, Texts>> {
         let (_, value, span) = table.get(name)?;
         match value {
             DeValue::String(text) => Some(Ok(At { value: text.clone().into_owned(), span })),
