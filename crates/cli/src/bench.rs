@@ -12,39 +12,48 @@ use signal_hook::iterator::Signals;
 
 use crate::failure::Failure;
 
-pub struct Bench {
+/// A store with a place in staging, and a janitor for it.
+pub struct Shed {
     pub home: Home,
     pub store: Store,
-    pub identity: Identity,
     /// Dropped before the janitor, which then finds nothing to do.
     pub staging: Staging,
     _janitor: janitor::Janitor,
 }
 
+/// A shed, and all the owners that an image's files have.
+pub struct Bench {
+    pub identity: Identity,
+    pub shed: Shed,
+}
+
 /// Set while signals belong to a command inside.
 pub static ATTENDING: AtomicBool = AtomicBool::new(false);
 
-/// This machine's home of Cavrith.
-pub fn home() -> Result<Home, Failure> {
-    Home::find().ok_or_else(|| Failure::Own(3, "there is no HOME in the environment, so Cavrith does not know where to keep its store; set HOME or CAVRITH_HOME".to_owned()))
+impl Shed {
+    /// Opens the store. Must be called before the process has a second thread.
+    pub fn open() -> Result<Self, Failure> {
+        let home = Home::find().ok_or_else(|| {
+            let text = "there is no HOME in the environment, so Cavrith does not know where to keep its store; set HOME or CAVRITH_HOME";
+            Failure::Own(3, text.to_owned())
+        })?;
+        let store = Store::open(&home.store())?;
+        store.sweep()?;
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let staging = store.stage(&format!("{}-{}", std::process::id(), now.as_nanos()))?;
+        let janitor = janitor::watch(staging.dir(), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
+        watch_interrupts();
+        Ok(Self { home, store, staging, _janitor: janitor })
+    }
 }
 
-/// A name for this run that no other has.
-pub fn run_name() -> String {
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    format!("{}-{}", std::process::id(), now.as_nanos())
-}
-
-/// Gets everything ready. Must be called before the process has a second thread.
-pub fn open() -> Result<Bench, Failure> {
-    let identity = ids::enter()?;
-    let home = home()?;
-    let store = Store::open(&home.store())?;
-    store.sweep()?;
-    let staging = store.stage(&run_name())?;
-    let janitor = janitor::watch(staging.dir(), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
-    watch_interrupts();
-    Ok(Bench { home, store, identity, staging, _janitor: janitor })
+impl Bench {
+    /// Gets everything ready. Must be called before the process has a second thread.
+    pub fn open() -> Result<Self, Failure> {
+        // First the owners: what the janitor has to remove may belong to any of them.
+        let identity = ids::enter()?;
+        Ok(Self { identity, shed: Shed::open()? })
+    }
 }
 
 /// On an interrupt, says so and ends with 130. Everything inside ends with this process, and the janitor removes what

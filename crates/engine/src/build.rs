@@ -110,15 +110,16 @@ impl Builder<'_> {
         let begun = Instant::now();
         let store = self.workshop.store;
         let key = self.plan.key(planned, beneath);
-        let found = if self.workshop.fresh { None } else { store.layer_for(&key) };
-        // A layer whose manifest is damaged is made again, like one that is not there.
-        let found = found.and_then(|digest| Some((digest, store.layer_tree(&digest).ok()?)));
+        let known = if self.workshop.fresh { None } else { store.layer_for(&key) };
+        // A layer whose manifest is damaged is made again, like one that is not there, and replaced.
+        let found = known.and_then(|digest| Some((digest, store.layer_tree(&digest).ok()?)));
+        let replace = self.workshop.fresh || (known.is_some() && found.is_none());
         let reused = found.is_some();
         let (digest, tree) = match found {
             Some(found) => found,
             None => {
                 self.tell(Event::Begun { layer: planned.name.clone() });
-                let (digest, tree) = store.keep(make()?, true)?;
+                let (digest, tree) = store.keep(make()?, replace)?;
                 store.remember(&key, &digest)?;
                 (digest, tree)
             }

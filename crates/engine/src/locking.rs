@@ -8,7 +8,6 @@ use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::spec::Base;
 use cavrith_sources::checked::{self, Checked};
 use cavrith_sources::{compression, deb, tarball};
-use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
 use crate::error::EngineError;
@@ -48,18 +47,17 @@ pub struct Moved {
 ///
 /// # Errors
 /// Mistakes; sources that are not what they should be.
-pub fn lock(dir: &Path, store: &Store, run: &str, trust_changed: bool) -> Result<Locked, EngineError> {
+pub fn lock(dir: &Path, staging: &Staging, trust_changed: bool) -> Result<Locked, EngineError> {
     let Survey { project, offers, findings } = project::survey(dir)?;
     let mut findings = findings.into_result()?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
     let previous = project::read_lock(dir)?;
     let (mut lock, _) = choose(&project.spec, &offers, previous.as_ref());
-    let staging = store.stage(run)?;
     let mut notes = Vec::new();
     let (newest, mistakes) = match &project.spec.base {
-        Base::Packages { .. } => read_packages(&project, &lock, &staging)?,
+        Base::Packages { .. } => read_packages(&project, &lock, staging)?,
         Base::Archive { .. } => {
-            (read_archive(&project, &mut lock, previous.as_ref(), trust_changed, &staging, &mut notes)?, Vec::new())
+            (read_archive(&project, &mut lock, previous.as_ref(), trust_changed, staging, &mut notes)?, Vec::new())
         }
     };
     findings.mistakes.extend(mistakes.into_iter().map(|mistake| (0, mistake)));

@@ -140,8 +140,9 @@ fn prepare(
     limit(Resource::RLIMIT_CORE, 0)?;
     if purpose == Purpose::Build {
         limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES)?;
-        rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
     }
+    // Set-uid programs give nothing inside: the owners they would give are the wall's own business.
+    rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
     if traced {
         Clock::offer_myself().map_err(why("show another time of day"))?;
     }

@@ -71,6 +71,12 @@ impl Store {
         Ok(record.filter(|record| record.layers.iter().all(|layer| self.has_layer(&layer.tree))))
     }
 
+    /// How long ago an image was remembered; nothing when that is not known.
+    pub fn image_age(&self, key: &ImageKey) -> Option<std::time::Duration> {
+        let path = self.root().join("images").join(key.to_string());
+        fs::metadata(path).ok()?.modified().ok()?.elapsed().ok()
+    }
+
     /// Remembers which image was made for a plan.
     ///
     /// # Errors

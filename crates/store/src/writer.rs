@@ -241,7 +241,7 @@ impl LayerWriter {
             CopyFault::Read(error) => io_error("unpack", path.as_relative())(error),
             CopyFault::Write(error) => io_error("write", &on_disk)(error),
         })?;
-        self.dress(&on_disk, &meta, Some(&file))?;
+        self.dress(&on_disk, &meta, Handle::File(&file))?;
         self.tree.entries.insert(at, Entry { kind: Kind::File { size, content, links: None }, meta });
         Ok(size)
     }
@@ -258,7 +258,7 @@ impl LayerWriter {
         let at = self.new_entry(path, &meta)?;
         let on_disk = self.on_disk(&at);
         rustix::fs::symlink(target, &on_disk).map_err(|error| io_error("make", &on_disk)(error.into()))?;
-        self.dress(&on_disk, &meta, None)?;
+        self.dress(&on_disk, &meta, Handle::Link)?;
         self.tree.entries.insert(at, Entry { kind: Kind::Symlink { target: target.to_vec() }, meta });
         Ok(())
     }
@@ -300,7 +300,7 @@ impl LayerWriter {
         let on_disk = self.on_disk(&at);
         rustix::fs::mknodat(CWD, &on_disk, FileType::Fifo, Mode::from_raw_mode(0o600), 0)
             .map_err(|error| io_error("make", &on_disk)(error.into()))?;
-        self.dress(&on_disk, &meta, None)?;
+        self.dress(&on_disk, &meta, Handle::Path)?;
         self.tree.entries.insert(at, Entry { kind: Kind::Fifo, meta });
         Ok(())
     }
@@ -334,20 +334,19 @@ impl LayerWriter {
     }
 
     /// Owner, rights, attributes and time of one entry. Owner first: changing it clears set-uid bits.
-    fn dress(&self, at: &Path, meta: &Meta, file: Option<&File>) -> Result<(), StoreError> {
+    fn dress(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
         if (meta.uid, meta.gid) != self.creator {
             std::os::unix::fs::lchown(at, Some(meta.uid), Some(meta.gid))
                 .map_err(io_error("change the owner of", at))?;
         }
-        let link = fs::symlink_metadata(at).map_err(io_error("read", at))?.is_symlink();
-        if !link {
-            let permissions = Permissions::from_mode(u32::from(meta.mode));
-            match file {
-                Some(file) => file.set_permissions(permissions),
-                None => fs::set_permissions(at, permissions),
-            }
-            .map_err(io_error("change the rights of", at))?;
+        let permissions = Permissions::from_mode(u32::from(meta.mode));
+        match handle {
+            Handle::File(file) => file.set_permissions(permissions),
+            Handle::Path => fs::set_permissions(at, permissions),
+            // A link has no rights of its own.
+            Handle::Link => Ok(()),
         }
+        .map_err(io_error("change the rights of", at))?;
         for (name, value) in &meta.xattrs {
             xattrs::write(at, name, value).map_err(io_error("set an attribute of", at))?;
         }
@@ -361,11 +360,18 @@ impl LayerWriter {
     pub fn finish(self) -> Result<StagedLayer, StoreError> {
         for (path, entry) in self.tree.entries.iter().rev() {
             if entry.kind.is_directory() {
-                self.dress(&self.on_disk(path), &entry.meta, None)?;
+                self.dress(&self.on_disk(path), &entry.meta, Handle::Path)?;
             }
         }
         Ok(StagedLayer::new(self.dir, self.tree))
     }
+}
+
+/// How an entry that was just made is reached.
+enum Handle<'a> {
+    File(&'a File),
+    Path,
+    Link,
 }
 
 /// Sets access and modification time of an entry, itself and not what it points to.

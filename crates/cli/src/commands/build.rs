@@ -10,7 +10,7 @@ use cavrith_sandbox::job::Oddities;
 use serde_json::json;
 
 use crate::args::{Build, General};
-use crate::bench::{self, Bench};
+use crate::bench::Bench;
 use crate::commands::{Outcome, locked_project};
 use crate::failure::Failure;
 use crate::render::progress::{Progress, Where, seconds, size};
@@ -19,7 +19,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     let begun = Instant::now();
     let (project, lock) = locked_project(general)?;
-    let bench = bench::open()?;
+    let bench = Bench::open()?;
     let place = if command.report.json { Where::Nowhere } else { Where::Result };
     let built =
         with_progress(screen, &bench, place, command.fresh, |workshop| Ok(build::build(workshop, &project, &lock)?))?;
@@ -38,6 +38,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
         }));
     } else if !screen.quiet {
         summary(screen, &built, begun);
+    }
+    if let Some(seal) = lock.seal.as_ref().filter(|seal| seal.image != built.record.image) {
+        let warning = styled(screen.err.warning, "warning");
+        screen.insist(format_args!(
+            "{warning} this is not what was sealed ({}); cavrith verify tells in what",
+            seal.words
+        ));
     }
     Ok(0)
 }
@@ -75,8 +82,8 @@ pub fn with_progress<T>(
     let observer = |event| progress.tell(event);
     let oddities = Oddities::default();
     let outcome = work(Workshop {
-        store: &bench.store,
-        staging: &bench.staging,
+        store: &bench.shed.store,
+        staging: &bench.shed.staging,
         identity: bench.identity,
         observer: &observer,
         fresh,

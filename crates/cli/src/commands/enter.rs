@@ -7,14 +7,14 @@ use cavrith_workspace::entering;
 use cavrith_workspace::ports::Carried;
 
 use crate::args::{Enter, General};
-use crate::bench;
+use crate::bench::{self, Bench};
 use crate::commands::{Outcome, build, locked_project};
 use crate::render::progress::Where;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, argv: &[String], _: &Enter) -> Outcome {
     let (project, lock) = locked_project(general)?;
-    let bench = bench::open()?;
+    let bench = Bench::open()?;
     let built = build::ensure(screen, &bench, &project, &lock)?;
     let tell_ports = |ports: &[Carried]| {
         for port in ports {
@@ -26,7 +26,7 @@ pub fn exec(general: &General, screen: &Screen, argv: &[String], _: &Enter) -> O
         bench::ATTENDING.store(true, Ordering::SeqCst);
     };
     let ending = build::with_progress(screen, &bench, Where::Aside, false, |workshop| {
-        Ok(entering::enter(workshop, &bench.home, &project, &lock, &built.record, argv, &tell_ports)?)
+        Ok(entering::enter(workshop, &bench.shed.home, &project, &lock, &built.record, argv, &tell_ports)?)
     })?;
     drop(bench);
     if let Ending::Signal(signal) = ending {

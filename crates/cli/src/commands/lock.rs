@@ -1,19 +1,18 @@
 //! `cavrith lock`
 
 use cavrith_engine::{locking, project};
-use cavrith_store::Store;
 use serde_json::json;
 
 use crate::args::{General, Lock};
-use crate::bench;
+use crate::bench::Shed;
 use crate::commands::Outcome;
 use crate::render::mistakes;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     let dir = project::find(&general.project)?;
-    let store = Store::open(&bench::home()?.store())?;
-    let locked = locking::lock(&dir, &store, &bench::run_name(), command.trust_changed)?;
+    let shed = Shed::open()?;
+    let locked = locking::lock(&dir, &shed.staging, command.trust_changed)?;
     if command.report.json {
         screen.json(&json!({ "written": locked.written, "moved": locked.moved, "epoch": locked.lock.epoch, "notes": locked.notes }));
         return Ok(0);

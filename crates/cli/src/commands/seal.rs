@@ -5,7 +5,7 @@ use std::time::Instant;
 use cavrith_engine::{build, locking, sealing};
 
 use crate::args::{General, Report};
-use crate::bench;
+use crate::bench::Bench;
 use crate::commands::{Outcome, build as building, locked_project};
 use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
@@ -13,7 +13,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let begun = Instant::now();
     let (project, mut lock) = locked_project(general)?;
-    let bench = bench::open()?;
+    let bench = Bench::open()?;
     let place = if command.json { Where::Nowhere } else { Where::Result };
     let seal = building::with_progress(screen, &bench, place, false, |workshop| {
         let built = build::build(workshop, &project, &lock)?;

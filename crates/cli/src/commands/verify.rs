@@ -5,7 +5,7 @@ use cavrith_engine::project;
 use cavrith_workspace::{WorkspaceError, verifying};
 
 use crate::args::{General, Report};
-use crate::bench;
+use crate::bench::Bench;
 use crate::commands::{Outcome, build};
 use crate::render::progress::Where;
 use crate::render::verdict;
@@ -18,7 +18,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     if lock.seal.is_none() {
         return Err(WorkspaceError::NoSeal.into());
     }
-    let bench = bench::open()?;
+    let bench = Bench::open()?;
     let place = if command.json { Where::Nowhere } else { Where::Aside };
     let verdict = build::with_progress(screen, &bench, place, false, |workshop| {
         Ok(verifying::verify(workshop, &project, &lock)?)

@@ -224,11 +224,7 @@ impl Reader {
     }
 
     /// A text or a list of texts under a key: the two shapes of a command.
-    pub(super) fn text_or_texts(
-        &mut self,
-        table: &TableAt<'_>,
-        name: &str,
-    ) -> Option<Result<At<String>, Texts>> {
+    pub(super) fn text_or_texts(&mut self, table: &TableAt<'_>, name: &str) -> Option<Result<At<String>, Texts>> {
         let (_, value, span) = table.get(name)?;
         match value {
             DeValue::String(text) => Some(Ok(At { value: text.clone().into_owned(), span })),
