@@ -128,8 +128,8 @@ impl Chooser<'_> {
                 Some(pin) => pins.push(pin),
                 None => {
                     let known = offer.index.packages.iter().map(|package| package.name.as_str());
-                    let where_ = format!("the depot {}", depot.value);
-                    self.not_offered("package", wanted, known, &where_);
+                    let lacks = format!("the depot `{}` has no", depot.value);
+                    self.not_offered("package", wanted, known, &lacks);
                 }
             }
         }
@@ -146,7 +146,7 @@ impl Chooser<'_> {
             None if known.is_empty() => format!("add it to the depot; there are no {what}s in it"),
             None => format!("choose one of {}, or add it to a depot", known.join(", ")),
         };
-        let message = format!("{by} has no {what} `{}`", wanted.value);
+        let message = format!("{by} {what} `{}`", wanted.value);
         self.mistakes.push(Mistake::new(Code::NOT_OFFERED, wanted.span.clone(), message, remedy));
     }
 
@@ -156,6 +156,7 @@ impl Chooser<'_> {
         what: &str,
         name: &At<String>,
         wanted: &At<Version>,
+        asked: &str,
         offered: Vec<(&'o str, &'o T, &'o Version)>,
     ) -> Option<(&'o str, &'o T)> {
         let answering = offered.iter().filter(|(_, _, version)| version.answers(&wanted.value));
@@ -167,7 +168,7 @@ impl Chooser<'_> {
         versions.sort();
         versions.dedup();
         let listed = versions.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-        let message = format!("no depot has {what} `{}` in version {}", name.value, wanted.value);
+        let message = format!("{asked} {what} `{}` in version {}", name.value, wanted.value);
         let remedy = format!("choose one of {listed}, or the beginning of one");
         self.mistakes.push(Mistake::new(Code::VERSION_NOT_OFFERED, wanted.span.clone(), message, remedy));
         None
@@ -187,6 +188,10 @@ impl Chooser<'_> {
                 pins.push(pin.clone());
                 continue;
             }
+            let asked = match &wanted.value.depot {
+                Some(depot) => format!("the depot `{}` does not have", depot.value),
+                None => "no depot here has".to_owned(),
+            };
             let all = self.offers.iter().filter(|(depot, _)| named.contains(depot));
             let all: Vec<_> = all
                 .flat_map(|(depot, offer)| offer.index.toolchains.iter().map(move |item| (depot.as_str(), item)))
@@ -198,10 +203,15 @@ impl Chooser<'_> {
                 .collect();
             let name = At { value: name.clone(), span: wanted.span.clone() };
             if offered.is_empty() {
-                self.not_offered("toolchain", &name, all.iter().map(|(_, item)| item.name.as_str()), "no depot here");
+                self.not_offered(
+                    "toolchain",
+                    &name,
+                    all.iter().map(|(_, item)| item.name.as_str()),
+                    &format!("{asked} a"),
+                );
                 continue;
             }
-            if let Some((depot, item)) = self.newest("the toolchain", &name, &wanted.value.version, offered) {
+            if let Some((depot, item)) = self.newest("the toolchain", &name, &wanted.value.version, &asked, offered) {
                 pins.push(ToolchainPin {
                     name: item.name.clone(),
                     version: item.version.clone(),
@@ -286,10 +296,15 @@ impl Chooser<'_> {
                 .collect();
             let name = At { value: id.clone(), span: wanted.span.clone() };
             if offered.is_empty() {
-                self.not_offered("extension", &name, all.iter().map(|(_, item)| item.id.as_str()), "no depot here");
+                self.not_offered(
+                    "extension",
+                    &name,
+                    all.iter().map(|(_, item)| item.id.as_str()),
+                    "no depot here has an",
+                );
                 continue;
             }
-            if let Some((depot, item)) = self.newest("the extension", &name, wanted, offered) {
+            if let Some((depot, item)) = self.newest("the extension", &name, wanted, "no depot here has", offered) {
                 pins.push(ExtensionPin {
                     id: item.id.clone(),
                     version: item.version.clone(),

@@ -89,11 +89,12 @@ fn read(reader: &mut Reader, top: &TableAt<'_>, text: &str) -> Option<Spec> {
 }
 
 fn read_workspace(reader: &mut Reader, table: &TableAt<'_>) -> Option<Workspace> {
-    let nothing = At { value: String::new(), span: table.span() };
-    let name = reader.text(table, "name").unwrap_or_else(|| nothing.clone());
-    if !name.value.is_empty() || table.key_span("name").is_some() {
-        rules::host_name(reader, "workspace", &name);
+    let name = reader.text(table, "name");
+    if let Some(name) = &name {
+        rules::host_name(reader, "workspace", name);
     }
+    // A name that is missing or no text is told already.
+    let name = name.unwrap_or_else(|| At { value: String::new(), span: table.span() });
     let about = reader.text(table, "about").map(|about| about.value);
     let account = reader.text(table, "account").unwrap_or(At { value: "crew".to_owned(), span: table.span() });
     rules::account_name(reader, &account);
@@ -131,6 +132,11 @@ fn read_base(reader: &mut Reader, table: &TableAt<'_>) -> Option<Base> {
     let depot = reader.text(table, "depot");
     let packages = reader.texts(table, "packages");
     let archive = reader.subtable(table, "archive", "base.archive");
+    // A key that is there and could not be read is told already.
+    let unread = [("depot", depot.is_none()), ("packages", packages.is_none()), ("archive", archive.is_none())];
+    if unread.into_iter().any(|(name, unread)| unread && table.key_span(name).is_some()) {
+        return None;
+    }
     match (depot, packages, archive) {
         (Some(depot), Some(packages), None) => {
             if packages.value.is_empty() {
@@ -156,7 +162,7 @@ fn read_base(reader: &mut Reader, table: &TableAt<'_>) -> Option<Base> {
             None
         }
         (None, None, None) => {
-            if !later && table.key_span("archive").is_none() {
+            if !later {
                 let message = "`base` has no origin";
                 let remedy = "add depot and packages, or an archive";
                 reader.push(Mistake::new(Code::BASE_ORIGIN, table.span(), message, remedy));
