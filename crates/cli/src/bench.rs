@@ -40,8 +40,10 @@ impl Shed {
         let store = Store::open(&home.store())?;
         store.sweep()?;
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        let staging = store.stage(&format!("{}-{}", std::process::id(), now.as_nanos()))?;
-        let janitor = janitor::watch(staging.dir(), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
+        let name = format!("{}-{}", std::process::id(), now.as_nanos());
+        // First the janitor, then what it watches: there is no moment at which a kill leaves something that nobody removes.
+        let janitor = janitor::watch(&store.staging_dir(&name), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
+        let staging = store.stage(&name)?;
         watch_interrupts();
         Ok(Self { home, store, staging, _janitor: janitor })
     }

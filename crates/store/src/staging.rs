@@ -78,12 +78,17 @@ fn mounted_in(dir: &Path) -> bool {
 }
 
 impl Store {
+    /// Where [`Self::stage`] makes the directory of this name.
+    pub fn staging_dir(&self, name: &str) -> PathBuf {
+        self.root.join("staging").join(name)
+    }
+
     /// Begins a directory in staging. `name` must be new in this store.
     ///
     /// # Errors
     /// When the disk refuses.
     pub fn stage(&self, name: &str) -> Result<Staging, StoreError> {
-        let dir = self.root.join("staging").join(name);
+        let dir = self.staging_dir(name);
         fs::create_dir(&dir).map_err(io_error("make", &dir))?;
         let held = dir.join("held");
         let file = File::create(&held).map_err(io_error("make", &held))?;

@@ -1,0 +1,126 @@
+//! Interrupted or killed at any moment: nothing is left behind, and the next run carries on.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader};
+use std::os::unix::process::CommandExt as _;
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use nix::sys::signal::{Signal, kill, killpg};
+use nix::unistd::Pid;
+
+use crate::team::Team;
+
+/// Processes of this machine whose command line has this text.
+fn processes(text: &str) -> Vec<String> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir("/proc").unwrap().flatten() {
+        let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
+        let line = String::from_utf8_lossy(&line).replace('\0', " ");
+        if line.contains(text) && entry.file_name() != std::process::id().to_string().as_str() {
+            found.push(line);
+        }
+    }
+    found
+}
+
+/// Waits until something holds.
+fn soon(what: &str, mut holds: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !holds() {
+        assert!(begun.elapsed() < Duration::from_secs(10), "{what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+fn staging_is_empty(team: &Team) -> bool {
+    fs::read_dir(team.staging()).map_or(true, |mut entries| entries.next().is_none())
+}
+
+/// A build that hangs in a step which nobody else runs.
+fn hanging(team: &Team, command: &str, mark: &str) -> Child {
+    let child = team.command(&[command]).stdout(Stdio::null()).stderr(Stdio::null()).process_group(0).spawn().unwrap();
+    soon("the step never began", || !processes(mark).is_empty());
+    child
+}
+
+#[test]
+fn a_killed_build_leaves_no_process_no_mount_and_no_file() {
+    for (number, end) in [Signal::SIGKILL, Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP].into_iter().enumerate() {
+        let team = Team::locked();
+        let mark = format!("31{number}7.25");
+        team.step(&format!("echo half > /half; sleep {mark}"));
+        let mut child = hanging(&team, "build", &mark);
+        // As a terminal does it: to the whole group.
+        killpg(Pid::from_raw(child.id() as i32), end).unwrap();
+        let status = child.wait().unwrap();
+        if end != Signal::SIGKILL {
+            assert_eq!(status.code(), Some(130));
+        }
+        soon("the step still runs", || processes(&mark).is_empty());
+        soon("something is left in staging", || staging_is_empty(&team));
+        team.assert_clean();
+        team.change(&format!("; sleep {mark}"), "");
+        let whole = Team::locked();
+        whole.step("echo half > /half");
+        assert_eq!(team.build(), whole.build());
+    }
+}
+
+#[test]
+fn a_killed_seal_leaves_nothing_either() {
+    let team = Team::locked();
+    team.step("date +%Y > /tmp/year; test $(cat /tmp/year) = $(date -d @$SOURCE_DATE_EPOCH +%Y) || sleep 3199.5");
+    let mut child = hanging(&team, "seal", "3199.5");
+    child.kill().unwrap();
+    child.wait().unwrap();
+    soon("the second build still runs", || {
+        processes("3199.5").is_empty() && processes(team.home().to_str().unwrap()).is_empty()
+    });
+    soon("something is left in staging", || staging_is_empty(&team));
+    team.assert_clean();
+}
+
+#[test]
+fn a_killed_workspace_ends_everything_inside() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    let mut child = team
+        .command(&["run", "-q", "--", "sh", "-c", "sleep 3177.5 & echo ready; wait"])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
+    child.kill().unwrap();
+    child.wait().unwrap();
+    soon("something inside still runs", || processes("3177.5").is_empty());
+    soon("something is left in staging", || staging_is_empty(&team));
+    team.ok(&["run", "-q", "--", "true"]);
+}
+
+#[test]
+fn a_command_that_ends_takes_its_background_with_it() {
+    let team = Team::locked();
+    team.ok(&["run", "-q", "--", "sh", "-c", "sleep 3166.5 > /dev/null 2>&1 & exit 0"]);
+    assert_eq!(processes("3166.5"), Vec::<String>::new());
+    team.assert_clean();
+}
+
+#[test]
+fn kills_at_random_moments_never_spoil_the_store() {
+    let expected = Team::locked().build();
+    let team = Team::locked();
+    for round in 0..25u64 {
+        let mut child = team.command(&["build"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        // Moments spread over the whole time that a build takes, without chance.
+        std::thread::sleep(Duration::from_micros(round * round * 300 % 130_000));
+        let _ = kill(Pid::from_raw(child.id() as i32), Signal::SIGKILL);
+        child.wait().unwrap();
+    }
+    soon("something is left in staging", || staging_is_empty(&team));
+    assert_eq!(team.build(), expected);
+    team.ok(&["seal"]);
+    team.ok(&["verify"]);
+    team.assert_clean();
+}

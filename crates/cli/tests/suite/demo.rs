@@ -1,0 +1,34 @@
+use std::process::Command;
+
+use crate::team::{PROGRAM, told};
+
+#[test]
+fn the_whole_story_plays_twice_and_refuses_to_overwrite() {
+    let dir = tempfile::tempdir().unwrap();
+    let demo = |arguments: &[&str]| {
+        Command::new(PROGRAM).arg("demo").args(arguments).current_dir(dir.path()).output().unwrap()
+    };
+    let first = demo(&["story"]);
+    assert_eq!(first.status.code(), Some(0), "{}", told(&first));
+    let text = String::from_utf8_lossy(&first.stdout).into_owned();
+    for part in [
+        "mistake[CV0108]",
+        "good wrote cavrith.lock",
+        "came out the same twice",
+        "<td>Petrel</td><td>07:00</td>",
+        "the same as sealed",
+        "/opt/quill/2.4.1/bin/quill  from toolchain quill 2.4.1",
+        "not the same as what was sealed",
+    ] {
+        assert!(text.contains(part), "{part} is missing in {text}");
+    }
+    let again = demo(&["story"]);
+    assert_eq!(again.status.code(), Some(2));
+    assert!(told(&again).contains("write --again"), "{}", told(&again));
+    assert_eq!(demo(&["story", "--again"]).status.code(), Some(0));
+    // A folder that is no demo is never removed.
+    std::fs::create_dir(dir.path().join("letters")).unwrap();
+    std::fs::write(dir.path().join("letters/a"), "dear harbour").unwrap();
+    assert_eq!(demo(&["letters", "--again"]).status.code(), Some(2));
+    assert!(dir.path().join("letters/a").exists());
+}

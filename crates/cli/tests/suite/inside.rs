@@ -1,0 +1,269 @@
+//! `enter` and `run`.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::{TcpListener, TcpStream};
+use std::os::fd::OwnedFd;
+use std::os::unix::fs::MetadataExt as _;
+use std::os::unix::process::ExitStatusExt as _;
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+
+use crate::team::{Team, told};
+
+fn signal(child: &Child, signal: Signal) {
+    kill(Pid::from_raw(child.id() as i32), signal).unwrap();
+}
+
+#[test]
+fn a_command_runs_as_the_account_in_the_project_with_the_team_s_environment() {
+    let team = Team::locked();
+    let told = team.ok(&["run", "-q", "--", "sh", "-c", "id -un; id -u; pwd; hostname; echo $HOME $SITE_PORT $TZ; quill --version; cat /etc/lantern/settings.json; lantern --extensions"]);
+    let lines: Vec<_> = told.lines().collect();
+    assert_eq!(lines[..6], ["crew", "1000", "/code", "timetable", "/home/crew 8080 UTC", "quill 2.4.1"]);
+    assert!(told.contains("\"format.on-save\": true") && told.ends_with("brindle.quill-syntax-1.2.0\n"), "{told}");
+}
+
+#[test]
+fn a_command_begins_where_the_member_is() {
+    let team = Team::locked();
+    let below = team.project().join("pages/old");
+    fs::create_dir_all(&below).unwrap();
+    let output = team.command(&["run", "-q", "--", "pwd"]).current_dir(below).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "/code/pages/old\n");
+    let output =
+        team.command(&["run", "-q", "-C"]).arg(team.project()).args(["--", "pwd"]).current_dir("/").output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "/code\n");
+}
+
+#[test]
+fn exit_codes_and_signals_are_passed_on() {
+    let team = Team::locked();
+    for code in [0, 1, 42, 255] {
+        let exit = format!("exit {code}");
+        assert_eq!(team.run(&["run", "--", "sh", "-c", &exit]).status.code(), Some(code));
+    }
+    assert_eq!(team.run(&["run", "--", "sh", "-c", "kill -TERM $$"]).status.signal(), Some(15));
+    let missing = team.run(&["run", "--", "nothere", "--help"]);
+    assert_eq!(missing.status.code(), Some(127));
+    assert!(told(&missing).contains("nothere: there is no such program inside"), "{}", told(&missing));
+    fs::write(team.project().join("plain.txt"), "x").unwrap();
+    assert_eq!(team.run(&["run", "--", "./plain.txt"]).status.code(), Some(126));
+}
+
+#[test]
+fn a_signal_reaches_the_command_and_its_answer_comes_back() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    let script = "trap 'echo heard; exit 7' INT; echo ready; while :; do sleep 0.05; done";
+    for (sent, code, ended) in [(Signal::SIGINT, Some(7), None), (Signal::SIGTERM, None, Some(15))] {
+        let mut child = team.command(&["run", "-q", "--", "sh", "-c", script]).stdout(Stdio::piped()).spawn().unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        assert_eq!(lines.next().unwrap().unwrap(), "ready");
+        signal(&child, sent);
+        let status = child.wait().unwrap();
+        assert_eq!((status.code(), status.signal()), (code, ended));
+    }
+    team.assert_clean();
+}
+
+#[test]
+fn standard_streams_stay_apart_and_whole() {
+    let team = Team::locked();
+    let mut child = team
+        .command(&["run", "-q", "--", "sh", "-c", "cat; echo aside >&2"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut stdin = child.stdin.take().unwrap();
+    let bytes: Vec<u8> = (0..300_000u32).map(|number| (number % 251) as u8).collect();
+    let sent = bytes.clone();
+    std::thread::spawn(move || stdin.write_all(&sent).unwrap());
+    let output = child.wait_with_output().unwrap();
+    assert!(output.stdout == bytes);
+    assert_eq!(output.stderr, b"aside\n");
+}
+
+#[test]
+fn what_is_changed_inside_stays_and_the_store_does_not_change() {
+    let team = Team::sealed();
+    team.ok(&["run", "-q", "--", "sh", "-c", "echo mine > /home/crew/notes; echo theirs > /tmp/gone"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/home/crew/notes"]), "mine\n");
+    assert_eq!(team.run(&["run", "-q", "--", "cat", "/tmp/gone"]).status.code(), Some(1));
+    team.ok(&["verify"]);
+}
+
+#[test]
+fn another_image_gets_a_scratch_of_its_own_and_the_earlier_one_is_named() {
+    let team = Team::locked();
+    team.ok(&["run", "-q", "--", "touch", "/home/crew/notes"]);
+    team.step("true > /new");
+    let output = team.run(&["run", "--", "ls", "/home/crew"]);
+    assert_eq!(output.stdout, b"");
+    assert!(told(&output).contains("what was changed inside earlier lies in "), "{}", told(&output));
+}
+
+#[test]
+fn the_project_is_live_on_both_sides_with_the_right_owner() {
+    let team = Team::locked();
+    fs::write(team.project().join("outside.txt"), "from outside").unwrap();
+    let script = "cat outside.txt; stat -c %U:%G outside.txt .; echo inside > made.txt; mkdir d; mv outside.txt d/";
+    assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", script]), "from outsidecrew:crew\ncrew:crew\n");
+    let owner = fs::metadata(team.project()).unwrap();
+    for name in ["made.txt", "d", "d/outside.txt"] {
+        let meta = fs::metadata(team.project().join(name)).unwrap();
+        assert_eq!((meta.uid(), meta.gid()), (owner.uid(), owner.gid()), "{name}");
+    }
+    assert_eq!(fs::read_to_string(team.project().join("made.txt")).unwrap(), "inside\n");
+}
+
+#[test]
+fn a_second_folder_appears_where_the_spec_says() {
+    let team = Team::new();
+    fs::create_dir(team.dir.path().join("ida/tables")).unwrap();
+    fs::write(team.dir.path().join("ida/tables/t"), "1").unwrap();
+    team.change("[[ports]]", "[[folders]]\noutside = \"../tables\"\ninside = \"/srv/tables\"\n\n[[ports]]");
+    team.ok(&["lock"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "cat /srv/tables/t; echo 2 > /srv/tables/u"]), "1");
+    assert_eq!(fs::read_to_string(team.dir.path().join("ida/tables/u")).unwrap(), "2\n");
+    fs::remove_dir_all(team.dir.path().join("ida/tables")).unwrap();
+    assert!(team.fails(&["run", "--", "true"], 2).contains("cannot use the folder"));
+}
+
+#[test]
+fn a_link_in_the_image_does_not_lead_a_folder_elsewhere() {
+    let team = Team::locked();
+    team.step("rmdir /code; ln -s /etc /code");
+    assert!(team.fails(&["run", "--", "true"], 3).contains("its place in the image is no plain directory"));
+}
+
+/// Reads what a running command says of its ports, and fetches a page from the first.
+fn fetch(child: &mut Child) -> (u16, String) {
+    let mut told = String::new();
+    BufReader::new(child.stderr.as_mut().unwrap()).read_line(&mut told).unwrap();
+    let port = told.split("127.0.0.1:").nth(1).unwrap().split(' ').next().unwrap().parse().unwrap();
+    let begun = Instant::now();
+    loop {
+        assert!(begun.elapsed() < Duration::from_secs(20), "nobody answers on {port}: {told}");
+        let mut page = String::new();
+        if let Ok(mut stream) = TcpStream::connect(("127.0.0.1", port)) {
+            stream.write_all(b"GET / HTTP/1.0\r\n\r\n").unwrap();
+            if stream.read_to_string(&mut page).is_ok() && page.contains("</html>") | page.contains("<h1>") {
+                return (port, format!("{told}{page}"));
+            }
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[test]
+fn a_port_is_reachable_and_a_taken_one_moves_on_and_says_so() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    // A port that nobody else uses, and that is then taken by us.
+    let taken = TcpListener::bind("127.0.0.1:0").unwrap();
+    let number = taken.local_addr().unwrap().port();
+    team.change("inside = 8080", &format!("inside = 8080\noutside = {number}"));
+    let mut child =
+        team.command(&["run", "--", "./serve.sh"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let (port, told) = fetch(&mut child);
+    signal(&child, Signal::SIGTERM);
+    child.wait().unwrap();
+    assert!(port > number, "{told}");
+    assert!(told.contains(&format!("({number} is taken) → 8080 inside")), "{told}");
+    assert!(told.contains("<td>Curlew</td><td>06:10</td>"), "{told}");
+    assert!(TcpStream::connect(("127.0.0.1", port)).is_err(), "the port is still open");
+    team.change("inside = 8080", "exact = true\ninside = 8080");
+    let told = team.fails(&["run", "--", "true"], 3);
+    assert!(told.contains(&format!("the port {number} for `site` is taken")), "{told}");
+}
+
+#[test]
+fn a_workspace_that_is_in_use_says_by_whom() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    let mut child =
+        team.command(&["run", "-q", "--", "sh", "-c", "echo ready; sleep 60"]).stdout(Stdio::piped()).spawn().unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
+    let told = team.fails(&["run", "--", "true"], 3);
+    assert!(told.contains(&format!("in use by process {}", child.id())), "{told}");
+    signal(&child, Signal::SIGTERM);
+    child.wait().unwrap();
+    team.ok(&["run", "-q", "--", "true"]);
+}
+
+/// A terminal: its outer end, and its inner one for a child.
+fn terminal(rows: u16, columns: u16) -> (OwnedFd, OwnedFd) {
+    let flags = rustix::pty::OpenptFlags::RDWR | rustix::pty::OpenptFlags::NOCTTY;
+    let outer = rustix::pty::openpt(flags).unwrap();
+    rustix::pty::unlockpt(&outer).unwrap();
+    let inner = rustix::pty::ioctl_tiocgptpeer(&outer, flags).unwrap();
+    let size = rustix::termios::Winsize { ws_row: rows, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 };
+    rustix::termios::tcsetwinsize(&outer, size).unwrap();
+    (outer, inner)
+}
+
+/// Reads a terminal until a text comes.
+fn until(terminal: &mut fs::File, wanted: &str) -> String {
+    let mut all = String::new();
+    let mut buffer = [0; 4096];
+    while !all.contains(wanted) {
+        let count = terminal.read(&mut buffer).unwrap_or_else(|error| panic!("{error} after {all:?}"));
+        all.push_str(&String::from_utf8_lossy(&buffer[..count]));
+    }
+    all
+}
+
+#[test]
+fn enter_gives_a_real_terminal_with_size_signals_and_exit_code() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    let (outer, inner) = terminal(33, 111);
+    let usual = rustix::termios::tcgetattr(&outer).unwrap();
+    let mut child = team
+        .command(&["enter", "-q"])
+        .env("TERM", "xterm")
+        .stdin(inner.try_clone().unwrap())
+        .stdout(inner.try_clone().unwrap())
+        .stderr(inner)
+        .spawn()
+        .unwrap();
+    let mut typed = fs::File::from(outer.try_clone().unwrap());
+    let mut shown = fs::File::from(outer.try_clone().unwrap());
+    until(&mut shown, "/code $");
+    writeln!(typed, "tty; stty size; echo $TERM; echo do''ne").unwrap();
+    let first = until(&mut shown, "done");
+    assert!(first.contains("/dev/pts/0") && first.contains("33 111") && first.contains("xterm"), "{first}");
+    let size = rustix::termios::Winsize { ws_row: 40, ws_col: 90, ws_xpixel: 0, ws_ypixel: 0 };
+    rustix::termios::tcsetwinsize(&outer, size).unwrap();
+    signal(&child, Signal::SIGWINCH);
+    std::thread::sleep(Duration::from_millis(100));
+    writeln!(typed, "stty size; echo ag''ain").unwrap();
+    assert!(until(&mut shown, "again").contains("40 90"));
+    // Ctrl-C ends what runs, and not the shell.
+    writeln!(typed, "sleep 1000; echo never; echo $?").unwrap();
+    std::thread::sleep(Duration::from_millis(200));
+    typed.write_all(b"\x03").unwrap();
+    writeln!(typed, "echo af''ter").unwrap();
+    let after = until(&mut shown, "after");
+    assert!(!after.contains("never\r\n"), "{after}");
+    writeln!(typed, "exit 9").unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(9));
+    let back = rustix::termios::tcgetattr(&outer).unwrap();
+    assert_eq!((back.local_modes, back.input_modes), (usual.local_modes, usual.input_modes), "the terminal stays raw");
+}
+
+#[test]
+fn a_shell_reads_commands_from_a_pipe() {
+    let team = Team::locked();
+    let mut child = team.command(&["enter", "-q"]).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(b"echo $((6 * 7))\nexit 4\n").unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), output.stdout.as_slice()), (Some(4), &b"42\n"[..]));
+}

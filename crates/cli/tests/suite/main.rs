@@ -1,0 +1,25 @@
+//! Drives the real program, on files in temporary folders, without a network.
+//!
+//! One binary for all of it. [`team`] makes a project; each other module is about one command or one promise.
+
+mod build;
+mod check;
+mod crash;
+mod demo;
+mod inside;
+mod lock;
+mod owners;
+mod seal;
+mod team;
+mod verify;
+
+#[test]
+fn every_file_here_is_a_part_of_the_suite() {
+    let here = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/suite");
+    let main = include_str!("main.rs");
+    for entry in std::fs::read_dir(here).unwrap() {
+        let name = entry.unwrap().file_name().into_string().unwrap();
+        let Some(module) = name.strip_suffix(".rs") else { continue };
+        assert!(module == "main" || main.contains(&format!("mod {module};")), "{name} is not wired in");
+    }
+}

@@ -1,0 +1,68 @@
+use std::fs;
+
+use crate::team::Team;
+
+#[test]
+fn a_seal_goes_into_the_lock_and_sealing_again_changes_nothing() {
+    let team = Team::locked();
+    let seal = team.json(&["seal", "--json"]);
+    let text = fs::read_to_string(team.project().join("cavrith.lock")).unwrap();
+    assert!(text.contains(&format!("image = {}", seal["image"])), "{text}");
+    assert_eq!(seal["layers"].as_array().unwrap().len(), 9);
+    assert_eq!(seal["probes"][2]["answer"], "quill 2.4.1");
+    assert!(team.ok(&["seal"]).contains("still sealed"));
+    assert_eq!(fs::read_to_string(team.project().join("cavrith.lock")).unwrap(), text);
+    team.assert_clean();
+}
+
+#[test]
+fn what_differs_is_refused_with_file_step_and_likely_cause() {
+    let team = Team::locked();
+    team.step(
+        "date > /srv/when; date +%F > /srv/day; nproc > /srv/cores; echo $$ > /srv/own.pid; echo fine > /srv/fine",
+    );
+    team.step("head -c 8 /dev/urandom | hexdump -ve '1/1 \"%02x\"' > /srv/random; find /bin > /srv/order; stat -c %Y /srv/order > /srv/time");
+    let told = team.fails(&["seal"], 1);
+    for (path, step) in [
+        ("/srv/when", 2),
+        ("/srv/day", 2),
+        ("/srv/own.pid", 2),
+        ("/srv/random", 3),
+        ("/srv/order", 3),
+        ("/srv/time", 3),
+    ] {
+        assert!(
+            told.contains(&format!("{path}  from step \"step {step}\"\n        first     at byte ")),
+            "{path}: {told}"
+        );
+    }
+    assert!(told.contains("(looks like a time of day)"), "{told}");
+    assert!(!told.contains("/srv/fine"), "{told}");
+    assert!(!fs::read_to_string(team.project().join("cavrith.lock")).unwrap().contains("[seal]"));
+    team.assert_clean();
+}
+
+#[test]
+fn a_step_that_fails_under_other_conditions_is_told() {
+    let team = Team::locked();
+    team.step("test $(date +%s) -lt $(stat -c %Y /proc/self) || test $(date +%s) -lt $(( $(stat -c %Y /proc/self) + 100000 ))");
+    let told = team.fails(&["seal"], 5);
+    assert!(told.contains("the second build, under other conditions, failed: the step \"step 2\" failed"), "{told}");
+}
+
+#[test]
+fn locking_something_else_takes_the_seal_out_and_says_so() {
+    let team = Team::sealed();
+    assert_eq!(team.ok(&["lock"]), "good cavrith.lock is as it should be\n");
+    team.change("gauge   = { version = \"0.9.3\" }", "");
+    let told = team.fails(&["lock"], 0);
+    assert!(told.contains("the seal was taken out"), "{told}");
+    assert!(team.fails(&["verify"], 1).contains("the lock has no seal to verify against"));
+}
+
+#[test]
+fn a_build_that_is_not_what_was_sealed_is_told() {
+    let team = Team::sealed();
+    team.step("true > /new");
+    assert!(team.fails(&["build"], 0).contains("this is not what was sealed"));
+}

@@ -1,0 +1,158 @@
+//! A project of Brindle Ferry in a temporary folder, and people who work on it.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use std::sync::OnceLock;
+
+/// The program under test.
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_cavrith");
+
+/// What the demo lays out: made once, copied for each test.
+fn demo() -> &'static Path {
+    static DEMO: OnceLock<tempfile::TempDir> = OnceLock::new();
+    DEMO.get_or_init(|| {
+        let dir = tempfile::tempdir().unwrap();
+        let output = Command::new(PROGRAM).args(["demo", "d"]).current_dir(dir.path()).output().unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        dir
+    })
+    .path()
+}
+
+/// Both streams of a command, for messages.
+pub fn told(output: &Output) -> String {
+    format!(
+        "{}\n{}\n{}",
+        output.status,
+        String::from_utf8_lossy(&output.stderr),
+        String::from_utf8_lossy(&output.stdout)
+    )
+}
+
+pub struct Team {
+    pub dir: tempfile::TempDir,
+}
+
+impl Team {
+    /// A depot and a project with a spec that is sound, and no lock.
+    pub fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        copy(&demo().join("d/depot"), &dir.path().join("depot"));
+        copy(&demo().join("d/ida/timetable"), &dir.path().join("ida/timetable"));
+        fs::remove_file(dir.path().join("ida/timetable/cavrith.lock")).unwrap();
+        Self { dir }
+    }
+
+    /// The same, locked.
+    pub fn locked() -> Self {
+        let team = Self::new();
+        team.ok(&["lock"]);
+        team
+    }
+
+    /// The same, built and sealed.
+    pub fn sealed() -> Self {
+        let team = Self::locked();
+        team.ok(&["seal"]);
+        team
+    }
+
+    pub fn project(&self) -> PathBuf {
+        self.dir.path().join("ida/timetable")
+    }
+
+    pub fn home(&self) -> PathBuf {
+        self.dir.path().join("home")
+    }
+
+    pub fn staging(&self) -> PathBuf {
+        self.home().join("store/staging")
+    }
+
+    /// The spec, changed.
+    pub fn change(&self, old: &str, new: &str) -> &Self {
+        let path = self.project().join("cavrith.toml");
+        let text = fs::read_to_string(&path).unwrap();
+        assert!(text.contains(old), "{old} is not in the spec");
+        fs::write(path, text.replacen(old, new, 1)).unwrap();
+        self
+    }
+
+    /// A further build step.
+    pub fn step(&self, run: &str) -> &Self {
+        let path = self.project().join("cavrith.toml");
+        let text = fs::read_to_string(&path).unwrap();
+        let number = text.matches("[[steps]]").count();
+        let run = run.replace('\\', "\\\\").replace('"', "\\\"");
+        fs::write(path, format!("{text}\n[[steps]]\nname = \"step {number}\"\nat = \"build\"\nrun = \"{run}\"\n"))
+            .unwrap();
+        self
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(PROGRAM);
+        command.args(arguments).current_dir(self.project()).stdin(Stdio::null());
+        command.env("CAVRITH_HOME", self.home()).env_remove("NO_COLOR");
+        command
+    }
+
+    pub fn run(&self, arguments: &[&str]) -> Output {
+        self.command(arguments).output().unwrap()
+    }
+
+    /// Runs a command that has to succeed; its standard output.
+    pub fn ok(&self, arguments: &[&str]) -> String {
+        let output = self.run(arguments);
+        assert!(output.status.success(), "cavrith {arguments:?}: {}", told(&output));
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    /// Runs a command that has to end with this code; its standard error and output.
+    pub fn fails(&self, arguments: &[&str], code: i32) -> String {
+        let output = self.run(arguments);
+        assert_eq!(output.status.code(), Some(code), "cavrith {arguments:?}: {}", told(&output));
+        format!("{}{}", String::from_utf8_lossy(&output.stderr), String::from_utf8_lossy(&output.stdout))
+    }
+
+    pub fn json(&self, arguments: &[&str]) -> serde_json::Value {
+        let output = self.run(arguments);
+        serde_json::from_slice(&output.stdout).unwrap_or_else(|error| panic!("{error}: {}", told(&output)))
+    }
+
+    /// The image's fingerprint after a build.
+    pub fn build(&self) -> String {
+        self.json(&["build", "--json"])["image"].as_str().unwrap().to_owned()
+    }
+
+    /// A file of the store, by its path inside.
+    pub fn in_store(&self, path: &str) -> PathBuf {
+        let layers = fs::read_dir(self.home().join("store/layers")).unwrap();
+        let mut found = layers
+            .map(|layer| layer.unwrap().path().join("root").join(path))
+            .filter(|path| path.symlink_metadata().is_ok());
+        found.next().unwrap_or_else(|| panic!("{path} is not in the store"))
+    }
+
+    /// Nothing is left in staging.
+    pub fn assert_clean(&self) {
+        let left: Vec<_> = fs::read_dir(self.staging()).unwrap().map(|entry| entry.unwrap().path()).collect();
+        assert!(left.is_empty(), "left in staging: {left:?}");
+        let mounts = fs::read_to_string("/proc/mounts").unwrap();
+        assert!(!mounts.contains(self.dir.path().to_str().unwrap()), "a mount is left");
+    }
+}
+
+/// Copies a folder with everything in it.
+pub fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let target = to.join(entry.file_name());
+        if entry.file_type().unwrap().is_dir() {
+            copy(&entry.path(), &target);
+        } else {
+            fs::copy(entry.path(), target).unwrap();
+        }
+    }
+}
