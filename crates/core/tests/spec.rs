@@ -262,6 +262,11 @@ mod mistakes {
           two ports have the inside number 80
           give one of them another number
         ");
+        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 80\n[[ports]]\nname = \"b\"\ninside = 81\noutside = 80\n"), @"
+        CV0111 15:11 `80` and 11:10 `80`
+          two ports have the outside number 80
+          give one of them another number
+        ");
     }
 
     #[test]

@@ -72,7 +72,7 @@ fn spec_and_lock(project: &Project, lock: &Lock, seal: &Seal) -> Aspect {
             .into_iter()
             .map(|misfit| Difference::new(misfit.what, misfit.spec, misfit.lock)),
     );
-    Aspect { name: "spec and lock".to_owned(), measured: "both, as they were sealed".to_owned(), differences }
+    Aspect { name: "spec and lock".to_owned(), measured: "the spec's meaning, the lock's pins".to_owned(), differences }
 }
 
 /// The image as it is on disk now.

@@ -28,6 +28,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 for line in verdict::differences(differences, &screen.err) {
                     screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
                 }
+                screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");
             }
             EngineError::Step { last_lines, .. } => {
                 bad(error);

@@ -184,7 +184,12 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     twice(mistakes, "two steps have the name", spec.steps.iter().map(|step| &step.name), Code::NAME_TWICE);
     twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
     twice(mistakes, "two ports have the inside number", spec.ports.iter().map(|port| &port.inside), Code::PORT_TWICE);
+    let told = mistakes.len();
     twice(mistakes, "two ports have the outside number", spec.ports.iter().map(|port| &port.outside), Code::PORT_TWICE);
+    // A port whose outside number is left out has the inside one; of two such ports enough is said already.
+    let left_out = |span: &Span| spec.ports.iter().any(|port| port.inside.span == *span);
+    let news = mistakes.split_off(told).into_iter();
+    mistakes.extend(news.filter(|mistake| !mistake.places.iter().all(|place| left_out(&place.span))));
     if let Base::Packages { packages, .. } = &spec.base {
         twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);
     }

@@ -1,0 +1,79 @@
+#!/bin/sh
+# Makes the pictures in docs/screenshots from the demo's data.
+# Needs the packages xvfb, xterm, imagemagick and fonts-dejavu-core, and a built target/release/cavrith.
+set -eu
+
+here=$(cd "$(dirname "$0")/.." && pwd)
+shots=$here/docs/screenshots
+work=$(mktemp -d)
+number=97
+cleanup() {
+    [ -z "${server-}" ] || kill "$server" 2>/dev/null || true
+    "$work/bin/cavrith" demo --again "$work/story" >/dev/null 2>&1 || true
+    rm -rf "$work"
+}
+trap cleanup EXIT
+
+mkdir -p "$work/bin" "$shots"
+cp "$here/target/release/cavrith" "$work/bin/"
+PATH=$work/bin:$PATH
+export PATH
+
+Xvfb ":$number" -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+DISPLAY=:$number
+export DISPLAY
+sleep 1
+
+# shot NAME SIZE FOLDER HOME COMMAND: runs the command in a terminal that fills the screen, and takes a picture when it is done.
+shot() {
+    name=$1 size=$2 folder=$3 home=$4 line=$5
+    rm -f "$work/done"
+    cat > "$work/play" <<PLAY
+cd "$folder"
+export CAVRITH_HOME="$home"
+printf '\033[2m%s \$\033[0m %s\n' "$(basename "$(dirname "$folder")")" "$line"
+$line
+touch "$work/done"
+sleep 60
+PLAY
+    # Columns and rows that fill 1280x800, by the size of the letters.
+    case $size in
+        8) fill=178x55 ;;
+        *) fill=125x38 ;;
+    esac
+    xterm -geometry $fill+0+0 -fa 'DejaVu Sans Mono' -fs "$size" -bg '#f8f8f4' -fg '#202428' -b 14 +sb -e sh "$work/play" &
+    terminal=$!
+    waited=0
+    while [ ! -e "$work/done" ] && [ $waited -lt 300 ]; do sleep 0.1; waited=$((waited + 1)); done
+    sleep 0.7
+    import -window root -colors 64 "$shots/$name.png"
+    kill $terminal
+    wait $terminal 2>/dev/null || true
+}
+
+cavrith demo "$work/story" >/dev/null
+ida=$work/story/ida tove=$work/story/tove jonas=$work/story/jonas
+
+mkdir -p "$work/draft/timetable"
+cp "$here/demo/project/draft.toml" "$work/draft/timetable/cavrith.toml"
+cp -r "$work/story/depot" "$work/depot"
+shot check 8 "$work/draft/timetable" "$work/none" "cavrith check"
+shot lock 12 "$ida/timetable" "$ida/home" "rm cavrith.lock; cavrith lock"
+shot build 12 "$ida/timetable" "$work/fresh" "cavrith build"
+shot seal 12 "$ida/timetable" "$work/fresh" "cavrith seal"
+shot verify-same 12 "$tove/timetable" "$tove/home" "cavrith verify"
+cavrith demo --spoil "$(ls "$jonas"/home/store/layers/*/root/opt/quill/2.4.1/bin/quill)"
+sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8081"/' "$jonas/timetable/cavrith.toml"
+(cd "$jonas/timetable" && CAVRITH_HOME=$jonas/home cavrith build -q 2>/dev/null)
+shot verify-different 12 "$jonas/timetable" "$jonas/home" "cavrith verify"
+cat >> "$ida/timetable/cavrith.toml" <<'SPEC'
+
+[[steps]]
+name = "stamp the site"
+at   = "build"
+run  = "date > /srv/site/drawn; echo $$ > /srv/site/drawn.pid"
+SPEC
+shot seal-refused 12 "$ida/timetable" "$work/fresh" "cavrith seal"
+shot run 12 "$tove/timetable" "$tove/home" "cavrith run -- sh -c 'id; pwd; quill --version; gauge run sailings.csv; lantern --extensions'"
+shot demo 8 "$work" "$work/none" "cavrith demo again"
