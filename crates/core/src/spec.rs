@@ -1,6 +1,6 @@
 //! The spec, `cavrith.toml`: what a lead writes.
 //!
-//! [`parse`] reads the text and finds *every* mistake in it that needs no look at the disk; [`keys`] is the one list of
+//! [`parse()`] reads the text and finds *every* mistake in it that needs no look at the disk; [`keys`] is the one list of
 //! keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A [`Spec`]
 //! that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing is twice.
 

@@ -44,7 +44,7 @@ pub fn bench(staging: &Staging, merged: Option<&Tree>) -> Result<PathBuf, Engine
     Ok(bench)
 }
 
-/// As [`bench`], in a directory that is there.
+/// As [`bench()`], in a directory that is there.
 ///
 /// # Errors
 /// When the disk refuses.

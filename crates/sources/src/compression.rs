@@ -94,10 +94,9 @@ mod tests {
             for mut bytes in packed(&text).into_iter().skip(1) {
                 let at = at.index(bytes.len());
                 if cut { bytes.truncate(at) } else { bytes[at] ^= 1u8 << bit }
-                match read(&bytes) {
-                    // Header fields that do not matter (a time stamp, an operating system) may change.
-                    Ok(out) => prop_assert!(out == text || out == bytes, "{} bytes came out", out.len()),
-                    Err(_) => {}
+                // Header fields that do not matter (a time stamp, an operating system) may change.
+                if let Ok(out) = read(&bytes) {
+                    prop_assert!(out == text || out == bytes, "{} bytes came out", out.len());
                 }
             }
         }

@@ -1,4 +1,8 @@
 //! Archives from outside: what they bring arrives exactly, and what they must not bring does not.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
+)]
 
 use std::fs;
 use std::io::Write as _;
@@ -22,7 +26,9 @@ fn entry(archive: &mut Vec<u8>, kind: EntryType, name: &[u8], mode: u32, link: &
     let mut header = tar::Header::new_gnu();
     header.set_entry_type(kind);
     header.set_mode(mode);
-    (header.set_uid(0), header.set_gid(0), header.set_mtime(EPOCH + 9));
+    header.set_uid(0);
+    header.set_gid(0);
+    header.set_mtime(EPOCH + 9);
     header.set_size(content.len() as u64);
     for (kind, text) in [(EntryType::GNULongName, name), (EntryType::GNULongLink, link)] {
         if text.len() > 100 {

@@ -1,6 +1,10 @@
 //! Drives the real program, on files in temporary folders, without a network.
 //!
 //! One binary for all of it. [`team`] makes a project; each other module is about one command or one promise.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
+)]
 
 mod build;
 mod check;
