@@ -27,17 +27,23 @@ pub struct Bench {
     pub shed: Shed,
 }
 
+/// This machine's home of Cavrith, and the store in it.
+pub fn store() -> Result<(Home, Store), Failure> {
+    let home = Home::find().ok_or_else(|| {
+        let text = "there is no HOME in the environment, so Cavrith does not know where to keep its store; set HOME or CAVRITH_HOME";
+        Failure::Own(3, text.to_owned())
+    })?;
+    let store = Store::open(&home.store())?;
+    Ok((home, store))
+}
+
 /// Set while signals belong to a command inside.
 pub static ATTENDING: AtomicBool = AtomicBool::new(false);
 
 impl Shed {
     /// Opens the store. Must be called before the process has a second thread.
     pub fn open() -> Result<Self, Failure> {
-        let home = Home::find().ok_or_else(|| {
-            let text = "there is no HOME in the environment, so Cavrith does not know where to keep its store; set HOME or CAVRITH_HOME";
-            Failure::Own(3, text.to_owned())
-        })?;
-        let store = Store::open(&home.store())?;
+        let (home, store) = store()?;
         store.sweep()?;
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let name = format!("{}-{}", std::process::id(), now.as_nanos());

@@ -114,7 +114,7 @@ impl Story<'_> {
         self.run(&jonas, &["verify"], 1)?;
         self.tell("He takes the fix back by building afresh, and is the same again.");
         self.run(&jonas, &["build", "--fresh"], 0)?;
-        self.run(&jonas, &["verify", "--quiet"], 0)?;
+        self.run(&jonas, &["verify"], 0)?;
         self.last_words(&tove);
         Ok(0)
     }
@@ -231,6 +231,11 @@ impl Story<'_> {
         let dir = self.dir.display();
         let (home, project) = (self.short(&person.home), self.short(&person.project));
         self.tell("All of it lies in this folder, for you to try:");
+        let path = std::env::var_os("PATH").unwrap_or_default();
+        let installed = std::env::split_paths(&path).any(|directory| directory.join("cavrith").is_file());
+        if !installed {
+            self.screen.result(format_args!("    alias cavrith={}", self.program.display()));
+        }
         for line in [
             format!("    cd {dir}/{project}"),
             format!("    export CAVRITH_HOME={dir}/{home}"),

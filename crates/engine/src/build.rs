@@ -58,18 +58,28 @@ struct Ready {
     tree: Tree,
 }
 
+/// The image of a project, when the store has it. Needs nothing of the machine but the store.
+///
+/// # Errors
+/// A lock for another machine; a store that cannot be read.
+pub fn find(store: &Store, project: &Project, lock: &Lock) -> Result<Option<Built>, EngineError> {
+    check_architecture(lock)?;
+    let record = store.image_for(&Plan::new(&project.spec, lock).image_key)?;
+    Ok(record.map(|record| Built { record, layers: Vec::new() }))
+}
+
 /// Builds the image of a project, or finds it built.
 ///
 /// # Errors
 /// Sources that are not what they should be, steps that fail, a machine that lacks something.
 pub fn build(workshop: Workshop<'_>, project: &Project, lock: &Lock) -> Result<Built, EngineError> {
+    if !workshop.fresh
+        && let Some(built) = find(workshop.store, project, lock)?
+    {
+        return Ok(built);
+    }
     check_architecture(lock)?;
     let plan = Plan::new(&project.spec, lock);
-    if !workshop.fresh
-        && let Some(record) = workshop.store.image_for(&plan.image_key)?
-    {
-        return Ok(Built { record, layers: Vec::new() });
-    }
     let builder = Builder { workshop, project, plan: &plan };
     let independent = builder.independent()?;
     builder.assemble(independent, lock)

@@ -205,7 +205,7 @@ fn execute(command: &CommandJob) -> Why {
         }
         if named.contains('/') && error == nix::errno::Errno::ENOENT && std::fs::exists(named).unwrap_or(false) {
             return Why {
-                text: "the interpreter that it names in its first line is not there inside".to_owned(),
+                text: "the interpreter or loader that it needs is not there inside".to_owned(),
                 missing: false,
             };
         }

@@ -4,13 +4,14 @@ use std::time::Instant;
 
 use cavrith_core::lock::Lock;
 use cavrith_core::setup::Setup;
+use cavrith_core::verdict::count;
 use cavrith_engine::build::{self, Built, Workshop};
 use cavrith_engine::project::Project;
 use cavrith_sandbox::job::Oddities;
 use serde_json::json;
 
 use crate::args::{Build, General};
-use crate::bench::Bench;
+use crate::bench::{self, Bench};
 use crate::commands::{Outcome, locked_project};
 use crate::failure::Failure;
 use crate::render::progress::{Progress, Where, seconds, size};
@@ -19,10 +20,16 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     let begun = Instant::now();
     let (project, lock) = locked_project(general)?;
-    let bench = Bench::open()?;
-    let place = if command.report.json { Where::Nowhere } else { Where::Result };
-    let built =
-        with_progress(screen, &bench, place, command.fresh, |workshop| Ok(build::build(workshop, &project, &lock)?))?;
+    let built = match found(&project, &lock, command.fresh)? {
+        Some(built) => built,
+        None => {
+            let bench = Bench::open()?;
+            let place = if command.report.json { Where::Nowhere } else { Where::Result };
+            with_progress(screen, &bench, place, command.fresh, |workshop| {
+                Ok(build::build(workshop, &project, &lock)?)
+            })?
+        }
+    };
     let setup = Setup::new(&project.spec, &lock, &built.record.shell);
     let workspace = setup.fingerprint(&built.record.image);
     if command.report.json {
@@ -49,15 +56,23 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     Ok(0)
 }
 
+/// The image, when it is there already: then nothing of the machine is needed.
+fn found(project: &Project, lock: &Lock, fresh: bool) -> Result<Option<Built>, Failure> {
+    if fresh {
+        return Ok(None);
+    }
+    Ok(build::find(&bench::store()?.1, project, lock)?)
+}
+
 /// The last lines of a build: what there is now, what was made and reused, how long it took.
 fn summary(screen: &Screen, built: &Built, begun: Instant) {
     let reused = built.layers.iter().filter(|layer| layer.reused).count();
     let made = built.layers.len() - reused;
     let how = match (made, reused) {
         (0, 0) => "nothing to do".to_owned(),
-        (made, 0) => format!("{made} layers made"),
-        (0, reused) => format!("{reused} layers reused"),
-        (made, reused) => format!("{made} layers made, {reused} reused"),
+        (made, 0) => format!("{} made", count(made, "layer")),
+        (0, reused) => format!("{} reused", count(reused, "layer")),
+        (made, reused) => format!("{} made, {reused} reused", count(made, "layer")),
     };
     let took = seconds(begun.elapsed().as_millis() as u64);
     let record = &built.record;

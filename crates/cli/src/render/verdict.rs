@@ -44,6 +44,10 @@ pub fn show(screen: &Screen, verdict: &Verdict, words: &str) {
             styled(styles.bad, "not the same as"),
             count(differing, "aspect")
         ));
+        // Only what was found changed on disk has an origin; it comes back from its sources.
+        if verdict.aspects.iter().flat_map(|aspect| &aspect.differences).any(|difference| difference.from.is_some()) {
+            screen.result("cavrith build --fresh makes what was changed in the store anew");
+        }
     }
 }
 
