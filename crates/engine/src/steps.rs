@@ -16,6 +16,7 @@ use cavrith_core::spec::Spec;
 use cavrith_core::tree::Tree;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Purpose};
+use cavrith_sandbox::session::Lines;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 use cavrith_store::staging::Staging;
@@ -28,6 +29,8 @@ use crate::event::Event;
 
 /// How long a step or a probe may take.
 const LIMIT: Duration = Duration::from_secs(3600);
+/// Bytes of an answer that are looked at.
+const LONGEST_ANSWER: usize = 64 * 1024;
 /// Lines that are shown of a step that failed.
 const LAST_LINES: usize = 20;
 /// The host name of every build.
@@ -86,14 +89,16 @@ pub(crate) fn make(
     let session = Session::begin(job, workshop.identity)?;
     let command =
         CommandJob { argv: run.argv(), env: env.clone(), directory: "/".to_owned(), id: 0, terminal: [false; 3] };
-    let mut last_lines = Vec::new();
-    let ending = session.run(&command, LIMIT, &mut |line| {
+    let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
+    let mut on_line = |line: &str| {
         if last_lines.len() == LAST_LINES {
             last_lines.remove(0);
         }
         last_lines.push(line.to_owned());
         (workshop.observer)(Event::Output { layer: planned.name.clone(), line: line.to_owned() });
-    })?;
+    };
+    let ending = session.run(&command, LIMIT, &mut |bytes| lines.take(bytes, &mut on_line))?;
+    lines.finish(&mut on_line);
     drop(session);
     match ending {
         None => return Err(EngineError::TooLong(planned.name.clone())),
@@ -169,11 +174,17 @@ pub(crate) fn probe(
 pub fn ask(session: &Session, setup: &Setup, lock: &Lock) -> Result<Vec<ProbeAnswer>, EngineError> {
     let mut answers = Vec::new();
     for pin in &lock.toolchains {
-        let mut lines = Vec::new();
+        let mut output = Vec::new();
         let command = account_command(setup, pin.probe.run.clone());
-        let answer = match session.run(&command, LIMIT, &mut |line| lines.push(line.to_owned())) {
-            Ok(Some(ending)) if ending.is_good() => lines.join("\n"),
-            Ok(Some(ending)) => format!("{} ({ending})", lines.join("\n")),
+        let ending = session.run(&command, LIMIT, &mut |bytes| {
+            output.extend(bytes);
+            output.truncate(LONGEST_ANSWER);
+        });
+        let said = String::from_utf8_lossy(&output);
+        let said = said.strip_suffix('\n').unwrap_or(&said);
+        let answer = match ending {
+            Ok(Some(ending)) if ending.is_good() => said.to_owned(),
+            Ok(Some(ending)) => format!("{said} ({ending})"),
             Ok(None) => return Err(EngineError::TooLong(format!("probe of {}", pin.name))),
             Err(cavrith_sandbox::SandboxError::NotStarted { why, .. }) => why,
             Err(error) => return Err(error.into()),

@@ -86,8 +86,8 @@ pub struct Session {
     notes: Vec<String>,
 }
 
-/// What a command's output is done with, line by line; see [`Session::run`].
-pub type OnLine<'a> = &'a mut dyn FnMut(&str);
+/// How long the output of processes that a command left behind is taken after its end.
+const LEFTOVERS: Duration = Duration::from_millis(500);
 
 impl Session {
     /// Builds a sandbox.
@@ -178,8 +178,8 @@ impl Session {
         self.raw.order(&Order::Signal(number), &[])
     }
 
-    /// Runs a command to its end, without input, and gives every line of its output and error to `on_line`. When it takes longer
-    /// than `limit`, it and everything inside is ended, and the result is `None`.
+    /// Runs a command to its end, without input, and gives what it writes to standard output and error to `on_output`, as it
+    /// comes. When it takes longer than `limit`, it and everything inside is ended, and the result is `None`.
     ///
     /// # Errors
     /// When it cannot be started, or the sandbox is gone.
@@ -187,81 +187,101 @@ impl Session {
         &self,
         command: &CommandJob,
         limit: Duration,
-        on_line: OnLine<'_>,
+        on_output: &mut dyn FnMut(&[u8]),
     ) -> Result<Option<Ending>, SandboxError> {
         let nothing = File::open("/dev/null").map_err(outside("open /dev/null"))?;
         let (output, theirs) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
             .map_err(|error| outside("make a pipe")(error.into()))?;
         self.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
         drop(theirs);
-        let (mut output, mut lines) = (File::from(output), Lines::default());
-        let begun = Instant::now();
-        let mut open = true;
-        let ending = loop {
-            let Some(left) = limit.checked_sub(begun.elapsed()) else {
-                break None;
-            };
-            let mut watched = vec![PollFd::new(self.ended(), PollFlags::POLLIN)];
-            if open {
+        let mut output = Some(File::from(output));
+        let mut buffer = [0; 16 * 1024];
+        let mut deadline = Instant::now() + limit;
+        let mut ending = None;
+        loop {
+            let Some(left) = deadline.checked_duration_since(Instant::now()) else { return Ok(ending) };
+            let mut watched = Vec::new();
+            if let Some(output) = &output {
                 watched.push(PollFd::new(output.as_fd(), PollFlags::POLLIN));
             }
-            let wait = PollTimeout::try_from(left.min(Duration::from_secs(60)) + Duration::from_millis(1))
-                .unwrap_or(PollTimeout::MAX);
-            match poll(&mut watched, wait) {
+            if ending.is_none() {
+                watched.push(PollFd::new(self.ended(), PollFlags::POLLIN));
+            }
+            let wait = left.min(Duration::from_secs(60)) + Duration::from_millis(1);
+            match poll(&mut watched, PollTimeout::try_from(wait).unwrap_or(PollTimeout::MAX)) {
                 Ok(_) | Err(nix::errno::Errno::EINTR) => {}
                 Err(error) => return Err(outside("wait for a command")(error.into())),
             }
-            let ready = |watched: Option<&PollFd<'_>>| {
-                watched.and_then(PollFd::revents).is_some_and(|events| !events.is_empty())
-            };
-            let (ended, talks) = (ready(watched.first()), ready(watched.get(1)));
-            if talks {
-                open = lines.take(&mut output, on_line);
-            } else if ended {
-                // What it wrote before its end was taken first, and what its own children may still write is not waited for.
-                break Some(self.wait()?);
+            let mut ready = watched.iter().map(|watched| watched.revents().is_some_and(|events| !events.is_empty()));
+            let talks = output.is_some() && ready.next() == Some(true);
+            let ended = ending.is_none() && ready.next() == Some(true);
+            if ended {
+                ending = Some(self.wait()?);
+                // What it wrote before its end is still taken. What processes that it left behind write is not waited for.
+                deadline = deadline.min(Instant::now() + LEFTOVERS);
             }
-        };
-        lines.finish(on_line);
-        Ok(ending)
+            if talks && let Some(open) = &mut output {
+                match open.read(&mut buffer) {
+                    Ok(0) => output = None,
+                    Ok(count) => on_output(&buffer[..count]),
+                    Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                    Err(_) => output = None,
+                }
+            }
+            if ending.is_some() && (output.is_none() || !talks) {
+                return Ok(ending);
+            }
+        }
     }
 }
 
 /// Cuts a stream into lines. What is no UTF-8 is shown by replacement characters, and endless lines are cut.
-#[derive(Default)]
-struct Lines {
+#[derive(Debug, Default)]
+pub struct Lines {
     unfinished: Vec<u8>,
 }
 
 impl Lines {
     const LONGEST: usize = 16 * 1024;
 
-    /// Reads once; false at the end.
-    fn take(&mut self, from: &mut File, on_line: OnLine<'_>) -> bool {
-        let mut buffer = [0; 16 * 1024];
-        let count = match from.read(&mut buffer) {
-            Ok(0) => return false,
-            Ok(count) => count,
-            Err(error) => return error.kind() == io::ErrorKind::Interrupted,
-        };
-        for byte in &buffer[..count] {
-            if *byte == b'\n' || self.unfinished.len() >= Self::LONGEST {
-                self.finish(on_line);
-            }
-            if *byte != b'\n' {
+    /// Takes what came, and gives out the lines that are complete.
+    pub fn take(&mut self, bytes: &[u8], on_line: &mut dyn FnMut(&str)) {
+        for byte in bytes {
+            let complete = *byte == b'\n';
+            if !complete {
                 self.unfinished.push(*byte);
             }
+            if complete || self.unfinished.len() >= Self::LONGEST {
+                on_line(&String::from_utf8_lossy(&self.unfinished));
+                self.unfinished.clear();
+            }
         }
-        if buffer[..count].last() == Some(&b'\n') {
-            debug_assert!(self.unfinished.is_empty());
-        }
-        true
     }
 
-    fn finish(&mut self, on_line: OnLine<'_>) {
+    /// Gives out what came after the last newline.
+    pub fn finish(&mut self, on_line: &mut dyn FnMut(&str)) {
         if !self.unfinished.is_empty() {
             on_line(&String::from_utf8_lossy(&self.unfinished));
             self.unfinished.clear();
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_cut_wherever_the_pieces_end() {
+        let mut lines = Lines::default();
+        let mut got = Vec::new();
+        for piece in ["lo", "w\n\nhi", "gh\ntide"] {
+            lines.take(piece.as_bytes(), &mut |line| got.push(line.to_owned()));
+        }
+        lines.finish(&mut |line| got.push(line.to_owned()));
+        assert_eq!(got, ["low", "", "high", "tide"]);
+        let mut count = 0;
+        lines.take(&vec![b'x'; 3 * Lines::LONGEST], &mut |_| count += 1);
+        assert_eq!(count, 3);
     }
 }

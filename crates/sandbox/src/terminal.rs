@@ -1,14 +1,16 @@
 //! Lending a command inside the member's own terminal.
 //!
-//! The inside never gets the real terminal, on which it could type in the member's name. It gets one of its own, and what
-//! comes and goes is carried over: bytes, the size, and nothing else.
+//! A command that is typed to and looked at gets a terminal of its own, and what comes and goes is carried over: bytes, the
+//! size, and nothing else. When only one of the two is a terminal (`cavrith run -- ls | less`), somebody else works on
+//! the terminal too, and its modes are left alone: the command gets the streams as they are, and on none of them can it type
+//! in the member's name (the filter of system calls refuses that).
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use rustix::termios::{OptionalActions, Termios};
-use signal_hook::consts::SIGWINCH;
+use signal_hook::consts::{SIGCONT, SIGWINCH};
 
 use crate::job::Ending;
 use crate::{SandboxError, Session, outside};
@@ -34,10 +36,22 @@ impl Drop for Raw {
     }
 }
 
-/// Which of our standard streams are terminals.
+/// Which of our standard streams a command gets as a terminal of its own.
 pub fn own_terminals() -> [bool; 3] {
     let is_terminal = |fd: BorrowedFd<'_>| rustix::termios::isatty(fd);
-    [is_terminal(rustix::stdio::stdin()), is_terminal(rustix::stdio::stdout()), is_terminal(rustix::stdio::stderr())]
+    if is_terminal(rustix::stdio::stdin()) && is_terminal(rustix::stdio::stdout()) {
+        [true, true, is_terminal(rustix::stdio::stderr())]
+    } else {
+        [false; 3]
+    }
+}
+
+/// Whether we may type on our terminal and change its modes. In the background (`cavrith run -- serve &`) the kernel would stop
+/// us for trying.
+fn in_foreground() -> bool {
+    let group = rustix::termios::tcgetpgrp(rustix::stdio::stdin());
+    // A terminal that is not our controlling one has no foreground for us to be in.
+    group.map_or(true, |group| group == rustix::process::getpgrp())
 }
 
 fn copy_size(inner: &OwnedFd) {
@@ -47,48 +61,59 @@ fn copy_size(inner: &OwnedFd) {
     }
 }
 
-/// Carries everything between our terminal and the outer end of a command's, until the command ends. What the command wrote last is
-/// still shown.
+/// Carries everything between our terminal and the outer end of a command's, until the command ends. What the command wrote
+/// last is still shown.
 ///
 /// # Errors
 /// When the sandbox is gone.
-pub fn carry(session: &Session, outer: &OwnedFd, terminals: [bool; 3]) -> Result<Ending, SandboxError> {
-    let (resized, on_resize) = io::pipe().map_err(outside("watch the terminal's size"))?;
-    let registered = signal_hook::low_level::pipe::register(SIGWINCH, OwnedFd::from(on_resize))
-        .map_err(outside("watch the terminal's size"))?;
-    // A terminal on standard input only can be typed on.
-    let raw = terminals[0].then(Raw::begin).transpose().map_err(outside("prepare the terminal"))?;
+pub fn carry(session: &Session, outer: &OwnedFd) -> Result<Ending, SandboxError> {
+    let doing = "watch the terminal";
+    let (woken, on_signal) = io::pipe().map_err(outside(doing))?;
+    // SIGCONT: we may have been brought to the foreground.
+    let mut registered = Vec::new();
+    for signal in [SIGWINCH, SIGCONT] {
+        let end = OwnedFd::from(on_signal.try_clone().map_err(outside(doing))?);
+        registered.push(signal_hook::low_level::pipe::register(signal, end).map_err(outside(doing))?);
+    }
+    let mut raw = None;
+    let mut typing = true;
     copy_size(outer);
-    let shown = if terminals[1] { rustix::stdio::stdout() } else { rustix::stdio::stderr() };
-    let mut typing = terminals[0];
     let ending = loop {
-        let typed = if typing { rustix::stdio::stdin() } else { outer.as_fd() };
-        let mut watched = [
+        if raw.is_none() && in_foreground() {
+            raw = Some(Raw::begin().map_err(outside("prepare the terminal"))?);
+        }
+        let reading = typing && raw.is_some();
+        let mut watched = vec![
             PollFd::new(outer.as_fd(), PollFlags::POLLIN),
             PollFd::new(session.ended(), PollFlags::POLLIN),
-            PollFd::new(resized.as_fd(), PollFlags::POLLIN),
-            PollFd::new(typed, PollFlags::POLLIN),
+            PollFd::new(woken.as_fd(), PollFlags::POLLIN),
         ];
+        if reading {
+            watched.push(PollFd::new(rustix::stdio::stdin(), PollFlags::POLLIN));
+        }
         match poll(&mut watched, PollTimeout::NONE) {
             Ok(_) | Err(nix::errno::Errno::EINTR) => {}
-            Err(error) => return Err(outside("watch the terminal")(error.into())),
+            Err(error) => return Err(outside(doing)(error.into())),
         }
-        let ready = |number: usize| watched[number].revents().is_some_and(|events| !events.is_empty());
-        let (output, ended, size, input) = (ready(0), ready(1), ready(2), typing && ready(3));
-        if size {
-            let _ = rustix::io::read(&resized, &mut [0; 64]);
+        let ready =
+            |number: usize| watched.get(number).and_then(PollFd::revents).is_some_and(|events| !events.is_empty());
+        let (output, ended, signalled, input) = (ready(0), ready(1), ready(2), ready(3));
+        if signalled {
+            let _ = rustix::io::read(&woken, &mut [0; 64]);
             copy_size(outer);
         }
-        if input && !pass(rustix::stdio::stdin(), outer.as_fd()) {
-            typing = false;
+        if input {
+            typing = pass(rustix::stdio::stdin(), outer.as_fd());
         }
-        let more = output && pass(outer.as_fd(), shown);
+        let more = output && pass(outer.as_fd(), rustix::stdio::stdout());
         if ended && !more {
             break session.wait()?;
         }
     };
     drop(raw);
-    signal_hook::low_level::unregister(registered);
+    for id in registered {
+        signal_hook::low_level::unregister(id);
+    }
     Ok(ending)
 }
 

@@ -82,7 +82,7 @@ fn attend(session: &Session, command: &CommandJob) -> Result<Ending, WorkspaceEr
     std::thread::scope(|scope| {
         scope.spawn(|| signals.forever().for_each(|signal| drop(session.signal(signal))));
         let ending = match &outer {
-            Some(outer) => terminal::carry(session, outer, command.terminal),
+            Some(outer) => terminal::carry(session, outer),
             None => session.wait(),
         };
         listening.close();

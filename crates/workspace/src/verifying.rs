@@ -214,19 +214,15 @@ fn measure_workspace(
 
 /// The content of a file as the account sees it inside; `None` when the image has no program to show it with.
 fn measured_file(session: &Session, setup: &Setup, path: &str) -> Option<String> {
-    let mut lines = String::new();
+    let mut content = Vec::new();
     let command = account_command(setup, vec!["cat".to_owned(), path.to_owned()]);
-    let ending = session.run(&command, LIMIT, &mut |line| {
-        lines.push_str(line);
-        lines.push('\n');
-    });
-    ending.ok()??.is_good().then_some(lines)
+    let ending = session.run(&command, LIMIT, &mut |bytes| content.extend(bytes));
+    ending.ok()??.is_good().then(|| String::from_utf8_lossy(&content).into_owned())
 }
 
 /// The environment as the kernel has it of a process of the account.
 fn measured_env(session: &Session, setup: &Setup) -> Option<BTreeMap<String, String>> {
     let text = measured_file(session, setup, "/proc/self/environ")?;
-    let text = text.strip_suffix('\n').unwrap_or(&text);
     let pairs = text.split('\0').filter_map(|pair| pair.split_once('='));
     Some(pairs.map(|(name, value)| (name.to_owned(), value.to_owned())).collect())
 }
