@@ -1,5 +1,6 @@
 //! PID 1 of the inside: builds the root, carries out orders, collects what ends.
 
+use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
@@ -40,7 +41,7 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
         .map_err(|error| format!("listen for ended processes: {error}"))?;
     use_up_pids(job.oddities.skipped_pids);
     wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;
-    let mut inside = Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), running: None };
+    let mut inside = Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), running: HashMap::new() };
     loop {
         let mut watched =
             [PollFd::new(socket.as_fd(), PollFlags::POLLIN), PollFd::new(ended.as_fd(), PollFlags::POLLIN)];
@@ -80,8 +81,8 @@ struct Inside<'a> {
     socket: &'a UnixStream,
     job: &'a Job,
     clock: Clock,
-    /// The command that was ordered last, as long as it runs.
-    running: Option<Pid>,
+    /// Commands that were ordered and still run, with their numbers.
+    running: HashMap<Pid, u64>,
 }
 
 impl Inside<'_> {
@@ -91,18 +92,21 @@ impl Inside<'_> {
 
     fn obey(&mut self, order: Order, fds: Vec<OwnedFd>) -> io::Result<()> {
         match order {
-            Order::Run(command) => match command::start(&command, fds, self.job.purpose, &mut self.clock) {
+            Order::Run(number, command) => match command::start(&command, fds, self.job.purpose, &mut self.clock) {
                 Start::Running { pid, terminal } => {
-                    self.running = Some(pid);
+                    self.running.insert(pid, number);
                     let terminal: Vec<_> = terminal.iter().map(OwnedFd::as_fd).collect();
-                    self.report(&Report::Started, &terminal)
+                    self.report(&Report::Started(number), &terminal)
                 }
-                Start::Failed { why, missing } => self.report(&Report::NotStarted { why, missing }, &[]),
+                Start::Failed { why, missing } => self.report(&Report::NotStarted { number, why, missing }, &[]),
             },
-            Order::Signal(number) => {
-                if let (Some(pid), Ok(signal)) = (self.running, Signal::try_from(number)) {
-                    // The group may be gone already; its end is reported anyway.
-                    let _ = killpg(pid, signal);
+            Order::Signal(number, signal) => {
+                let groups = self.running.iter().filter(|(_, running)| **running == number);
+                if let Ok(signal) = Signal::try_from(signal) {
+                    for (pid, _) in groups {
+                        // The group may be gone already; its end is reported anyway.
+                        let _ = killpg(*pid, signal);
+                    }
                 }
                 Ok(())
             }
@@ -126,10 +130,9 @@ impl Inside<'_> {
                 }
             };
             if let Some((pid, ending)) = ended
-                && self.running == Some(pid)
+                && let Some(number) = self.running.remove(&pid)
             {
-                self.running = None;
-                self.report(&Report::Ended(ending), &[])?;
+                self.report(&Report::Ended(number, ending), &[])?;
             }
         }
     }

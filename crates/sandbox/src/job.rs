@@ -117,10 +117,10 @@ pub(crate) enum Order {
     HoldIds,
     /// The ids are mapped.
     Mapped,
-    /// Run a command. With it come its standard input, output and error.
-    Run(CommandJob),
-    /// Send a signal to the command's group of processes.
-    Signal(i32),
+    /// Run a command under a number of the parent's choice. With it come its standard input, output and error.
+    Run(u64, CommandJob),
+    /// Send a signal to the group of processes of the command with this number.
+    Signal(u64, i32),
 }
 
 /// From the sandbox to the parent.
@@ -135,15 +135,17 @@ pub(crate) enum Report {
     },
     /// Something failed; the sandbox ends.
     Failed(String),
-    /// The command runs. With it comes the terminal's outer end, if it has one.
-    Started,
+    /// The command with this number runs. With it comes the terminal's outer end, if it has one.
+    Started(u64),
     /// The command could not be started.
     NotStarted {
+        /// Its number.
+        number: u64,
         /// Why.
         why: String,
         /// True when there is no such program.
         missing: bool,
     },
-    /// The command ended.
-    Ended(Ending),
+    /// The command with this number ended.
+    Ended(u64, Ending),
 }

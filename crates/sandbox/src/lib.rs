@@ -34,7 +34,7 @@ pub mod odd;
 mod root;
 pub mod session;
 pub mod terminal;
-mod wire;
+pub mod wire;
 
 pub use ids::Identity;
 pub use session::Session;

@@ -1,11 +1,14 @@
 //! The parent's side of a sandbox.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt as _;
 use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -53,7 +56,7 @@ impl Raw {
         })
     }
 
-    fn report(&self) -> Result<(Report, Vec<OwnedFd>), SandboxError> {
+    fn report(&self) -> Result<Received, SandboxError> {
         match wire::receive(&self.socket) {
             Ok(Some(report)) => Ok(report),
             Ok(None) => Err(SandboxError::Gone),
@@ -82,12 +85,116 @@ fn unexpected(report: Report) -> SandboxError {
 /// does.
 #[derive(Debug)]
 pub struct Session {
-    raw: Raw,
+    orders: Orders,
     notes: Vec<String>,
+    /// Waited for when the session ends; dropped before `raw`, whose end makes it end.
+    pid: u32,
+    _raw: Raw,
+}
+
+/// The way to a sandbox for whoever gives it orders: numbers them, and brings each report to whom it concerns.
+#[derive(Debug, Clone)]
+struct Orders {
+    socket: Arc<Mutex<UnixStream>>,
+    waiting: Arc<Mutex<Waiting>>,
+}
+
+/// A report with its descriptors.
+type Received = (Report, Vec<OwnedFd>);
+
+#[derive(Debug, Default)]
+struct Waiting {
+    next: u64,
+    /// Where the reports of each command go; the pipe's end closes when the last one has come.
+    commands: HashMap<u64, (mpsc::Sender<Received>, OwnedFd)>,
+    gone: bool,
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Orders {
+    fn give(&self, order: &Order, fds: &[BorrowedFd<'_>]) -> Result<(), SandboxError> {
+        wire::send(&locked(&self.socket), order, fds).map_err(|error| match error.kind() {
+            io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset => SandboxError::Gone,
+            _ => outside("talk to the sandbox")(error),
+        })
+    }
+
+    /// Brings reports to whom they concern, until the sandbox is gone.
+    fn distribute(&self, reports: &UnixStream) {
+        while let Ok(Some((report, fds))) = wire::receive::<Report>(reports) {
+            let (number, last) = match &report {
+                Report::Started(number) => (*number, false),
+                Report::NotStarted { number, .. } | Report::Ended(number, _) => (*number, true),
+                _ => continue,
+            };
+            let mut waiting = locked(&self.waiting);
+            if let Some((listener, _)) = waiting.commands.get(&number) {
+                // Whoever ordered it may not care any more.
+                let _ = listener.send((report, fds));
+            }
+            if last {
+                waiting.commands.remove(&number);
+            }
+        }
+        let mut waiting = locked(&self.waiting);
+        waiting.gone = true;
+        waiting.commands.clear();
+    }
 }
 
 /// How long the output of processes that a command left behind is taken after its end.
 const LEFTOVERS: Duration = Duration::from_millis(500);
+
+/// A command that runs inside.
+#[derive(Debug)]
+pub struct Running {
+    number: u64,
+    orders: Orders,
+    reports: mpsc::Receiver<Received>,
+    ended: OwnedFd,
+    /// The outer end of its terminal, when it wants one.
+    pub terminal: Option<OwnedFd>,
+}
+
+impl Attended for Running {
+    fn ended(&self) -> BorrowedFd<'_> {
+        self.ended.as_fd()
+    }
+
+    fn wait(&self) -> Result<Ending, SandboxError> {
+        match self.reports.recv() {
+            Ok((Report::Ended(_, ending), _)) => Ok(ending),
+            Ok((other, _)) => Err(unexpected(other)),
+            Err(_) => Err(SandboxError::Gone),
+        }
+    }
+
+    fn signals(&self) -> SendSignal {
+        let (orders, number) = (self.orders.clone(), self.number);
+        Box::new(move |signal| drop(orders.give(&Order::Signal(number, signal), &[])))
+    }
+}
+
+/// A command that somebody attends to, wherever it runs.
+pub trait Attended {
+    /// Becomes readable (or hung up) when [`Self::wait`] would not block.
+    fn ended(&self) -> BorrowedFd<'_>;
+
+    /// Waits for its end.
+    ///
+    /// # Errors
+    /// When the sandbox is gone.
+    fn wait(&self) -> Result<Ending, SandboxError>;
+
+    /// What sends signals to it and all in its group, from any thread. When the sandbox is gone it does nothing.
+    fn signals(&self) -> SendSignal;
+}
+
+/// Sends the signal with this number.
+pub type SendSignal = Box<dyn Fn(i32) + Send>;
 
 impl Session {
     /// Builds a sandbox.
@@ -120,7 +227,12 @@ impl Session {
             Report::Ready { notes: more } => notes.extend(more),
             other => return Err(unexpected(other)),
         }
-        Ok(Self { raw, notes })
+        let socket = raw.socket.try_clone().map_err(outside("talk to the sandbox"))?;
+        let orders = Orders { socket: Arc::new(Mutex::new(socket)), waiting: Arc::default() };
+        let (distributor, reports) =
+            (orders.clone(), raw.socket.try_clone().map_err(outside("listen to the sandbox"))?);
+        thread::spawn(move || distributor.distribute(&reports));
+        Ok(Self { orders, notes, pid: raw.pid(), _raw: raw })
     }
 
     /// What could not be done as it should be.
@@ -134,48 +246,40 @@ impl Session {
     /// When the machine refuses it.
     pub fn connector(&self) -> Result<Connector, SandboxError> {
         let doing = "enter the sandbox's network";
-        let namespace = File::open(format!("/proc/{}/ns/net", self.raw.pid())).map_err(outside(doing))?;
+        let namespace = File::open(format!("/proc/{}/ns/net", self.pid)).map_err(outside(doing))?;
         Connector::new(namespace.into()).map_err(outside(doing))
     }
 
-    /// Starts a command with these standard streams. Returns the outer end of its terminal, when it wants one.
+    /// Starts a command with these standard streams. Several may run at once.
     ///
     /// # Errors
     /// [`SandboxError::NotStarted`] when the command cannot be started inside.
-    pub fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Option<OwnedFd>, SandboxError> {
-        self.raw.order(&Order::Run(command.clone()), &stdio)?;
-        match self.raw.report()? {
-            (Report::Started, mut fds) => Ok(fds.pop()),
-            (Report::NotStarted { why, missing }, _) => {
+    pub fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Running, SandboxError> {
+        let (ended, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
+            .map_err(|error| outside("make a pipe")(error.into()))?;
+        let (listener, reports) = mpsc::channel();
+        let number = {
+            let mut waiting = locked(&self.orders.waiting);
+            if waiting.gone {
+                return Err(SandboxError::Gone);
+            }
+            waiting.next += 1;
+            let number = waiting.next;
+            waiting.commands.insert(number, (listener, open));
+            number
+        };
+        self.orders.give(&Order::Run(number, command.clone()), &stdio)?;
+        match reports.recv() {
+            Ok((Report::Started(_), mut fds)) => {
+                Ok(Running { number, orders: self.orders.clone(), reports, ended, terminal: fds.pop() })
+            }
+            Ok((Report::NotStarted { why, missing, .. }, _)) => {
                 let program = command.argv.first().cloned().unwrap_or_default();
                 Err(SandboxError::NotStarted { program, why, missing })
             }
-            (other, _) => Err(unexpected(other)),
+            Ok((other, _)) => Err(unexpected(other)),
+            Err(_) => Err(SandboxError::Gone),
         }
-    }
-
-    /// Waits for the end of the command that was started last.
-    ///
-    /// # Errors
-    /// When the sandbox is gone.
-    pub fn wait(&self) -> Result<Ending, SandboxError> {
-        match self.raw.report()?.0 {
-            Report::Ended(ending) => Ok(ending),
-            other => Err(unexpected(other)),
-        }
-    }
-
-    /// Becomes readable when [`Self::wait`] would not block.
-    pub fn ended(&self) -> BorrowedFd<'_> {
-        self.raw.socket.as_fd()
-    }
-
-    /// Sends a signal to the command and all in its group.
-    ///
-    /// # Errors
-    /// When the sandbox is gone.
-    pub fn signal(&self, number: i32) -> Result<(), SandboxError> {
-        self.raw.order(&Order::Signal(number), &[])
     }
 
     /// Runs a command to its end, without input, and gives what it writes to standard output and error to `on_output`, as it
@@ -192,7 +296,7 @@ impl Session {
         let nothing = File::open("/dev/null").map_err(outside("open /dev/null"))?;
         let (output, theirs) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
             .map_err(|error| outside("make a pipe")(error.into()))?;
-        self.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
+        let running = self.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
         drop(theirs);
         let mut output = Some(File::from(output));
         let mut buffer = [0; 16 * 1024];
@@ -205,7 +309,7 @@ impl Session {
                 watched.push(PollFd::new(output.as_fd(), PollFlags::POLLIN));
             }
             if ending.is_none() {
-                watched.push(PollFd::new(self.ended(), PollFlags::POLLIN));
+                watched.push(PollFd::new(running.ended(), PollFlags::POLLIN));
             }
             let wait = left.min(Duration::from_secs(60)) + Duration::from_millis(1);
             match poll(&mut watched, PollTimeout::try_from(wait).unwrap_or(PollTimeout::MAX)) {
@@ -216,7 +320,7 @@ impl Session {
             let talks = output.is_some() && ready.next() == Some(true);
             let ended = ending.is_none() && ready.next() == Some(true);
             if ended {
-                ending = Some(self.wait()?);
+                ending = Some(running.wait()?);
                 // What it wrote before its end is still taken. What processes that it left behind write is not waited for.
                 deadline = deadline.min(Instant::now() + LEFTOVERS);
             }

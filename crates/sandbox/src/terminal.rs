@@ -13,7 +13,8 @@ use rustix::termios::{OptionalActions, Termios};
 use signal_hook::consts::{SIGCONT, SIGWINCH};
 
 use crate::job::Ending;
-use crate::{SandboxError, Session, outside};
+use crate::session::Attended;
+use crate::{SandboxError, outside};
 
 /// Puts the terminal into raw mode, and back when dropped.
 struct Raw {
@@ -66,7 +67,7 @@ fn copy_size(inner: &OwnedFd) {
 ///
 /// # Errors
 /// When the sandbox is gone.
-pub fn carry(session: &Session, outer: &OwnedFd) -> Result<Ending, SandboxError> {
+pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxError> {
     let doing = "watch the terminal";
     let (woken, on_signal) = io::pipe().map_err(outside(doing))?;
     // SIGCONT: we may have been brought to the foreground.
@@ -85,7 +86,7 @@ pub fn carry(session: &Session, outer: &OwnedFd) -> Result<Ending, SandboxError>
         let reading = typing && raw.is_some();
         let mut watched = vec![
             PollFd::new(outer.as_fd(), PollFlags::POLLIN),
-            PollFd::new(session.ended(), PollFlags::POLLIN),
+            PollFd::new(command.ended(), PollFlags::POLLIN),
             PollFd::new(woken.as_fd(), PollFlags::POLLIN),
         ];
         if reading {
@@ -107,7 +108,7 @@ pub fn carry(session: &Session, outer: &OwnedFd) -> Result<Ending, SandboxError>
         }
         let more = output && pass(outer.as_fd(), rustix::stdio::stdout());
         if ended && !more {
-            break session.wait()?;
+            break command.wait()?;
         }
     };
     drop(raw);

@@ -12,10 +12,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 /// Descriptors that one message may carry; the kernel's own limit (`SCM_MAX_FD`) is 253.
-pub(crate) const MAX_FDS: usize = 128;
+pub const MAX_FDS: usize = 128;
 
 /// Sends one message.
-pub(crate) fn send(socket: &UnixStream, message: &impl Serialize, fds: &[BorrowedFd<'_>]) -> io::Result<()> {
+///
+/// # Errors
+/// When the other side is gone, or there are too many descriptors.
+pub fn send(socket: &UnixStream, message: &impl Serialize, fds: &[BorrowedFd<'_>]) -> io::Result<()> {
     let bytes = serde_json::to_vec(message)?;
     let length = u32::try_from(bytes.len()).map_err(io::Error::other)?.to_le_bytes();
     let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(MAX_FDS))];
@@ -31,8 +34,11 @@ pub(crate) fn send(socket: &UnixStream, message: &impl Serialize, fds: &[Borrowe
     (&mut &*socket).write_all(&bytes)
 }
 
-/// Receives one message; `None` when the other side is gone.
-pub(crate) fn receive<T: DeserializeOwned>(socket: &UnixStream) -> io::Result<Option<(T, Vec<OwnedFd>)>> {
+/// Receives one message with its descriptors; `None` when the other side is gone.
+///
+/// # Errors
+/// When what arrives is no such message.
+pub fn receive<T: DeserializeOwned>(socket: &UnixStream) -> io::Result<Option<(T, Vec<OwnedFd>)>> {
     let mut length = [0; 4];
     let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(MAX_FDS))];
     let mut control = RecvAncillaryBuffer::new(&mut space);

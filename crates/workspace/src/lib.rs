@@ -3,17 +3,19 @@
 //! | module | what |
 //! |---|---|
 //! | [`scratch`] | where what is changed inside is kept, and that one command holds it at a time |
+//! | [`door`] | how further commands come into a workspace that a command holds already |
 //! | [`ports`] | carries connections from outside to inside |
 //! | [`entering`] | runs a command inside, as if it ran here |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
 
+pub mod door;
 pub mod entering;
 pub mod ports;
 pub mod scratch;
 pub mod verifying;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use cavrith_core::spec::Spec;
 use cavrith_engine::EngineError;
@@ -24,15 +26,27 @@ use cavrith_store::StoreError;
 /// What can go wrong with a workspace.
 #[derive(Debug, thiserror::Error)]
 pub enum WorkspaceError {
-    /// Somebody else has it.
+    /// Somebody else has it, and does not answer at its door.
     #[error(
-        "the workspace {name} is in use by process {holder}; end that one first (its command line is in `ps {holder}`)"
+        "the workspace {name} is in use by process {holder}, which does not answer; try again, or end that process"
     )]
     InUse {
         /// Its name.
         name: String,
         /// Who has it.
         holder: String,
+        /// The workspace's own directory.
+        dir: PathBuf,
+    },
+    /// Somebody else has it, with another image.
+    #[error(
+        "the workspace {name} is in use with another image ({words}); end what runs in it, and the new one takes its place"
+    )]
+    OtherImage {
+        /// Its name.
+        name: String,
+        /// The image that runs.
+        words: String,
     },
     /// A port that has to be exactly this one is taken.
     #[error(
@@ -80,7 +94,7 @@ impl WorkspaceError {
         match self {
             Self::Engine(error) => error.exit_code(),
             Self::NoSeal => 1,
-            Self::InUse { .. } | Self::PortTaken { .. } | Self::NoFreePort { .. } => 3,
+            Self::InUse { .. } | Self::OtherImage { .. } | Self::PortTaken { .. } | Self::NoFreePort { .. } => 3,
         }
     }
 }

@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! workspaces/NAME-ID/held          locked while a command has the workspace; holds that command's process id
+//! workspaces/NAME-ID/door         the socket at which other commands come in; see [`crate::door`]
 //! workspaces/NAME-ID/project      the path of the project's folder
 //! workspaces/NAME-ID/IMAGE/       what was changed inside over that image: an overlay's upper directory and what it needs
 //! ```
@@ -12,6 +13,7 @@
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _, Write as _};
 use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::FlockOperation;
@@ -28,6 +30,8 @@ use crate::WorkspaceError;
 pub struct Scratch {
     /// The directory for the sandbox's overlay.
     pub bench: PathBuf,
+    /// The workspace's own directory.
+    pub dir: PathBuf,
     /// Scratches over other images of the same project.
     pub earlier: Vec<PathBuf>,
     _held: File,
@@ -40,7 +44,7 @@ pub struct Scratch {
 pub fn hold(home: &Home, name: &str, project: &Path, image: &ImageFingerprint) -> Result<Scratch, WorkspaceError> {
     let id = ContentDigest::of(project.as_os_str().as_bytes()).to_string();
     let dir = home.workspaces().join(format!("{name}-{}", &id[..8]));
-    fs::create_dir_all(&dir).map_err(file_error("make", &dir))?;
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(&dir).map_err(file_error("make", &dir))?;
     let path = dir.join("held");
     let mut held = File::options()
         .read(true)
@@ -52,7 +56,7 @@ pub fn hold(home: &Home, name: &str, project: &Path, image: &ImageFingerprint) -
     if rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_err() {
         let mut holder = String::new();
         let _ = held.read_to_string(&mut holder);
-        return Err(WorkspaceError::InUse { name: name.to_owned(), holder: holder.trim().to_owned() });
+        return Err(WorkspaceError::InUse { name: name.to_owned(), holder: holder.trim().to_owned(), dir });
     }
     held.rewind().and_then(|()| held.set_len(0)).map_err(file_error("write", &path))?;
     writeln!(held, "{}", std::process::id()).map_err(file_error("write", &path))?;
@@ -70,7 +74,7 @@ pub fn hold(home: &Home, name: &str, project: &Path, image: &ImageFingerprint) -
     }
     let others = fs::read_dir(&dir).map_err(file_error("list", &dir))?.flatten().map(|entry| entry.path());
     let earlier = others.filter(|path| path.is_dir() && *path != bench && has_changes(path)).collect();
-    Ok(Scratch { bench, earlier, _held: held })
+    Ok(Scratch { bench, dir, earlier, _held: held })
 }
 
 /// Whether anything was changed inside, over the image that `bench` belongs to.

@@ -3,7 +3,7 @@
 use std::sync::atomic::Ordering;
 
 use cavrith_sandbox::job::Ending;
-use cavrith_workspace::entering;
+use cavrith_workspace::entering::{self, Visit};
 use cavrith_workspace::ports::Carried;
 
 use crate::args::{Enter, General};
@@ -25,9 +25,16 @@ pub fn exec(general: &General, screen: &Screen, argv: &[String], _: &Enter) -> O
         // From here on the terminal and its signals are the command's.
         bench::ATTENDING.store(true, Ordering::SeqCst);
     };
-    let ending = build::with_progress(screen, &bench, Where::Aside, false, |workshop| {
-        Ok(entering::enter(workshop, &bench.shed.home, &project, &lock, &built.record, argv, &tell_ports)?)
-    })?;
+    let visit = Visit {
+        home: &bench.shed.home,
+        project: &project,
+        lock: &lock,
+        record: &built.record,
+        argv,
+        tell_ports: &tell_ports,
+    };
+    let ending =
+        build::with_progress(screen, &bench, Where::Aside, false, |workshop| Ok(entering::enter(workshop, visit)?))?;
     drop(bench);
     if let Ending::Signal(signal) = ending {
         // Ends as the command ended, so that whoever called sees the same.

@@ -183,19 +183,69 @@ fn a_port_is_reachable_and_a_taken_one_moves_on_and_says_so() {
     assert!(told.contains(&format!("the port {number} for `site` is taken")), "{told}");
 }
 
+/// A command that holds the workspace until it is ended; it has said `ready`.
+fn holding(team: &Team, script: &str) -> Child {
+    let script = format!("echo ready; {script}");
+    let mut child = team.command(&["run", "-q", "--", "sh", "-c", &script]).stdout(Stdio::piped()).spawn().unwrap();
+    let mut line = [0; 6];
+    child.stdout.as_mut().unwrap().read_exact(&mut line).unwrap();
+    assert_eq!(&line, b"ready\n");
+    child
+}
+
 #[test]
-fn a_workspace_that_is_in_use_says_by_whom() {
+fn a_second_command_goes_into_the_workspace_that_runs() {
     let team = Team::locked();
     team.ok(&["build"]);
-    let mut child =
-        team.command(&["run", "-q", "--", "sh", "-c", "echo ready; sleep 60"]).stdout(Stdio::piped()).spawn().unwrap();
-    let mut line = String::new();
-    BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
+    let mut holder = holding(&team, "echo here > /tmp/only-here; sleep 60");
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/tmp/only-here"]), "here\n");
+    assert_eq!(team.run(&["run", "--", "sh", "-c", "exit 42"]).status.code(), Some(42));
+    assert_eq!(team.run(&["run", "--", "sh", "-c", "kill -KILL $$"]).status.signal(), Some(9));
+    assert_eq!(team.run(&["run", "--", "nothere"]).status.code(), Some(127));
+    let many: Vec<_> = (0..30)
+        .map(|number| {
+            let script = format!("sleep 0.2; echo {number}");
+            team.command(&["run", "-q", "--", "sh", "-c", &script]).stdout(Stdio::piped()).spawn().unwrap()
+        })
+        .collect();
+    for (number, child) in many.into_iter().enumerate() {
+        let output = child.wait_with_output().unwrap();
+        assert_eq!((output.status.code(), output.stdout), (Some(0), format!("{number}\n").into_bytes()));
+    }
+    // A signal reaches a guest's command, and a guest that is killed takes its command along.
+    let mut guest = holding(&team, "trap 'exit 7' TERM; while :; do sleep 0.05; done");
+    signal(&guest, Signal::SIGTERM);
+    assert_eq!(guest.wait().unwrap().code(), Some(7));
+    let mut guest = holding(&team, "sleep 3155.5");
+    guest.kill().unwrap();
+    guest.wait().unwrap();
+    let running = || team.ok(&["run", "-q", "--", "ps"]).contains("3155.5");
+    let begun = Instant::now();
+    while running() {
+        assert!(begun.elapsed() < Duration::from_secs(10), "the command of a killed guest still runs");
+    }
+    signal(&holder, Signal::SIGTERM);
+    holder.wait().unwrap();
+    assert_eq!(team.run(&["run", "-q", "--", "cat", "/tmp/only-here"]).status.code(), Some(1));
+    team.assert_clean();
+}
+
+#[test]
+fn a_holder_waits_for_its_guests_and_another_image_is_told_apart() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    let mut holder = holding(&team, "sleep 0.3");
+    let guest = holding(&team, "sleep 1; echo done");
+    assert!(holder.wait().unwrap().success());
+    let output = guest.wait_with_output().unwrap();
+    assert_eq!((output.status.code(), output.stdout.as_slice()), (Some(0), &b"done\n"[..]));
+    let mut holder = holding(&team, "sleep 60");
+    team.step("true > /new");
     let told = team.fails(&["run", "--", "true"], 3);
-    assert!(told.contains(&format!("in use by process {}", child.id())), "{told}");
-    signal(&child, Signal::SIGTERM);
-    child.wait().unwrap();
-    team.ok(&["run", "-q", "--", "true"]);
+    assert!(told.contains("is in use with another image"), "{told}");
+    signal(&holder, Signal::SIGTERM);
+    holder.wait().unwrap();
+    team.ok(&["run", "-q", "--", "test", "-e", "/new"]);
 }
 
 /// A terminal: its outer end, and its inner one for a child.
