@@ -154,6 +154,9 @@ pub enum BadLock {
     /// It holds something that Cavrith does not write.
     #[error("the lock holds something that Cavrith does not write")]
     Foreign,
+    /// Its seal was changed.
+    #[error("the seal in the lock was changed: its parts do not fit each other")]
+    Seal,
     /// It is of another version.
     #[error("the lock is of version {0}, and this Cavrith reads version 1")]
     Version(u32),
@@ -171,6 +174,9 @@ impl Lock {
         })?;
         if lock.lock != 1 {
             return Err(BadLock::Version(lock.lock));
+        }
+        if lock.seal.as_ref().is_some_and(|seal| !seal.is_whole()) {
+            return Err(BadLock::Seal);
         }
         // A flattened table cannot refuse unknown keys, so what was read is held against what would be written.
         if text.parse::<toml::Table>() == lock.to_text().parse::<toml::Table>() {

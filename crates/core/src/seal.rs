@@ -28,6 +28,13 @@ pub struct Seal {
     pub probes: Vec<ProbeAnswer>,
 }
 
+impl Seal {
+    /// Whether its parts fit each other: its words its image, and its workspace its image and setup.
+    pub fn is_whole(&self) -> bool {
+        self.words == self.image.spoken() && self.workspace == self.setup.fingerprint(&self.image)
+    }
+}
+
 /// One layer of a sealed image.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]

@@ -36,7 +36,7 @@ pub enum EngineError {
     #[error("there is no cavrith.lock beside the spec; run cavrith lock")]
     NoLock,
     /// The lock is none.
-    #[error("{0}; run cavrith lock to write it anew, or take it from version control again")]
+    #[error("{0}; take it from version control again, or remove it and lock anew")]
     BadLock(#[from] BadLock),
     /// Lock and spec do not belong together.
     #[error("the lock does not answer the spec; run cavrith lock")]

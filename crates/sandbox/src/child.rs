@@ -15,6 +15,9 @@ use crate::{init, wire};
 /// The name under which our executable is started as a sandbox. Nobody can type it by accident.
 pub(crate) const NAME: &str = "cavrith: inside";
 
+/// How a report begins that says that there are no namespaces.
+pub(crate) const NO_NAMESPACES: &str = "make namespaces";
+
 /// Every `main` that uses this crate calls this first. In a process that was started as a sandbox it does not return.
 ///
 /// The check is on the first argument, which says only *that* this is a sandbox; what it is to do comes over the socket
@@ -71,7 +74,7 @@ fn begin(socket: &UnixStream) -> io::Result<i32> {
                 | CloneFlags::CLONE_NEWCGROUP
         }
     };
-    nix::sched::unshare(flags).map_err(|error| io::Error::other(format!("make namespaces: {error}")))?;
+    nix::sched::unshare(flags).map_err(|error| io::Error::other(format!("{NO_NAMESPACES}: {error}")))?;
     wire::send(socket, &Report::Unshared, &[])?;
     let mapped = wire::receive::<Order>(socket)?;
     let (Some((Order::Mapped, _)), Order::Begin(job)) = (mapped, order) else {

@@ -76,6 +76,10 @@ impl Drop for Raw {
 
 fn unexpected(report: Report) -> SandboxError {
     match report {
+        Report::Failed(why) if why.starts_with(child::NO_NAMESPACES) => SandboxError::Lacks {
+            what: format!("it cannot {why}"),
+            remedy: "let an administrator run: sysctl user.max_user_namespaces=15000".to_owned(),
+        },
         Report::Failed(why) => SandboxError::Inside(why),
         other => SandboxError::Inside(format!("go on: it said {other:?}")),
     }

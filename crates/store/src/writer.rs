@@ -149,7 +149,7 @@ impl LayerWriter {
                 done = done.parent().unwrap_or_default();
                 continue;
             }
-            let next = done.join(&name).map_err(|_| Refused::LinkCircle(whole.to_string()))?;
+            let next = done.join(&name).map_err(|_| Refused::TooLong(whole.to_string()))?;
             match self.tree.get(&next).map(|entry| &entry.kind) {
                 None => {
                     self.make_directory(&next, Meta::root(0o755))?;
@@ -319,8 +319,8 @@ impl LayerWriter {
         Ok(())
     }
 
-    /// Gives the directories above `path` that this layer made only because something lies in them the rights that a
-    /// lower tree gives them, so that laying the layer over that tree changes nothing but what it holds.
+    /// Gives the directories that this layer made only because something lies in them the rights that a lower tree gives
+    /// them, so that laying the layer over that tree changes nothing but what it holds.
     pub fn adopt_parents(&mut self, lower: &Tree) {
         for (path, entry) in &mut self.tree.entries {
             if let Some(below) = lower.get(path)

@@ -133,4 +133,12 @@ fn a_changed_lock_or_a_missing_image_is_a_difference() {
     assert!(team.fails(&["verify"], 1).contains("not built here; run cavrith build"));
     fs::write(&path, text.replace("image = \"", "image = \"x")).unwrap();
     assert!(team.fails(&["verify"], 1).contains("the lock cannot be read"));
+    // A seal that was bent to fit is noticed by itself.
+    for (old, new) in
+        [("SITE_PORT = \"8080\"", "SITE_PORT = \"8081\""), ("words = \"", "words = \"k"), ("site = \"8080/tcp\"", "")]
+    {
+        assert!(text.contains(old), "{old}");
+        fs::write(&path, text.replace(old, new)).unwrap();
+        assert!(team.fails(&["verify"], 1).contains("the seal in the lock was changed"), "{new}");
+    }
 }
