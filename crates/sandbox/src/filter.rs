@@ -146,6 +146,50 @@ fn without_second_table(program: BpfProgram) -> BpfProgram {
 mod tests {
     use super::*;
 
+    /// The errors of some system calls behind the filter, made in a child so that this process stays as it is.
+    fn errors_behind(purpose: Purpose) -> Vec<i32> {
+        let (report, told) = rustix::pipe::pipe().unwrap();
+        // SAFETY: the child only makes system calls and ends by _exit.
+        if unsafe { libc::fork() } == 0 {
+            let applied = apply(purpose, false);
+            let letter = b'x';
+            let zeros = [0u8; 64];
+            let calls: [fn(*const u8, *const u8) -> i64; 4] = [
+                // SAFETY: reads one byte at most, which lives; on /dev/null or a pipe it means nothing.
+                |letter, _| i64::from(unsafe { libc::ioctl(0, libc::TIOCSTI, letter) }),
+                // SAFETY: asks for nothing: an invalid size is refused where the filter does not.
+                |_, zeros| unsafe { libc::syscall(libc::SYS_clone3, zeros, 0) },
+                // SAFETY: reads nothing and changes nothing: the request does not exist.
+                |_, _| unsafe { libc::syscall(libc::SYS_ptrace, -1, 0, 0, 0) },
+                // SAFETY: reads nothing and changes nothing: the command does not exist.
+                |_, _| unsafe { libc::syscall(libc::SYS_keyctl, -1, 0, 0, 0) },
+            ];
+            let mut errors = vec![u8::from(applied.is_ok())];
+            for call in calls {
+                let failed = call(&raw const letter, zeros.as_ptr()) < 0;
+                let error = std::io::Error::last_os_error().raw_os_error().unwrap_or(0);
+                errors.push(if failed { error as u8 } else { 0 });
+            }
+            let _ = rustix::io::write(&told, &errors);
+            // SAFETY: ends the child without running anything of this process's.
+            unsafe { libc::_exit(0) };
+        }
+        drop(told);
+        let mut errors = [0; 5];
+        assert_eq!(rustix::io::read(&report, &mut errors).unwrap(), 5);
+        assert_eq!(errors[0], 1, "the filter could not be put on");
+        errors[1..].iter().map(|error| i32::from(*error)).collect()
+    }
+
+    #[test]
+    fn typing_keys_and_unseen_flags_are_refused_everywhere_and_tracing_in_builds() {
+        let build = errors_behind(Purpose::Build);
+        assert_eq!(build, [libc::EPERM, libc::ENOSYS, libc::EPERM, libc::EPERM]);
+        let workspace = errors_behind(Purpose::Workspace);
+        assert_eq!((workspace[0], workspace[1], workspace[3]), (libc::EPERM, libc::ENOSYS, libc::EPERM));
+        assert_ne!(workspace[2], libc::EPERM);
+    }
+
     #[test]
     fn the_filters_compile_for_this_machine() {
         for purpose in [Purpose::Build, Purpose::Workspace] {

@@ -10,6 +10,7 @@ use nix::sys::signal::{SigSet, Signal, killpg};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork};
+use rustix::process::DumpableBehavior;
 
 use crate::clock::Clock;
 use crate::command::{self, Start};
@@ -40,6 +41,9 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     let ended = SignalFd::with_flags(&ended, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
         .map_err(|error| format!("listen for ended processes: {error}"))?;
     use_up_pids(job.oddities.skipped_pids);
+    // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look at.
+    rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)
+        .map_err(|error| format!("hide itself: {error}"))?;
     wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;
     let mut inside = Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), running: HashMap::new() };
     loop {

@@ -18,6 +18,9 @@ use crate::job::{CommandJob, Ending, Job, Order, Report};
 use crate::net::Connector;
 use crate::{SandboxError, child, folder, outside, wire};
 
+/// Milliseconds that a sandbox has for its orderly end.
+const PATIENCE: u16 = 20_000;
+
 /// A child of our own executable, on the other end of a socket.
 #[derive(Debug)]
 pub(crate) struct Raw {
@@ -67,9 +70,19 @@ impl Raw {
 
 impl Drop for Raw {
     fn drop(&mut self) {
-        // PID 1 inside has this process as its parent and goes with it, and everything inside goes with PID 1. Both are
-        // waited for: the first by us, the second by the kernel, which ends a PID namespace before its init is collected.
-        let _ = self.child.kill();
+        // PID 1 ends when the socket does. The kernel ends everything inside before it lets PID 1 be collected, and the
+        // child collects PID 1; so when the child has ended, nothing is left.
+        let _ = self.socket.shutdown(std::net::Shutdown::Both);
+        let id = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw);
+        let watched = id.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
+        let ended = watched.is_some_and(|watched| {
+            let mut watched = [PollFd::new(watched.as_fd(), PollFlags::POLLIN)];
+            matches!(poll(&mut watched, PollTimeout::from(PATIENCE)), Ok(1))
+        });
+        if !ended {
+            // Then PID 1, whose parent it is, goes with it.
+            let _ = self.child.kill();
+        }
         let _ = self.child.wait();
     }
 }
