@@ -110,4 +110,7 @@ pub struct Demo {
     /// Add a line to a file of a store, as the owner of its files
     #[arg(long, hide = true, value_name = "FILE")]
     pub spoil: Option<PathBuf>,
+    /// Only remove an earlier demo, as the owner of its files
+    #[arg(long, hide = true)]
+    pub clear: bool,
 }

@@ -28,8 +28,13 @@ pub fn exec(screen: &Screen, command: &Demo) -> Outcome {
         return spoil(file);
     }
     let dir = std::path::absolute(&command.dir).map_err(own("use the folder"))?;
+    let program = std::env::current_exe().map_err(own("find this program"))?;
+    if command.clear {
+        return remove(&dir);
+    }
     if command.again && dir.join(MARK).is_file() {
-        remove(&dir)?;
+        // In a process of its own: whoever has stepped into a user namespace cannot start others that do.
+        spawn_quiet(&program, &[OsStr::new("demo"), OsStr::new("--clear"), dir.as_os_str()])?;
     }
     if dir.exists() && fs::read_dir(&dir).map_or(true, |mut entries| entries.next().is_some()) {
         let text = format!(
@@ -38,7 +43,6 @@ pub fn exec(screen: &Screen, command: &Demo) -> Outcome {
         );
         return Err(Failure::Own(2, text));
     }
-    let program = std::env::current_exe().map_err(own("find this program"))?;
     let story = Story { screen, dir: &dir, program: &program };
     story.play()
 }
@@ -48,10 +52,23 @@ fn own(doing: &'static str) -> impl Fn(io::Error) -> Failure {
 }
 
 /// Removes an earlier demo. Its stores hold files of several owners, so an ordinary user needs all of them for that.
-fn remove(dir: &Path) -> Result<(), Failure> {
+fn remove(dir: &Path) -> Outcome {
+    if !dir.join(MARK).is_file() {
+        return Err(Failure::Own(2, format!("{} is no demo", dir.display())));
+    }
     cavrith_sandbox::ids::enter()?;
     cavrith_store::staging::remove(dir)?;
-    Ok(())
+    Ok(0)
+}
+
+/// Runs this program for something that is no part of the story.
+fn spawn_quiet(program: &Path, arguments: &[&OsStr]) -> Result<(), Failure> {
+    let status = Command::new(program).args(arguments).status().map_err(own("start cavrith"))?;
+    if status.success() {
+        Ok(())
+    } else {
+        Err(Failure::Own(3, "the story stops here; what is wrong is said above".to_owned()))
+    }
 }
 
 /// Changes a file of a store, which may belong to another of the image's owners.
@@ -110,7 +127,7 @@ impl Story<'_> {
         self.tell("Jonas mends something by hand, in his store, and tells nobody. Verify does.");
         let file = self.find_quill(&jonas)?;
         self.show_command(&jonas, &format!("echo '# a quick fix, only here' >> {}", self.short(&file)));
-        self.spawn_quiet(&[OsStr::new("demo"), OsStr::new("--spoil"), file.as_os_str()])?;
+        spawn_quiet(self.program, &[OsStr::new("demo"), OsStr::new("--spoil"), file.as_os_str()])?;
         self.run(&jonas, &["verify"], 1)?;
         self.tell("He takes the fix back by building afresh, and is the same again.");
         self.run(&jonas, &["build", "--fresh"], 0)?;
@@ -165,15 +182,6 @@ impl Story<'_> {
             output.status
         );
         Err(Failure::Own(u8::try_from(code).ok().filter(|code| *code != 0).unwrap_or(1), text))
-    }
-
-    fn spawn_quiet(&self, arguments: &[&OsStr]) -> Result<(), Failure> {
-        let status = Command::new(self.program).args(arguments).status().map_err(own("start cavrith"))?;
-        if status.success() {
-            Ok(())
-        } else {
-            Err(Failure::Own(3, "the story stops here: the store could not be changed".to_owned()))
-        }
     }
 
     fn serve_and_fetch(&self, person: &Person) -> Result<(), Failure> {
