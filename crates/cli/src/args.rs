@@ -51,7 +51,7 @@ pub enum Command {
     /// Build the image, or find it built
     Build(Build),
     /// Open a shell in the workspace
-    Enter(Enter),
+    Enter,
     /// Run a command in the workspace
     Run(Run),
     /// Build a second time under other conditions, and record what must come out
@@ -88,12 +88,7 @@ pub struct Build {
 }
 
 #[derive(Debug, Arguments)]
-pub struct Enter {}
-
-#[derive(Debug, Arguments)]
 pub struct Run {
-    #[command(flatten)]
-    pub enter: Enter,
     /// Program and arguments
     #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
     pub command: Vec<String>,

@@ -68,8 +68,6 @@ codes! {
     EMPTY = 120;
     /// A value that looks like a secret.
     SECRET = 121;
-    /// A key given twice in different spelling, or keys that exclude each other.
-    KEYS_CLASH = 122;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.

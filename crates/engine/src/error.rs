@@ -125,7 +125,7 @@ impl EngineError {
             Self::Mistakes(_) | Self::NoLock | Self::BadLock(_) | Self::Misfits(_) | Self::NotReproducible(_) => 1,
             Self::Account(_) | Self::PlaceTaken { .. } => 1,
             Self::Architecture { .. } | Self::Store(_) => 3,
-            Self::ArchiveChanged { .. } | Self::Source(SourceError::Store(_)) if self.is_full() => 3,
+            Self::Source(SourceError::Store(_)) => 3,
             Self::ArchiveChanged { .. } | Self::Source(_) => 4,
             Self::Step { .. } | Self::TooLong(_) | Self::Probe { .. } | Self::SecondBuild(_) => 5,
             Self::Sandbox(SandboxError::NotStarted { .. }) => 5,

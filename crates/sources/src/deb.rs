@@ -74,8 +74,6 @@ pub fn read_control(checked: &mut Checked) -> Result<Control, SourceError> {
 /// What dpkg keeps of an installed package.
 #[derive(Debug, Clone)]
 pub struct Installed {
-    /// The package's name.
-    pub name: String,
     /// Its stanza in the status file, with a last newline.
     stanza: String,
     /// Its files under `info`, by name.
@@ -187,7 +185,7 @@ fn installed(control: &Control, paths: &[RootPath], writer: &LayerWriter) -> Res
     let mut info: BTreeMap<_, _> =
         control.files.iter().map(|(file, bytes)| (format!("{qualified}.{file}"), bytes.clone())).collect();
     info.insert(format!("{qualified}.list"), list);
-    Ok(Installed { name, stanza, info })
+    Ok(Installed { stanza, info })
 }
 
 enum Part {

@@ -6,13 +6,13 @@ use cavrith_sandbox::job::Ending;
 use cavrith_workspace::entering::{self, Visit};
 use cavrith_workspace::ports::Carried;
 
-use crate::args::{Enter, General};
+use crate::args::General;
 use crate::bench::{self, Bench};
 use crate::commands::{Outcome, build, locked_project};
 use crate::render::progress::Where;
 use crate::screen::{Screen, styled};
 
-pub fn exec(general: &General, screen: &Screen, argv: &[String], _: &Enter) -> Outcome {
+pub fn exec(general: &General, screen: &Screen, argv: &[String]) -> Outcome {
     let (project, lock) = locked_project(general)?;
     let bench = Bench::open()?;
     let built = build::ensure(screen, &bench, &project, &lock)?;
