@@ -10,7 +10,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use rustix::termios::{OptionalActions, Termios};
-use signal_hook::consts::{SIGCONT, SIGWINCH};
+use signal_hook::consts::SIGWINCH;
 
 use crate::job::Ending;
 use crate::session::Attended;
@@ -70,12 +70,8 @@ fn copy_size(inner: &OwnedFd) {
 pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxError> {
     let doing = "watch the terminal";
     let (woken, on_signal) = io::pipe().map_err(outside(doing))?;
-    // SIGCONT: we may have been brought to the foreground.
-    let mut registered = Vec::new();
-    for signal in [SIGWINCH, SIGCONT] {
-        let end = OwnedFd::from(on_signal.try_clone().map_err(outside(doing))?);
-        registered.push(signal_hook::low_level::pipe::register(signal, end).map_err(outside(doing))?);
-    }
+    let registered =
+        signal_hook::low_level::pipe::register(SIGWINCH, OwnedFd::from(on_signal)).map_err(outside(doing))?;
     let mut raw = None;
     let mut typing = true;
     copy_size(outer);
@@ -92,7 +88,9 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
         if reading {
             watched.push(PollFd::new(rustix::stdio::stdin(), PollFlags::POLLIN));
         }
-        match poll(&mut watched, PollTimeout::NONE) {
+        // Being brought to the foreground is told by no signal unless we were stopped, so in the background we look now and then.
+        let wait = if raw.is_some() { PollTimeout::NONE } else { PollTimeout::from(200u16) };
+        match poll(&mut watched, wait) {
             Ok(_) | Err(nix::errno::Errno::EINTR) => {}
             Err(error) => return Err(outside(doing)(error.into())),
         }
@@ -112,9 +110,7 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
         }
     };
     drop(raw);
-    for id in registered {
-        signal_hook::low_level::unregister(id);
-    }
+    signal_hook::low_level::unregister(registered);
     Ok(ending)
 }
 
