@@ -14,6 +14,7 @@ use crate::clock::Clock;
 use crate::filter;
 use crate::ids::c_text;
 use crate::job::{CommandJob, Purpose};
+use crate::root::BUILD_PROCESSES;
 
 /// What root inside keeps: what package managers and builds need within the namespaces, and no more.
 const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
@@ -28,9 +29,6 @@ const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
     .union(CapabilitySet::SYS_CHROOT)
     .union(CapabilitySet::SETFCAP)
     .union(CapabilitySet::AUDIT_WRITE);
-
-/// Processes that a build step may have at once: enough for any build, and an end to a fork bomb.
-const BUILD_PROCESSES: u64 = 8192;
 
 /// What came of starting a command.
 pub(crate) enum Start {
@@ -139,7 +137,7 @@ fn prepare(
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o022));
     limit(Resource::RLIMIT_CORE, 0)?;
     if purpose == Purpose::Build {
-        limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES)?;
+        limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES.into())?;
     }
     // Set-uid programs give nothing inside: the owners they would give are the wall's own business.
     rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;

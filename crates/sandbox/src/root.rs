@@ -29,6 +29,9 @@ const MASKED: [&str; 5] = ["kcore", "keys", "timer_list", "sched_debug", "latenc
 /// Where the old root lies until the folders are in place.
 const OLD_ROOT: &str = "run/.outside";
 
+/// Processes that a build step may have at once: enough for any build, and an end to a fork bomb.
+pub(crate) const BUILD_PROCESSES: u32 = 4096;
+
 /// What failed, in words: "mount the layers: …".
 type Step<T> = Result<T, String>;
 
@@ -53,6 +56,11 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     let open = MountFlags::NOSUID | MountFlags::NODEV;
     mount_new("tmpfs", "run", open, "mode=755,uid=0,gid=0")?;
     mount_new("tmpfs", "tmp", open, "mode=1777,uid=0,gid=0")?;
+    if job.purpose == Purpose::Build
+        && let Err(why) = limit_processes()
+    {
+        notes.push(format!("the processes of a step are not limited when root builds ({why})"));
+    }
     cover_proc(job.purpose, &mut notes);
     fs::create_dir(OLD_ROOT).map_err(failed("make a place for the old root"))?;
     rustix::process::pivot_root(".", OLD_ROOT).map_err(failed("exchange the roots"))?;
@@ -102,6 +110,19 @@ fn mount_layers(job: &Job) -> Step<()> {
         Purpose::Workspace => attempt(&options),
     };
     mounted.map_err(failed("mount the layers"))
+}
+
+/// Limits the process ids of this PID namespace, and so its processes. The usual limit of a user's processes does not hold for
+/// the machine's root, whatever namespace it is in. Only from Linux 6.14 on does the file belong to the namespace; before, it is
+/// the whole machine's, and must not be touched.
+fn limit_processes() -> Result<(), String> {
+    let release = rustix::system::uname().release().to_string_lossy().into_owned();
+    let mut numbers =
+        release.split(|letter: char| !letter.is_ascii_digit()).map(|number| number.parse::<u32>().unwrap_or(0));
+    if (numbers.next(), numbers.next()) < (Some(6), Some(14)) {
+        return Err(format!("Linux {release} has no limit of its own for namespaces; 6.14 has"));
+    }
+    fs::write("proc/sys/kernel/pid_max", BUILD_PROCESSES.to_string()).map_err(|error| error.to_string())
 }
 
 fn devices(notes: &mut Vec<String>) -> Step<()> {

@@ -168,13 +168,17 @@ fn a_build_step_cannot_get_out(yard: &Yard) {
     assert_eq!(fs::read_to_string(&secret).unwrap(), "outside");
 }
 
-fn a_fork_bomb_ends_with_its_sandbox(yard: &Yard) {
+fn a_fork_bomb_is_bounded_and_ends_with_its_sandbox(yard: &Yard) {
+    let machine = fs::read_to_string("/proc/sys/kernel/pid_max").unwrap();
     let session = yard.session(Purpose::Build);
-    let bomb = "b() { b | b & }; b; busybox sleep 1000";
+    // The shells that cannot start any more say so, which nobody has to read.
+    let bomb = "b() { b | b & }; b 2> /dev/null; busybox sleep 1000";
     let (ending, _) = run(&session, &shell(0, bomb), Duration::from_secs(1));
     assert_eq!(ending, None);
+    let processes = fs::read_dir("/proc").unwrap().flatten().filter(|entry| entry.path().join("stat").exists()).count();
+    assert!(processes < 6000, "{processes} processes");
     drop(session);
-    // The machine is as it was.
+    assert_eq!(fs::read_to_string("/proc/sys/kernel/pid_max").unwrap(), machine);
     assert_eq!(good(&yard.session(Purpose::Build), "echo quiet"), "quiet\n");
 }
 
@@ -262,12 +266,14 @@ fn ports_inside_are_their_own_and_can_be_reached(yard: &Yard) {
 
 fn sandboxes_end_with_their_session(yard: &Yard) {
     let session = yard.session(Purpose::Workspace);
-    good(&session, "busybox sleep 3144.5 > /dev/null 2>&1 & busybox usleep 300000");
+    // A number of seconds that nobody else on this machine sleeps.
+    let mark = format!("3144.{}", std::process::id());
+    good(&session, &format!("busybox sleep {mark} > /dev/null 2>&1 & busybox usleep 300000"));
     let running = || {
         let mut processes = fs::read_dir("/proc").unwrap().flatten();
         processes.any(|entry| {
             let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
-            String::from_utf8_lossy(&line).contains("3144.5")
+            String::from_utf8_lossy(&line).contains(&mark)
         })
     };
     assert!(running());
@@ -312,7 +318,7 @@ fn main() {
         ("what takes too long is ended", what_takes_too_long_is_ended),
         ("many commands run at once and are told apart", many_commands_run_at_once_and_are_told_apart),
         ("a build step cannot get out", a_build_step_cannot_get_out),
-        ("a fork bomb ends with its sandbox", a_fork_bomb_ends_with_its_sandbox),
+        ("a fork bomb is bounded and ends with its sandbox", a_fork_bomb_is_bounded_and_ends_with_its_sandbox),
         ("a terminal inside is its own and the filter is on", a_terminal_inside_is_its_own_and_the_filter_is_on),
         (
             "changes end up in the upper directory and mounts nowhere",

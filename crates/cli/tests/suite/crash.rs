@@ -24,6 +24,11 @@ fn processes(text: &str) -> Vec<String> {
     found
 }
 
+/// A number of seconds to sleep that nobody else on this machine sleeps.
+fn mark(seconds: u32) -> String {
+    format!("{seconds}.{}", std::process::id())
+}
+
 /// Waits until something holds.
 fn soon(what: &str, mut holds: impl FnMut() -> bool) {
     let begun = Instant::now();
@@ -48,7 +53,7 @@ fn hanging(team: &Team, command: &str, mark: &str) -> Child {
 fn a_killed_build_leaves_no_process_no_mount_and_no_file() {
     for (number, end) in [Signal::SIGKILL, Signal::SIGTERM, Signal::SIGINT, Signal::SIGHUP].into_iter().enumerate() {
         let team = Team::locked();
-        let mark = format!("31{number}7.25");
+        let mark = mark(3100 + number as u32);
         team.step(&format!("echo half > /half; sleep {mark}"));
         let mut child = hanging(&team, "build", &mark);
         // As a terminal does it: to the whole group.
@@ -70,12 +75,14 @@ fn a_killed_build_leaves_no_process_no_mount_and_no_file() {
 #[test]
 fn a_killed_seal_leaves_nothing_either() {
     let team = Team::locked();
-    team.step("date +%Y > /tmp/year; test $(cat /tmp/year) = $(date -d @$SOURCE_DATE_EPOCH +%Y) || sleep 3199.5");
-    let mut child = hanging(&team, "seal", "3199.5");
+    let mark = mark(3199);
+    // Only the second build sees another time of day than the one that the kernel puts on files.
+    team.step(&format!("touch /tmp/now; test $(date +%s) -lt $(( $(stat -c %Y /tmp/now) + 100000 )) || sleep {mark}"));
+    let mut child = hanging(&team, "seal", &mark);
     child.kill().unwrap();
     child.wait().unwrap();
     soon("the second build still runs", || {
-        processes("3199.5").is_empty() && processes(team.home().to_str().unwrap()).is_empty()
+        processes(&mark).is_empty() && processes(team.home().to_str().unwrap()).is_empty()
     });
     soon("something is left in staging", || staging_is_empty(&team));
     team.assert_clean();
@@ -85,8 +92,9 @@ fn a_killed_seal_leaves_nothing_either() {
 fn a_killed_workspace_ends_everything_inside() {
     let team = Team::locked();
     team.ok(&["build"]);
+    let mark = mark(3177);
     let mut child = team
-        .command(&["run", "-q", "--", "sh", "-c", "sleep 3177.5 & echo ready; wait"])
+        .command(&["run", "-q", "--", "sh", "-c", &format!("sleep {mark} & echo ready; wait")])
         .stdout(Stdio::piped())
         .spawn()
         .unwrap();
@@ -94,7 +102,7 @@ fn a_killed_workspace_ends_everything_inside() {
     BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
     child.kill().unwrap();
     child.wait().unwrap();
-    soon("something inside still runs", || processes("3177.5").is_empty());
+    soon("something inside still runs", || processes(&mark).is_empty());
     soon("something is left in staging", || staging_is_empty(&team));
     team.ok(&["run", "-q", "--", "true"]);
 }
@@ -102,8 +110,9 @@ fn a_killed_workspace_ends_everything_inside() {
 #[test]
 fn a_command_that_ends_takes_its_background_with_it() {
     let team = Team::locked();
-    team.ok(&["run", "-q", "--", "sh", "-c", "sleep 3166.5 > /dev/null 2>&1 & exit 0"]);
-    assert_eq!(processes("3166.5"), Vec::<String>::new());
+    let mark = mark(3166);
+    team.ok(&["run", "-q", "--", "sh", "-c", &format!("sleep {mark} > /dev/null 2>&1 & exit 0")]);
+    assert_eq!(processes(&mark), Vec::<String>::new());
     team.assert_clean();
 }
 
