@@ -87,6 +87,7 @@ pub(crate) fn make(
         oddities: workshop.oddities,
     };
     let session = Session::begin(job, workshop.identity)?;
+    session.notes().iter().for_each(|text| (workshop.observer)(Event::Note { text: text.clone() }));
     let command =
         CommandJob { argv: run.argv(), env: env.clone(), directory: "/".to_owned(), id: 0, terminal: [false; 3] };
     let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
