@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use cavrith_core::lock::Lock;
 use cavrith_core::setup::Setup;
-use cavrith_core::verdict::count;
+use cavrith_core::verdict::{count, size};
 use cavrith_engine::build::{self, Built, Workshop};
 use cavrith_engine::project::Project;
 use cavrith_sandbox::job::Oddities;
@@ -14,7 +14,7 @@ use crate::args::{Build, General};
 use crate::bench::{self, Bench};
 use crate::commands::{Outcome, locked_project};
 use crate::failure::Failure;
-use crate::render::progress::{Progress, Where, seconds, size};
+use crate::render::progress::{Progress, Where, seconds};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {

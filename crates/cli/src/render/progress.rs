@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Mutex;
 use std::time::Duration;
 
+use cavrith_core::verdict::size;
 use cavrith_engine::event::{Event, LayerOutcome};
 use indicatif::{ProgressBar, ProgressStyle};
 
@@ -120,9 +121,4 @@ pub fn seconds(millis: u64) -> String {
         1000..100_000 => format!("{:.1} s", millis as f64 / 1e3),
         _ => format!("{} min {} s", millis / 60_000, millis / 1000 % 60),
     }
-}
-
-/// Bytes for people.
-pub fn size(bytes: u64) -> String {
-    cavrith_core::verdict::size(bytes)
 }
