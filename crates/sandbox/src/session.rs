@@ -104,9 +104,8 @@ fn unexpected(report: Report) -> SandboxError {
 pub struct Session {
     orders: Orders,
     notes: Vec<String>,
-    /// Waited for when the session ends; dropped before `raw`, whose end makes it end.
-    pid: u32,
-    _raw: Raw,
+    /// Its end is the sandbox's.
+    raw: Raw,
 }
 
 /// The way to a sandbox for whoever gives it orders: numbers them, and brings each report to whom it concerns.
@@ -249,7 +248,7 @@ impl Session {
         let (distributor, reports) =
             (orders.clone(), raw.socket.try_clone().map_err(outside("listen to the sandbox"))?);
         thread::spawn(move || distributor.distribute(&reports));
-        Ok(Self { orders, notes, pid: raw.pid(), _raw: raw })
+        Ok(Self { orders, notes, raw })
     }
 
     /// What could not be done as it should be.
@@ -263,7 +262,7 @@ impl Session {
     /// When the machine refuses it.
     pub fn connector(&self) -> Result<Connector, SandboxError> {
         let doing = "enter the sandbox's network";
-        let namespace = File::open(format!("/proc/{}/ns/net", self.pid)).map_err(outside(doing))?;
+        let namespace = File::open(format!("/proc/{}/ns/net", self.raw.pid())).map_err(outside(doing))?;
         Connector::new(namespace.into()).map_err(outside(doing))
     }
 

@@ -7,6 +7,7 @@
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::time::Duration;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use rustix::termios::{OptionalActions, Termios};
@@ -15,6 +16,9 @@ use signal_hook::consts::SIGWINCH;
 use crate::job::Ending;
 use crate::session::Attended;
 use crate::{SandboxError, outside};
+
+/// How long a terminal that nothing inside has open is left alone.
+const CLOSED_PAUSE: Duration = Duration::from_millis(20);
 
 /// Puts the terminal into raw mode, and back when dropped.
 struct Raw {
@@ -107,6 +111,10 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
         let more = output && pass(outer.as_fd(), rustix::stdio::stdout());
         if ended && !more {
             break command.wait()?;
+        }
+        if output && !more {
+            // Nothing inside has the terminal open, which would wake us again at once; but something may open it anew.
+            std::thread::sleep(CLOSED_PAUSE);
         }
     };
     drop(raw);

@@ -127,8 +127,9 @@ impl Door {
                 // The guest is gone, with its command's end or without: as when a terminal hangs up.
                 send_signal(rustix::process::Signal::HUP.as_raw());
             });
-            let ending = running.wait().map_err(io::Error::other)?;
-            let told = wire::send(guest, &Answer::Ended(ending), &[]);
+            let ending = running.wait().map_err(io::Error::other);
+            let told = ending.and_then(|ending| wire::send(guest, &Answer::Ended(ending), &[]));
+            // In any case: the thread above, and the guest, wait for it.
             let _ = guest.shutdown(std::net::Shutdown::Both);
             told
         })

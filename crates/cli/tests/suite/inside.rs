@@ -310,6 +310,28 @@ fn enter_gives_a_real_terminal_with_size_signals_and_exit_code() {
 }
 
 #[test]
+fn a_command_that_closes_its_terminal_is_waited_for_without_spinning() {
+    let team = Team::locked();
+    team.ok(&["build"]);
+    let (outer, inner) = terminal(24, 80);
+    let script = "exec < /dev/null > /dev/null 2>&1; sleep 2; exit 6";
+    let mut child = team
+        .command(&["run", "-q", "--", "sh", "-c", script])
+        .stdin(inner.try_clone().unwrap())
+        .stdout(inner.try_clone().unwrap())
+        .stderr(inner)
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_millis(1500));
+    let stat = fs::read_to_string(format!("/proc/{}/stat", child.id())).unwrap();
+    // Fields 14 and 15: time in user and kernel mode, in hundredths of a second.
+    let spent: u64 = stat.split(' ').skip(13).take(2).map(|field| field.parse::<u64>().unwrap()).sum();
+    assert!(spent < 50, "{spent} hundredths of a second of processor time");
+    assert_eq!(child.wait().unwrap().code(), Some(6));
+    drop(outer);
+}
+
+#[test]
 fn a_shell_reads_commands_from_a_pipe() {
     let team = Team::locked();
     let mut child = team.command(&["enter", "-q"]).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
