@@ -71,7 +71,13 @@ pub struct Report {
 
 #[derive(Debug, Arguments)]
 pub struct Lock {
-    /// Take an archive that is not what was locked before
+    /// Take the newest that answers the spec, of everything or of what is named
+    #[arg(long, value_name = "NAME", num_args = 0.., conflicts_with = "outdated")]
+    pub update: Option<Vec<String>>,
+    /// Only show what could be newer
+    #[arg(long)]
+    pub outdated: bool,
+    /// Take an archive or a download that is not what was locked before
     #[arg(long)]
     pub trust_changed: bool,
     #[command(flatten)]

@@ -5,6 +5,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use cavrith_engine::home::Home;
 use cavrith_sandbox::{Identity, ids, janitor};
+use cavrith_sources::web::Web;
 use cavrith_store::Store;
 use cavrith_store::staging::{self, Staging};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
@@ -18,6 +19,7 @@ pub struct Shed {
     pub store: Store,
     /// Dropped before the janitor, which then finds nothing to do.
     pub staging: Staging,
+    pub web: Web,
     _janitor: janitor::Janitor,
 }
 
@@ -37,6 +39,11 @@ pub fn store() -> Result<(Home, Store), Failure> {
     Ok((home, store))
 }
 
+/// The way to the web, which `CAVRITH_OFFLINE` closes.
+pub fn web() -> Web {
+    Web::new(std::env::var_os("CAVRITH_OFFLINE").is_some_and(|value| !value.is_empty() && value != "0"))
+}
+
 /// Set while signals belong to a command inside.
 pub static ATTENDING: AtomicBool = AtomicBool::new(false);
 
@@ -51,7 +58,7 @@ impl Shed {
         let janitor = janitor::watch(&store.staging_dir(&name), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
         let staging = store.stage(&name)?;
         watch_interrupts();
-        Ok(Self { home, store, staging, _janitor: janitor })
+        Ok(Self { home, store, staging, web: web(), _janitor: janitor })
     }
 }
 

@@ -20,5 +20,6 @@ pub type Outcome = Result<u8, Failure>;
 pub fn locked_project(general: &General) -> Result<(Project, Lock), Failure> {
     let project = project::load(&project::find(&general.project)?)?;
     let lock = project::load_lock(&project)?;
+    project::check_files(&project, &lock)?;
     Ok((project, lock))
 }

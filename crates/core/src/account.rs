@@ -20,6 +20,35 @@ pub fn home(account: &str) -> String {
     format!("/home/{account}")
 }
 
+/// An account of an image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Account {
+    /// User number.
+    pub user: u32,
+    /// Group number.
+    pub group: u32,
+    /// Home directory.
+    pub home: String,
+}
+
+/// The lines of a passwd file (passwd(5)), cut at their colons.
+fn passwd_lines(passwd: &[u8]) -> impl Iterator<Item = Vec<String>> {
+    let text = String::from_utf8_lossy(passwd).into_owned();
+    let lines: Vec<_> = text.lines().map(|line| line.split(':').map(str::to_owned).collect::<Vec<_>>()).collect();
+    lines.into_iter().filter(|fields| fields.len() >= 6)
+}
+
+/// The account of this name in a passwd file.
+pub fn find(passwd: &[u8], name: &str) -> Option<Account> {
+    let fields = passwd_lines(passwd).find(|fields| fields[0] == name)?;
+    Some(Account { user: fields[2].parse().ok()?, group: fields[3].parse().ok()?, home: fields[5].clone() })
+}
+
+/// The names of all accounts in a passwd file.
+pub fn names(passwd: &[u8]) -> Vec<String> {
+    passwd_lines(passwd).map(|fields| fields[0].clone()).collect()
+}
+
 /// Something to lay into a layer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Made {
@@ -136,12 +165,6 @@ pub fn settings_layer(account: &str, base: &Tree, place: &RootPath, settings: &s
     }
     made.insert(place.clone(), Made::File(meta(0o644), settings.as_bytes().to_vec()));
     made
-}
-
-/// The text of a settings file: JSON with sorted keys, indented by two, and a last newline.
-pub fn settings_text(settings: &serde_json::Map<String, serde_json::Value>) -> String {
-    let value = serde_json::Value::Object(settings.clone());
-    format!("{value:#}\n")
 }
 
 fn plain(path: &str) -> RootPath {

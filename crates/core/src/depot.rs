@@ -31,6 +31,52 @@ pub struct Index {
     /// Editor profiles: where an editor looks for extensions and settings inside.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub editors: Vec<EditorProfile>,
+    /// Files that a spec names by an address on the web, kept here for those who cannot reach it. They are found by their digest.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub downloads: Vec<Kept>,
+}
+
+impl Index {
+    /// An index without anything.
+    pub fn empty(about: Option<String>) -> Self {
+        Self {
+            depot: 1,
+            about,
+            packages: Vec::new(),
+            toolchains: Vec::new(),
+            extensions: Vec::new(),
+            editors: Vec::new(),
+            downloads: Vec::new(),
+        }
+    }
+
+    /// Every file of the depot.
+    pub fn files(&self) -> impl Iterator<Item = &File> {
+        let packages = self.packages.iter().map(|package| &package.file);
+        let toolchains = self.toolchains.iter();
+        let toolchains =
+            toolchains.flat_map(|one| std::iter::once(&one.file).chain(one.parts.iter().map(|part| &part.file)));
+        let extensions = self.extensions.iter().map(|extension| &extension.file);
+        packages.chain(toolchains).chain(extensions).chain(self.downloads.iter().map(|kept| &kept.file))
+    }
+
+    /// The text of the file.
+    pub fn to_text(&self) -> String {
+        toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a depot's index cannot be written: {error}"))
+    }
+}
+
+/// A file that a spec names by an address on the web.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Kept {
+    /// A name for people.
+    pub name: String,
+    /// Where it came from.
+    pub url: String,
+    /// The file.
+    #[serde(flatten)]
+    pub file: File,
 }
 
 /// A file of a depot.
@@ -91,9 +137,26 @@ pub struct Toolchain {
     pub path: Vec<String>,
     /// What proves its version.
     pub probe: Probe,
+    /// Parts that a spec may choose from; they are laid over the toolchain's own archive, at its place.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Part>,
 }
 
-/// An editor extension, as a zip archive.
+/// An optional part of a toolchain, as a tar archive of its own.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Part {
+    /// Name: `formatter`.
+    pub name: String,
+    /// The archive.
+    #[serde(flatten)]
+    pub file: File,
+    /// How many leading directories to drop from the archive's paths.
+    #[serde(default)]
+    pub strip: usize,
+}
+
+/// An editor extension, as a zip or tar archive.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Extension {
@@ -117,8 +180,33 @@ pub struct EditorProfile {
     pub name: String,
     /// The directory of one extension.
     pub extensions: String,
-    /// The settings file (JSON).
+    /// The settings file.
     pub settings: String,
+    /// The file that tells how to start the project's programs, when the editor has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub launch: Option<String>,
+    /// What the two files are written in.
+    #[serde(default, skip_serializing_if = "Language::is_json")]
+    pub language: Language,
+}
+
+/// What an editor's settings are written in.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Language {
+    /// A JSON object.
+    #[default]
+    Json,
+    /// Vim script: options are set, names with a scope (`g:…`) are assigned.
+    VimScript,
+    /// Emacs Lisp: variables are given defaults.
+    EmacsLisp,
+}
+
+impl Language {
+    fn is_json(&self) -> bool {
+        *self == Self::Json
+    }
 }
 
 impl EditorProfile {
@@ -130,6 +218,11 @@ impl EditorProfile {
     /// The settings file.
     pub fn settings_place(&self, home: &str) -> String {
         self.settings.replace("{home}", home)
+    }
+
+    /// The file that tells how to start programs.
+    pub fn launch_place(&self, home: &str) -> Option<String> {
+        self.launch.as_ref().map(|launch| launch.replace("{home}", home))
     }
 }
 
@@ -163,9 +256,7 @@ fn unsound(index: &Index) -> Option<Unsound> {
         let text = format!("it is of version {}, and this Cavrith reads version 1", index.depot);
         return Some(Unsound { text, quoted: None });
     }
-    let files = index.packages.iter().map(|package| &package.file);
-    let files = files.chain(index.toolchains.iter().map(|toolchain| &toolchain.file));
-    for file in files.chain(index.extensions.iter().map(|extension| &extension.file)) {
+    for file in index.files() {
         if let Err(bad) = RootPath::from_archive(file.file.as_bytes()) {
             return because(format!("a file's path leads out of the depot: {bad}"), &file.file);
         }
@@ -185,7 +276,8 @@ fn unsound(index: &Index) -> Option<Unsound> {
     }
     for editor in &index.editors {
         let any = Version::new("1").ok()?;
-        let places = [editor.extension_place("a.b", &any, "/home/a"), editor.settings_place("/home/a")];
+        let mut places = vec![editor.extension_place("a.b", &any, "/home/a"), editor.settings_place("/home/a")];
+        places.extend(editor.launch_place("/home/a"));
         if let Some(place) = places.iter().find(|place| RootPath::from_absolute(place).is_err()) {
             return because(format!("a place of the editor {} is no path inside: {place}", editor.name), &editor.name);
         }

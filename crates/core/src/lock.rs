@@ -8,7 +8,7 @@ pub mod fit;
 use serde::{Deserialize, Serialize};
 
 use crate::depot::{EditorProfile, Probe};
-use crate::digest::{PinsDigest, Sha256Digest};
+use crate::digest::{PinsDigest, Sha256Digest, TreeDigest};
 use crate::seal::Seal;
 use crate::version::Version;
 
@@ -43,6 +43,12 @@ pub struct Lock {
     /// Extensions, sorted by id.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub extensions: Vec<ExtensionPin>,
+    /// Files from the web, sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub downloads: Vec<DownloadPin>,
+    /// Files of the project that steps take into the image, in the order of the steps.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<FilesPin>,
     /// What must come out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seal: Option<Seal>,
@@ -91,8 +97,12 @@ pub struct PackagePin {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct ArchivePin {
-    /// The archive, relative to the spec.
-    pub path: String,
+    /// The archive, relative to the spec, when it lies on the disk.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Its address, when it lies on the web.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
     /// Its length in bytes.
     pub size: u64,
     /// Its SHA-256.
@@ -100,6 +110,43 @@ pub struct ArchivePin {
     /// How many leading directories are dropped from its paths.
     #[serde(default)]
     pub strip: usize,
+}
+
+impl ArchivePin {
+    /// Its path or address.
+    pub fn origin(&self) -> &str {
+        self.path.as_deref().or(self.url.as_deref()).unwrap_or_default()
+    }
+}
+
+/// A file from the web.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct DownloadPin {
+    /// Name.
+    pub name: String,
+    /// Its address.
+    pub url: String,
+    /// Its length in bytes.
+    pub size: u64,
+    /// Its SHA-256.
+    pub sha256: Sha256Digest,
+}
+
+/// Files of the project that a step takes into the image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct FilesPin {
+    /// The step's name.
+    pub step: String,
+    /// The file or folder, relative to the spec.
+    pub from: String,
+    /// How many files.
+    pub files: u64,
+    /// Bytes in them.
+    pub bytes: u64,
+    /// Digest of their tree: names, contents, and whether they are programs.
+    pub tree: TreeDigest,
 }
 
 /// A toolchain.
@@ -119,8 +166,27 @@ pub struct ToolchainPin {
     pub place: String,
     /// Directories in its place whose programs are found by name.
     pub path: Vec<String>,
+    /// It lies beside another version, which is the one that is found by name.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub also: bool,
     /// What proves its version.
     pub probe: Probe,
+    /// Its chosen parts, sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<PartPin>,
+}
+
+/// A part of a toolchain.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct PartPin {
+    /// Name.
+    pub name: String,
+    /// The archive.
+    #[serde(flatten)]
+    pub source: Source,
+    /// How many leading directories are dropped from its paths.
+    pub strip: usize,
 }
 
 /// An extension.
@@ -190,6 +256,15 @@ impl Lock {
     pub fn to_text(&self) -> String {
         let body = toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"));
         format!("{HEAD}{body}")
+    }
+
+    /// Every file that comes from a depot.
+    pub fn sources(&self) -> impl Iterator<Item = &Source> {
+        let toolchains = self.toolchains.iter();
+        let toolchains =
+            toolchains.flat_map(|pin| std::iter::once(&pin.source).chain(pin.parts.iter().map(|part| &part.source)));
+        let packages = self.packages.iter().map(|pin| &pin.source);
+        packages.chain(toolchains).chain(self.extensions.iter().map(|pin| &pin.source))
     }
 
     /// Digest of all pins: of the lock's text as it would be without its seal.

@@ -68,6 +68,44 @@ codes! {
     EMPTY = 120;
     /// A value that looks like a secret.
     SECRET = 121;
+    /// A step that does nothing, or more than one thing.
+    STEP_ACTION = 122;
+    /// A step that comes after one that is not there.
+    UNKNOWN_STEP = 123;
+    /// Steps that wait for each other.
+    STEP_CYCLE = 124;
+    /// A variable that refers to one that is not there.
+    UNKNOWN_VARIABLE = 125;
+    /// Variables that refer to each other.
+    VARIABLE_CYCLE = 126;
+    /// A text that is no length of time.
+    BAD_LIMIT = 127;
+    /// A text that is no file mode.
+    BAD_MODE = 128;
+    /// A text that is no address on the web.
+    BAD_URL = 129;
+    /// A pattern that cannot be read.
+    BAD_PATTERN = 130;
+    /// A file to include that cannot be read.
+    INCLUDE_UNREADABLE = 131;
+    /// Files that include each other.
+    INCLUDE_CYCLE = 132;
+    /// Two keys of which exactly one has to be there.
+    ONE_OF = 133;
+    /// A path of the project that leads out of it.
+    LEADS_OUT = 134;
+    /// Something laid where a folder will cover it.
+    COVERED = 135;
+    /// A version of a toolchain asked for twice.
+    VERSION_TWICE = 136;
+    /// An outside path that only one machine has.
+    ONE_MACHINE = 137;
+    /// A port outside that an ordinary user may not listen on.
+    PRIVILEGED_PORT = 138;
+    /// An address with a password in it.
+    URL_SECRET = 139;
+    /// A template that cannot be read as one.
+    BAD_TEMPLATE = 140;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.
@@ -82,6 +120,24 @@ codes! {
     PLACES_MEET = 206;
     /// A package that needs another one.
     PACKAGE_NEEDS = 207;
+    /// A part that a toolchain does not have.
+    PART_NOT_OFFERED = 208;
+    /// A file of the project that a step takes and that is not there.
+    FILE_MISSING = 209;
+    /// A depot that nothing comes from.
+    DEPOT_UNUSED = 210;
+    /// A lock that does not answer the spec.
+    LOCK_BEHIND = 211;
+    /// A lock that cannot be read.
+    LOCK_UNREADABLE = 212;
+    /// A file of the project that version control does not have.
+    NOT_TRACKED = 213;
+    /// A template that names something that is not there.
+    TEMPLATE_NAME = 214;
+    /// A depot's file that is not there, or has another length.
+    DEPOT_FILE = 215;
+    /// A depot on the web that cannot be reached.
+    DEPOT_UNREACHABLE = 216;
 }
 
 /// How bad it is.

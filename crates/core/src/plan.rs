@@ -2,33 +2,40 @@
 //!
 //! | layer | what its key takes in | built |
 //! |---|---|---|
-//! | toolchain | archive's SHA-256, strip, place | alone, beside the others |
+//! | toolchain, each of its parts | archive's SHA-256, strip, place | alone, beside the others |
 //! | extension | archive's SHA-256, strip, place | alone, beside the others |
+//! | download | its SHA-256, place, and strip or mode | alone, beside the others |
 //! | base | SHA-256 of each package, in order; or of the archive, and strip | alone, beside the others |
 //! | account | account, inside paths of folders, tree of the base | after the base |
-//! | settings | account, place, text, tree of the base | after the base |
-//! | step | command, environment, host name, tree of all that lies beneath | one after the other |
+//! | settings, launch | account, place, text, tree of the base | after the base |
+//! | step | guards, environment, account, tree of all that lies beneath, and | one after the other |
+//! | … that runs | its command | |
+//! | … that writes | place, mode, owner, and the text; or the template's tree and all that it may name | |
+//! | … that copies | place, owner, tree of the files | |
 //!
 //! Every key also takes in the kind of layer, the epoch, and [`RULES`], the version of the rules by which layers are
 //! made. Left out on purpose: names of steps, toolchains and depots (they do not change what comes out), where a file was
 //! fetched from (its digest is there), and everything of this machine. Because a step's key has the *tree* beneath and
 //! not its key, a change below that comes out the same reuses everything above.
 //!
-//! Lowest first, an image is: toolchains, extensions, base, account, settings, steps. Toolchains lie beneath the base so
+//! Lowest first, an image is: toolchains, extensions, downloads, base, account, settings, steps. Toolchains lie beneath the base so
 //! that the directories above their places (`/`, `/opt`) keep the rights that the base gives them.
 
 use std::collections::BTreeMap;
 
+use crate::depot::EditorProfile;
 use crate::digest::{ImageKey, LayerKey, TreeDigest};
+use crate::editors;
 use crate::encode::Encoder;
-use crate::lock::{ArchivePin, ExtensionPin, Lock, PackagePin, ToolchainPin};
+use crate::lock::{ArchivePin, DownloadPin, ExtensionPin, Lock, PackagePin, Source};
 use crate::path::RootPath;
 use crate::setup;
-use crate::spec::{Base, Run, Spec};
+use crate::spec::{Action, Base, Editor, Run, Spec, Step, Text};
+use crate::template::Names;
 
 /// Version of the rules by which layers are made. Raise it when the same inputs would come out differently, so that
 /// nothing made by older rules is taken for the same.
-pub const RULES: u32 = 1;
+pub const RULES: u32 = 2;
 
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]
@@ -53,10 +60,19 @@ pub struct PlannedLayer {
 /// What a layer is made of.
 #[derive(Debug, Clone)]
 pub enum Content {
-    /// A toolchain's archive.
-    Toolchain(ToolchainPin),
+    /// An archive of a toolchain.
+    Toolchain(Placed),
     /// An extension's archive.
     Extension(ExtensionPin),
+    /// A file from the web.
+    Download {
+        /// The file.
+        pin: DownloadPin,
+        /// Where it lies.
+        place: RootPath,
+        /// How.
+        laying: Laid,
+    },
     /// Packages of the base.
     Packages(Vec<PackagePin>),
     /// The base as one archive.
@@ -68,7 +84,7 @@ pub enum Content {
         /// Inside paths of folders.
         places: Vec<RootPath>,
     },
-    /// The editor's settings file.
+    /// A file of the editor's.
     Settings {
         /// The account.
         account: String,
@@ -78,13 +94,97 @@ pub enum Content {
         text: String,
     },
     /// A build step.
-    Step {
-        /// What it runs.
-        run: Run,
-        /// Its environment.
-        env: BTreeMap<String, String>,
+    Step(Box<StepContent>),
+}
+
+/// An archive of a toolchain, and where it lies.
+#[derive(Debug, Clone)]
+pub struct Placed {
+    /// The archive.
+    pub source: Source,
+    /// How many leading directories are dropped from its paths.
+    pub strip: usize,
+    /// Where it lies.
+    pub place: String,
+    /// It is a part, which may lie over its toolchain's own archive.
+    pub part: bool,
+}
+
+/// How a download is laid.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Laid {
+    /// As a file with these rights.
+    File(u16),
+    /// Unpacked, without so many leading directories.
+    Unpacked(usize),
+}
+
+/// A build step.
+#[derive(Debug, Clone)]
+pub struct StepContent {
+    /// What it does.
+    pub work: Work,
+    /// A command that, when it succeeds, leaves the step out.
+    pub unless: Option<Run>,
+    /// A path that, when it is there, leaves the step out.
+    pub creates: Option<RootPath>,
+    /// Its environment, but for what depends on the account.
+    pub env: BTreeMap<String, String>,
+    /// Who carries it out.
+    pub account: String,
+    /// Seconds that it may take. Not in the key: it does not change what comes out.
+    pub limit: u64,
+}
+
+/// What a build step does.
+#[derive(Debug, Clone)]
+pub enum Work {
+    /// It runs a command.
+    Run(Run),
+    /// It writes a file.
+    Write {
+        /// The file.
+        place: RootPath,
+        /// What stands in it.
+        text: Written,
+        /// Its rights.
+        mode: u16,
+        /// Who it belongs to.
+        owner: String,
+    },
+    /// It copies files of the project.
+    Copy {
+        /// File or folder, relative to the project.
+        from: String,
+        /// What to leave out.
+        except: Vec<String>,
+        /// What it becomes.
+        place: RootPath,
+        /// Who it belongs to.
+        owner: String,
+        /// What the lock says that it is.
+        tree: TreeDigest,
     },
 }
+
+/// What stands in a written file.
+#[derive(Debug, Clone)]
+pub enum Written {
+    /// This.
+    Content(String),
+    /// What becomes of a template.
+    Template {
+        /// The template, relative to the project.
+        file: String,
+        /// What the lock says that it is.
+        tree: TreeDigest,
+        /// What it may name.
+        names: Names,
+    },
+}
+
+/// Seconds that a step may take when the spec says nothing.
+pub const STEP_LIMIT: u64 = 3600;
 
 /// What a layer's making looks at besides its own content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -101,9 +201,11 @@ impl Content {
     /// What has to be there before it can be made.
     pub fn needs(&self) -> Needs {
         match self {
-            Self::Toolchain(_) | Self::Extension(_) | Self::Packages(_) | Self::Archive(_) => Needs::Nothing,
+            Self::Toolchain(_) | Self::Extension(_) | Self::Download { .. } | Self::Packages(_) | Self::Archive(_) => {
+                Needs::Nothing
+            }
             Self::Account { .. } | Self::Settings { .. } => Needs::Base,
-            Self::Step { .. } => Needs::Beneath,
+            Self::Step(_) => Needs::Beneath,
         }
     }
 
@@ -119,13 +221,27 @@ impl Plan {
         let mut layers = Vec::new();
         let mut add = |name: String, content: Content| layers.push(PlannedLayer { name, content });
         for pin in &lock.toolchains {
-            add(format!("toolchain {} {}", pin.name, pin.version), Content::Toolchain(pin.clone()));
+            let placed = |source: &Source, strip, part| {
+                Content::Toolchain(Placed { source: source.clone(), strip, place: pin.place.clone(), part })
+            };
+            let name = format!("toolchain {} {}", pin.name, pin.version);
+            // Of two archives at one place the later one lies above.
+            add(name.clone(), placed(&pin.source, pin.strip, false));
+            for part in &pin.parts {
+                add(format!("{name}, {}", part.name), placed(&part.source, part.strip, true));
+            }
         }
         for pin in &lock.extensions {
             add(format!("extension {} {}", pin.id, pin.version), Content::Extension(pin.clone()));
         }
+        for pin in &lock.downloads {
+            let Some(download) = spec.downloads.iter().find(|one| one.name.value == pin.name) else { continue };
+            let laying = if download.unpack { Laid::Unpacked(download.strip) } else { Laid::File(download.mode) };
+            let place = download.inside.value.clone();
+            add(format!("download {}", pin.name), Content::Download { pin: pin.clone(), place, laying });
+        }
         match (&spec.base, &lock.archive) {
-            (Base::Archive { .. }, Some(pin)) => add(format!("base {}", pin.path), Content::Archive(pin.clone())),
+            (Base::Archive { .. }, Some(pin)) => add(format!("base {}", pin.origin()), Content::Archive(pin.clone())),
             _ => {
                 let names: Vec<_> = lock.packages.iter().map(|pin| pin.name.as_str()).collect();
                 let name = match names.as_slice() {
@@ -140,15 +256,12 @@ impl Plan {
         places.sort();
         add(format!("account {account}"), Content::Account { account: account.clone(), places });
         if let (Some(editor), Some(profile)) = (&spec.editor, &lock.editor) {
-            let place = profile.settings_place(&crate::account::home(&account));
-            if let Ok(place) = RootPath::from_absolute(&place) {
-                let text = crate::account::settings_text(&editor.settings);
-                add(format!("settings of {}", profile.name), Content::Settings { account, place, text });
+            for (name, place, text) in editor_files(spec, editor, profile) {
+                add(name, Content::Settings { account: account.clone(), place, text });
             }
         }
-        let env = setup::step_env(spec, lock);
         for step in &spec.steps {
-            add(format!("step \"{}\"", step.name.value), Content::Step { run: step.run.clone(), env: env.clone() });
+            add(format!("step \"{}\"", step.name.value), Content::Step(Box::new(step_content(spec, lock, step))));
         }
         let image_key = image_key(&layers, lock.epoch);
         Self { layers, epoch: lock.epoch, image_key }
@@ -167,6 +280,61 @@ impl Plan {
     }
 }
 
+/// The editor's own files: name, place, text.
+fn editor_files(spec: &Spec, editor: &Editor, profile: &EditorProfile) -> Vec<(String, RootPath, String)> {
+    let home = crate::account::home(&spec.workspace.account.value);
+    let settings = editors::settings_text(&editor.settings, profile.language);
+    let mut files = vec![(format!("settings of {}", profile.name), profile.settings_place(&home), settings)];
+    if let Some(place) = profile.launch_place(&home).filter(|_| !editor.launch.is_empty()) {
+        let project = spec.workspace.project.value.to_string();
+        let text = editors::launch_text(editor, &project, profile.language);
+        files.push((format!("launch of {}", profile.name), place, text));
+    }
+    let placed =
+        files.into_iter().filter_map(|(name, place, text)| Some((name, RootPath::from_absolute(&place).ok()?, text)));
+    placed.collect()
+}
+
+fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
+    let root = || "root".to_owned();
+    let owner = |owner: &Option<crate::spec::At<String>>| owner.as_ref().map_or_else(root, |owner| owner.value.clone());
+    let pinned = || lock.files.iter().find(|pin| pin.step == step.name.value);
+    // A lock that answers the spec has the pin; the digest of nothing stands for one that does not.
+    let tree = || pinned().map_or(TreeDigest::from_bytes([0; 32]), |pin| pin.tree);
+    let mut env = setup::step_env(spec, lock);
+    env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.value.clone())));
+    let work = match &step.action {
+        Action::Run(run) => Work::Run(run.clone()),
+        Action::Write(write) => {
+            let text = match &write.text {
+                Text::Content(text) => Written::Content(text.clone()),
+                Text::Template(file) => {
+                    let named: BTreeMap<_, _> = spec.env.iter().chain(&step.env).collect();
+                    let named = named.into_iter().map(|(name, value)| (name.clone(), value.value.clone())).collect();
+                    let names = Names::new(spec, lock, &named);
+                    Written::Template { file: file.value.clone(), tree: tree(), names }
+                }
+            };
+            Work::Write { place: write.inside.value.clone(), text, mode: write.mode, owner: owner(&write.owner) }
+        }
+        Action::Copy(copy) => Work::Copy {
+            from: copy.from.value.clone(),
+            except: copy.except.iter().map(|pattern| pattern.value.clone()).collect(),
+            place: copy.inside.value.clone(),
+            owner: owner(&copy.owner),
+            tree: tree(),
+        },
+    };
+    StepContent {
+        work,
+        unless: step.unless.clone(),
+        creates: step.creates.as_ref().map(|creates| creates.value.clone()),
+        env,
+        account: owner(&step.account),
+        limit: step.limit.unwrap_or(STEP_LIMIT),
+    }
+}
+
 fn image_key(layers: &[PlannedLayer], epoch: u64) -> ImageKey {
     let mut encoder = Encoder::new("cavrith plan 1");
     encoder.u32(RULES).u64(epoch).count(layers.len());
@@ -180,8 +348,8 @@ fn image_key(layers: &[PlannedLayer], epoch: u64) -> ImageKey {
 
 fn encode_content(encoder: &mut Encoder, content: &Content) {
     match content {
-        Content::Toolchain(pin) => {
-            encoder.u8(1).fixed(pin.source.sha256.as_bytes()).u64(pin.strip as u64).bytes(&pin.place);
+        Content::Toolchain(placed) => {
+            encoder.u8(1).fixed(placed.source.sha256.as_bytes()).u64(placed.strip as u64).bytes(&placed.place);
         }
         Content::Extension(pin) => {
             encoder.u8(2).fixed(pin.source.sha256.as_bytes()).u64(pin.strip as u64).bytes(&pin.place);
@@ -201,11 +369,41 @@ fn encode_content(encoder: &mut Encoder, content: &Content) {
         Content::Settings { account, place, text } => {
             encoder.u8(6).bytes(account).bytes(place.as_bytes()).bytes(text);
         }
-        Content::Step { run, env } => {
-            encoder.u8(7).list(run.argv().iter()).count(env.len());
-            for (name, value) in env {
-                encoder.bytes(name).bytes(value);
-            }
+        Content::Step(step) => encode_step(encoder, step),
+        Content::Download { pin, place, laying } => {
+            encoder.u8(8).fixed(pin.sha256.as_bytes()).bytes(place.as_bytes());
+            match laying {
+                Laid::File(mode) => encoder.u8(1).u64((*mode).into()),
+                Laid::Unpacked(strip) => encoder.u8(2).u64(*strip as u64),
+            };
+        }
+    }
+}
+
+fn encode_step(encoder: &mut Encoder, step: &StepContent) {
+    encoder.u8(7).count(step.env.len());
+    for (name, value) in &step.env {
+        encoder.bytes(name).bytes(value);
+    }
+    encoder.bytes(&step.account);
+    encoder.list(step.unless.as_ref().map(Run::argv).unwrap_or_default().iter());
+    encoder.bytes(step.creates.as_ref().map_or(b"".as_slice(), RootPath::as_bytes));
+    match &step.work {
+        Work::Run(run) => {
+            encoder.u8(1).list(run.argv().iter());
+        }
+        Work::Write { place, text, mode, owner } => {
+            encoder.u8(2).bytes(place.as_bytes()).u64((*mode).into()).bytes(owner);
+            match text {
+                Written::Content(text) => encoder.u8(1).bytes(text),
+                Written::Template { tree, names, .. } => {
+                    let names = serde_json::to_vec(names).unwrap_or_else(|error| panic!("BUG: {error}"));
+                    encoder.u8(2).fixed(tree.as_bytes()).bytes(&names)
+                }
+            };
+        }
+        Work::Copy { place, owner, tree, .. } => {
+            encoder.u8(3).bytes(place.as_bytes()).bytes(owner).fixed(tree.as_bytes());
         }
     }
 }

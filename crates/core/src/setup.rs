@@ -7,10 +7,12 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::account::{self, ACCOUNT_ID};
+use crate::depot::Language;
 use crate::digest::{ImageFingerprint, WorkspaceFingerprint};
+use crate::editors;
 use crate::encode::Encoder;
-use crate::lock::Lock;
-use crate::spec::Spec;
+use crate::lock::{Lock, ToolchainPin};
+use crate::spec::{Folder, Spec};
 
 /// Directories of programs that every root has, after those of the toolchains.
 const SYSTEM_PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
@@ -27,7 +29,7 @@ pub struct Setup {
     pub host_name: String,
     /// The whole environment of a command of the account, but for what tells of the member's own terminal.
     pub env: BTreeMap<String, String>,
-    /// Inside paths of the folders, sorted.
+    /// Inside paths of the folders, sorted, each with what of it stays inside: `/code except out, target`.
     pub folders: Vec<String>,
     /// Inside ports, by name: `8080/tcp`.
     pub ports: BTreeMap<String, String>,
@@ -48,7 +50,7 @@ impl Setup {
         env.insert("LOGNAME".to_owned(), account.clone());
         env.insert("SHELL".to_owned(), shell.to_owned());
         env.insert("CAVRITH_WORKSPACE".to_owned(), spec.workspace.name.value.clone());
-        let mut folders: Vec<_> = spec.folders.iter().map(|folder| folder.inside.value.to_string()).collect();
+        let mut folders: Vec<_> = spec.folders.iter().map(shown_folder).collect();
         folders.sort();
         Self {
             account: account.clone(),
@@ -62,7 +64,7 @@ impl Setup {
                 .map(|port| (port.name.value.clone(), format!("{}/tcp", port.inside.value)))
                 .collect(),
             extensions: lock.extensions.iter().map(|pin| (pin.id.clone(), pin.version.to_string())).collect(),
-            settings: spec.editor.as_ref().map_or_else(String::new, |editor| account::settings_text(&editor.settings)),
+            settings: settings(spec, lock),
         }
     }
 
@@ -86,20 +88,23 @@ impl Setup {
     }
 }
 
+fn shown_folder(folder: &Folder) -> String {
+    let mut except: Vec<_> = folder.except.iter().map(|path| crate::path::shown(path.value.as_bytes())).collect();
+    except.sort();
+    match except.as_slice() {
+        [] => folder.inside.value.to_string(),
+        except => format!("{} except {}", folder.inside.value, except.join(", ")),
+    }
+}
+
+fn settings(spec: &Spec, lock: &Lock) -> String {
+    let language = lock.editor.as_ref().map_or_else(Language::default, |profile| profile.language);
+    spec.editor.as_ref().map_or_else(String::new, |editor| editors::settings_text(&editor.settings, language))
+}
+
 /// The environment of a build step, which root carries out.
 pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
-    let mut path = Vec::new();
-    for pin in &lock.toolchains {
-        for directory in &pin.path {
-            let directory = directory.trim_matches('/');
-            let entry = if directory.is_empty() || directory == "." {
-                pin.place.clone()
-            } else {
-                format!("{}/{directory}", pin.place)
-            };
-            path.push(entry);
-        }
-    }
+    let mut path: Vec<_> = lock.toolchains.iter().filter(|pin| !pin.also).flat_map(program_directories).collect();
     path.push(SYSTEM_PATH.to_owned());
     let mut env: BTreeMap<_, _> = spec.env.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect();
     let own = [
@@ -114,4 +119,13 @@ pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
         env.entry(name.to_owned()).or_insert_with(|| value.to_owned());
     }
     env
+}
+
+/// The directories of a toolchain's programs.
+pub fn program_directories(pin: &ToolchainPin) -> Vec<String> {
+    let absolute = |directory: &String| match directory.trim_matches('/') {
+        "" | "." => pin.place.clone(),
+        directory => format!("{}/{directory}", pin.place),
+    };
+    pin.path.iter().map(absolute).collect()
 }

@@ -4,10 +4,16 @@
 //! keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A [`Spec`]
 //! that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing is twice.
 
+pub mod document;
+mod editor;
+mod gather;
 pub mod keys;
 mod parse;
 mod reader;
 mod rules;
+pub mod schema;
+mod steps;
+mod variables;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -16,7 +22,8 @@ use crate::digest::{Sha256Digest, SpecDigest};
 use crate::path::RootPath;
 use crate::version::Version;
 
-pub use parse::{Parsed, parse};
+pub use gather::{Gathered, gather};
+pub use parse::{Parsed, parse, parse_gathered};
 
 /// The file's name in a project.
 pub const FILE_NAME: &str = "cavrith.toml";
@@ -41,13 +48,15 @@ pub struct Spec {
     pub base: Base,
     /// Wanted toolchains, by name.
     pub toolchains: BTreeMap<String, At<Wanted>>,
-    /// Environment variables of the workspace and of its steps.
+    /// Environment variables of the workspace and of its steps, with what they refer to filled in.
     pub env: BTreeMap<String, At<String>>,
     /// Folders of the member's disk, the project's own among them.
     pub folders: Vec<Folder>,
     /// Ports inside that are reachable outside.
     pub ports: Vec<Port>,
-    /// Provisioning actions, in their order.
+    /// Files to fetch, by name.
+    pub downloads: Vec<Download>,
+    /// Provisioning actions, in the order in which they are carried out.
     pub steps: Vec<Step>,
     /// What the team's editor is given.
     pub editor: Option<Editor>,
@@ -68,11 +77,45 @@ pub struct Workspace {
     pub project: At<RootPath>,
 }
 
+/// Where a file or depot lies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Origin {
+    /// On the disk, relative to the project.
+    Path(At<String>),
+    /// On the web.
+    Url(At<String>),
+}
+
+impl Origin {
+    /// The path or address, and where it is written.
+    pub fn at(&self) -> &At<String> {
+        match self {
+            Self::Path(at) | Self::Url(at) => at,
+        }
+    }
+
+    /// The path, if it is one.
+    pub fn path(&self) -> Option<&str> {
+        match self {
+            Self::Path(at) => Some(&at.value),
+            Self::Url(_) => None,
+        }
+    }
+
+    /// The address, if it is one.
+    pub fn url(&self) -> Option<&str> {
+        match self {
+            Self::Path(_) => None,
+            Self::Url(at) => Some(&at.value),
+        }
+    }
+}
+
 /// One entry of `[depots]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Depot {
-    /// Folder of the depot, relative to the spec.
-    pub path: At<String>,
+    /// Where it lies.
+    pub origin: Origin,
 }
 
 /// The table `[base]`.
@@ -87,8 +130,8 @@ pub enum Base {
     },
     /// An archive of a whole root.
     Archive {
-        /// The archive, relative to the spec.
-        path: At<String>,
+        /// Where the archive lies.
+        origin: Origin,
         /// Its digest, if the spec names it.
         sha256: Option<At<Sha256Digest>>,
         /// How many leading directories to drop from its paths.
@@ -101,8 +144,12 @@ pub enum Base {
 pub struct Wanted {
     /// The version, or the beginning of one.
     pub version: At<Version>,
+    /// Further versions that lie beside it.
+    pub also: Vec<At<Version>>,
     /// The depot it has to come from.
     pub depot: Option<At<String>>,
+    /// Which of its optional parts; all when left out.
+    pub parts: Option<Vec<At<String>>>,
 }
 
 /// One entry of `[[folders]]`.
@@ -112,6 +159,8 @@ pub struct Folder {
     pub outside: At<String>,
     /// Where it appears.
     pub inside: At<RootPath>,
+    /// Directories in it, relative to it, that never cross the wall.
+    pub except: Vec<At<RootPath>>,
 }
 
 /// One entry of `[[ports]]`.
@@ -127,13 +176,90 @@ pub struct Port {
     pub exact: bool,
 }
 
+/// One entry of `[[downloads]]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Download {
+    /// A name for people and for the lock.
+    pub name: At<String>,
+    /// Its address.
+    pub url: At<String>,
+    /// Where it lies inside.
+    pub inside: At<RootPath>,
+    /// Its digest, if the spec names it.
+    pub sha256: Option<At<Sha256Digest>>,
+    /// Whether it is an archive to unpack.
+    pub unpack: bool,
+    /// How many leading directories to drop from the archive's paths.
+    pub strip: usize,
+    /// The rights of the file.
+    pub mode: u16,
+}
+
 /// One entry of `[[steps]]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
     /// A name for people.
     pub name: At<String>,
     /// What it does.
-    pub run: Run,
+    pub action: Action,
+    /// A command that, when it succeeds, leaves the step out.
+    pub unless: Option<Run>,
+    /// A path that, when it is there, leaves the step out.
+    pub creates: Option<At<RootPath>>,
+    /// Names of steps that come first.
+    pub after: Vec<At<String>>,
+    /// Variables of this step only, with what they refer to filled in.
+    pub env: BTreeMap<String, At<String>>,
+    /// Who carries it out; root when left out.
+    pub account: Option<At<String>>,
+    /// Seconds that it may take.
+    pub limit: Option<u64>,
+}
+
+/// What a step does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Action {
+    /// It runs a command.
+    Run(Run),
+    /// It writes a file.
+    Write(Write),
+    /// It copies files of the project.
+    Copy(Copy),
+}
+
+/// `steps[].write`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Write {
+    /// The file.
+    pub inside: At<RootPath>,
+    /// What stands in it.
+    pub text: Text,
+    /// Its rights.
+    pub mode: u16,
+    /// Who it belongs to; root when left out.
+    pub owner: Option<At<String>>,
+}
+
+/// Where the text of a written file comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Text {
+    /// From the spec itself.
+    Content(String),
+    /// From a template, a file relative to the project.
+    Template(At<String>),
+}
+
+/// `steps[].copy`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Copy {
+    /// File or folder, relative to the project.
+    pub from: At<String>,
+    /// What it becomes.
+    pub inside: At<RootPath>,
+    /// What to leave out, in the patterns of git's ignore files.
+    pub except: Vec<At<String>>,
+    /// Who all of it belongs to; root when left out.
+    pub owner: Option<At<String>>,
 }
 
 /// A command of a step.
@@ -153,6 +279,14 @@ impl Run {
             Self::Program(argv) => argv.clone(),
         }
     }
+
+    /// As it is written.
+    pub fn shown(&self) -> String {
+        match self {
+            Self::Shell(text) => text.clone(),
+            Self::Program(argv) => argv.join(" "),
+        }
+    }
 }
 
 /// The table `[editor]`.
@@ -166,4 +300,21 @@ pub struct Editor {
     pub extensions: BTreeMap<String, At<Version>>,
     /// Settings, as the editor's settings file will hold them.
     pub settings: serde_json::Map<String, serde_json::Value>,
+    /// How to start the project's programs, by name.
+    pub launch: BTreeMap<String, Launch>,
+}
+
+/// One entry of `[editor.launch]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Launch {
+    /// The program.
+    pub program: String,
+    /// Its arguments.
+    pub arguments: Vec<String>,
+    /// The command that builds it first.
+    pub build: Option<String>,
+    /// Where it is started; the project's folder when left out.
+    pub directory: Option<RootPath>,
+    /// Variables of it only.
+    pub env: BTreeMap<String, String>,
 }

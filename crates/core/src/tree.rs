@@ -7,6 +7,7 @@
 pub mod diff;
 pub mod encoding;
 pub mod merge;
+mod resolve;
 
 use std::collections::BTreeMap;
 

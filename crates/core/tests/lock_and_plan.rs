@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use cavrith_core::depot::{self, Index};
 use cavrith_core::digest::{ImageFingerprint, Sha256Digest};
 use cavrith_core::lock::Lock;
-use cavrith_core::lock::choose::{Offer, PackageFacts, check_packages, choose};
+use cavrith_core::lock::choose::{Offer, PackageFacts, Update, check_packages, choose};
 use cavrith_core::lock::fit::misfits;
 use cavrith_core::mistake::Code;
 use cavrith_core::plan::{Needs, Plan};
@@ -85,7 +85,7 @@ fn offers(a: &[&str], b: &[&str]) -> BTreeMap<String, Offer> {
 
 fn locked(text: &str) -> (Spec, Lock) {
     let spec = spec(text);
-    let (mut lock, mistakes) = choose(&spec, &offers(&["2.4.1", "2.5.0"], &["2.4.9"]), None);
+    let (mut lock, mistakes) = choose(&spec, &offers(&["2.4.1", "2.5.0"], &["2.4.9"]), None, &Update::Nothing);
     assert_eq!(mistakes, []);
     lock.epoch = 1_700_000_000;
     (spec, lock)
@@ -105,10 +105,10 @@ fn the_newest_that_answers_is_chosen_from_any_depot() {
 fn what_still_answers_is_kept_and_the_text_is_the_same_to_the_byte() {
     let (spec, lock) = locked(SPEC);
     let grown = offers(&["2.4.1", "2.5.0"], &["2.4.9", "2.4.10"]);
-    let (mut again, _) = choose(&spec, &grown, Some(&lock));
+    let (mut again, _) = choose(&spec, &grown, Some(&lock), &Update::Nothing);
     again.epoch = lock.epoch;
     assert_eq!(again.to_text(), lock.to_text());
-    let (fresh, _) = choose(&spec, &grown, None);
+    let (fresh, _) = choose(&spec, &grown, None, &Update::Nothing);
     assert_eq!(fresh.toolchains[0].version.as_str(), "2.4.10");
 }
 
@@ -137,7 +137,8 @@ fn a_lock_with_something_foreign_or_of_another_version_is_refused() {
 #[test]
 fn what_no_depot_has_is_told_with_what_there_is() {
     let told = |old: &str, new: &str| {
-        let (_, mistakes) = choose(&spec(&SPEC.replacen(old, new, 1)), &offers(&["2.4.1"], &["2.5.0"]), None);
+        let (_, mistakes) =
+            choose(&spec(&SPEC.replacen(old, new, 1)), &offers(&["2.4.1"], &["2.5.0"]), None, &Update::Nothing);
         mistakes
             .into_iter()
             .map(|mistake| format!("{} {} | {}", mistake.code, mistake.message, mistake.remedy))
@@ -148,7 +149,7 @@ fn what_no_depot_has_is_told_with_what_there_is() {
     insta::assert_snapshot!(told("quill = \"2.4\"", "quill = \"3\""), @"CV0203 no depot here has the toolchain `quill` in version 3 | choose one of 2.4.1, 2.5.0, or the beginning of one");
     insta::assert_snapshot!(told("quill = \"2.4\"", "quil = \"2\""), @"CV0202 no depot here has a toolchain `quil` | write `quill`");
     insta::assert_snapshot!(told("\"brindle.syntax\" = \"1\"", "\"brindle.other\" = \"1\""), @"CV0202 no depot here has an extension `brindle.other` | choose one of brindle.syntax, or add it to a depot");
-    insta::assert_snapshot!(told("[editor]", "[editor]\nprofile = \"torch\""), @r#"CV0205 no depot here has an editor profile `torch` | write profile = "…" with one of lantern"#);
+    insta::assert_snapshot!(told("[editor]", "[editor]\nprofile = \"torch\""), @r#"CV0205 no depot here has an editor profile `torch` | write profile = "…" with one of lantern, emacs, neovim, vim, or add one to a depot, under [[editors]]"#);
     insta::assert_snapshot!(told("quill = \"2.4\"", "quill = { version = \"2.5\", depot = \"a\" }"), @"CV0203 the depot `a` does not have the toolchain `quill` in version 2.5 | choose one of 2.4.1, or the beginning of one");
     insta::assert_snapshot!(told("[env]", "[[folders]]\noutside = \".\"\ninside = \"/opt/quill/data\"\n[env]"), @"CV0206 the folder /opt/quill/data and the toolchain quill would lie at the same place inside, /opt/quill/data | give the folder another inside path, or the depot's entry another place");
 }
@@ -157,7 +158,7 @@ fn what_no_depot_has_is_told_with_what_there_is() {
 fn several_editor_profiles_need_a_choice() {
     let mut offers = offers(&["2.4.1"], &[]);
     offers.get_mut("b").unwrap().index = index(&[], &["torch"]);
-    let (lock, mistakes) = choose(&spec(SPEC), &offers, None);
+    let (lock, mistakes) = choose(&spec(SPEC), &offers, None, &Update::Nothing);
     assert_eq!(mistakes.iter().map(|mistake| mistake.code).collect::<Vec<_>>(), [Code::EDITOR_PROFILE]);
     assert!(mistakes[0].remedy.contains("lantern, torch"));
     assert!(lock.extensions.is_empty());

@@ -5,7 +5,7 @@
 )]
 
 use cavrith_core::mistake::{Code, line_and_column};
-use cavrith_core::spec::{Run, Spec, parse};
+use cavrith_core::spec::{Action, Run, Spec, parse};
 
 const GOOD: &str = r#"spec = 1
 [workspace]
@@ -48,6 +48,13 @@ fn good(addition: &str) -> Spec {
     parsed.sound().unwrap()
 }
 
+fn run(spec: &Spec, step: usize) -> &Run {
+    match &spec.steps[step].action {
+        Action::Run(run) => run,
+        other => panic!("{other:?} runs nothing"),
+    }
+}
+
 #[test]
 fn a_small_spec_gets_its_defaults() {
     let spec = good("");
@@ -71,8 +78,8 @@ fn a_command_is_a_text_for_the_shell_or_a_program() {
     let spec = good(
         "[[steps]]\nname = \"a\"\nat = \"build\"\nrun = \"true\"\n[[steps]]\nname = \"b\"\nat = \"build\"\nrun = [\"/bin/b\", \"x\"]\n",
     );
-    assert_eq!(spec.steps[0].run.argv(), ["/bin/sh", "-ec", "true"]);
-    assert_eq!(spec.steps[1].run, Run::Program(vec!["/bin/b".to_owned(), "x".to_owned()]));
+    assert_eq!(run(&spec, 0).argv(), ["/bin/sh", "-ec", "true"]);
+    assert_eq!(*run(&spec, 1), Run::Program(vec!["/bin/b".to_owned(), "x".to_owned()]));
 }
 
 #[test]
@@ -261,14 +268,14 @@ mod mistakes {
           `inside` is 70000, and ports go from 1 to 65535
           write a number from 1 to 65535
         ");
-        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 80\n[[ports]]\nname = \"b\"\ninside = 80\noutside = 81\n"), @"
-        CV0111 14:10 `80` and 11:10 `80`
-          two ports have the inside number 80
+        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 8000\n[[ports]]\nname = \"b\"\ninside = 8000\noutside = 8001\n"), @"
+        CV0111 14:10 `8000` and 11:10 `8000`
+          two ports have the inside number 8000
           give one of them another number
         ");
-        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 80\n[[ports]]\nname = \"b\"\ninside = 81\noutside = 80\n"), @"
-        CV0111 15:11 `80` and 11:10 `80`
-          two ports have the outside number 80
+        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 8000\n[[ports]]\nname = \"b\"\ninside = 8001\noutside = 8000\n"), @"
+        CV0111 15:11 `8000` and 11:10 `8000`
+          two ports have the outside number 8000
           give one of them another number
         ");
     }
@@ -346,7 +353,7 @@ mod mistakes {
         insta::assert_snapshot!(after("[[steps]]\nname = \"a\"\nat = \"build\"\nrun = []\n"), @"
         CV0119 12:7 `[]`
           `run` has no command in it that could be run
-          write the command, or leave the step out
+          write the command, or leave it out
         ");
         insta::assert_snapshot!(with("[\"busybox-static\"]", "[]"), @"
         CV0120 8:12 `[]`

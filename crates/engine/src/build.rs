@@ -8,12 +8,13 @@ use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::{Content, Needs, Plan, PlannedLayer};
+use cavrith_core::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::seal::SealedLayer;
-use cavrith_core::tree::{Kind, Tree};
+use cavrith_core::tree::{Kind, Meta, Tree};
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::job::Oddities;
 use cavrith_sources::tarball::{self, Laying, Rights};
+use cavrith_sources::web::Web;
 use cavrith_sources::{SourceError, compression, deb, zipball};
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
@@ -22,9 +23,9 @@ use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, LayerOutcome, Observer};
-use crate::locking::{open_archive, open_source};
 use crate::project::Project;
-use crate::steps;
+use crate::steps::{self, Beneath};
+use crate::supply::Supply;
 
 /// All that building needs besides the project.
 #[derive(Clone, Copy)]
@@ -35,12 +36,23 @@ pub struct Workshop<'a> {
     pub staging: &'a Staging,
     /// Who we are.
     pub identity: Identity,
+    /// The way to the web.
+    pub web: &'a Web,
+    /// Where files from the web are kept; another store's when this build must begin with an empty one.
+    pub blobs: &'a Store,
     /// Who is told.
     pub observer: Observer<'a>,
     /// Make everything again, and replace what is in the store.
     pub fresh: bool,
     /// Deliberate oddities of the surroundings.
     pub oddities: Oddities,
+}
+
+impl<'a> Workshop<'a> {
+    /// Where bytes come from.
+    pub fn supply(&self) -> Supply<'a> {
+        Supply { store: self.blobs, staging: self.staging, web: self.web, observer: self.observer }
+    }
 }
 
 /// A built image.
@@ -181,32 +193,46 @@ impl Builder<'_> {
 
     /// Makes a layer from an archive or packages.
     fn unpack(&self, content: &Content) -> Result<StagedLayer, EngineError> {
-        let staging = self.workshop.staging;
+        let supply = self.workshop.supply();
         let links = if content.is_base() { Links::Follow } else { Links::Refuse };
-        let mut writer = LayerWriter::new(staging.new_dir()?, self.plan.epoch, links)?;
+        let mut writer = LayerWriter::new(self.workshop.staging.new_dir()?, self.plan.epoch, links)?;
         match content {
-            Content::Toolchain(pin) => {
-                let mut checked = open_source(self.project, &pin.source, staging)?;
-                let laying = plain_laying(pin.strip, &pin.place)?;
+            Content::Toolchain(placed) => {
+                let mut checked = supply.source(self.project, &placed.source)?;
+                let laying = plain_laying(placed.strip, &placed.place)?;
                 untar(&mut checked, &laying, &mut writer)?;
             }
             Content::Extension(pin) => {
-                let mut checked = open_source(self.project, &pin.source, staging)?;
-                zipball::unpack(&mut checked, &plain_laying(pin.strip, &pin.place)?, &mut writer)?;
+                let mut checked = supply.source(self.project, &pin.source)?;
+                unpack_any(&mut checked, &plain_laying(pin.strip, &pin.place)?, &mut writer)?;
+            }
+            Content::Download { pin, place, laying } => {
+                let mut checked = supply.download(self.project, pin)?;
+                match laying {
+                    Laid::Unpacked(strip) => {
+                        let laying = Laying { strip: *strip, place: place.clone(), rights: Rights::Plain };
+                        unpack_any(&mut checked, &laying, &mut writer)?;
+                    }
+                    Laid::File(mode) => {
+                        let name = checked.name().to_owned();
+                        let file = checked.open().map_err(file_error("read", name))?;
+                        writer.file(place, Meta::root(*mode), file)?;
+                    }
+                }
             }
             Content::Archive(pin) => {
-                let mut checked = open_archive(self.project, pin, staging)?;
+                let mut checked = supply.archive(self.project, pin)?;
                 let laying = Laying { strip: pin.strip, place: RootPath::root(), rights: Rights::AsGiven };
                 untar(&mut checked, &laying, &mut writer)?;
             }
             Content::Packages(pins) => {
                 let mut installed = Vec::new();
                 for pin in pins {
-                    installed.push(deb::unpack(&mut open_source(self.project, &pin.source, staging)?, &mut writer)?);
+                    installed.push(deb::unpack(&mut supply.source(self.project, &pin.source)?, &mut writer)?);
                 }
                 deb::write_database(&installed, &mut writer)?;
             }
-            Content::Account { .. } | Content::Settings { .. } | Content::Step { .. } => {
+            Content::Account { .. } | Content::Settings { .. } | Content::Step(_) => {
                 unreachable!("BUG: this layer is made from what lies beneath it")
             }
         }
@@ -225,11 +251,12 @@ impl Builder<'_> {
         for (index, planned) in self.plan.layers.iter().enumerate() {
             let made = match ready[index].take() {
                 Some(made) => made,
-                None => match planned.content.needs() {
-                    Needs::Beneath => {
-                        let below: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
+                None => match &planned.content {
+                    Content::Step(step) => {
+                        let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
+                        let beneath = Beneath { layers: &layers, merged: &merged };
                         self.layer(planned, Some(&merged.digest()), || {
-                            steps::make(self.workshop, planned, &below, &merged, self.plan.epoch)
+                            steps::make(self.workshop, self.project, (&planned.name, step), beneath, self.plan.epoch)
                         })?
                     }
                     _ => {
@@ -293,13 +320,15 @@ impl Builder<'_> {
     fn check_places(&self, base: &Tree) -> Result<(), EngineError> {
         for planned in &self.plan.layers {
             let place = match &planned.content {
-                Content::Toolchain(pin) => &pin.place,
-                Content::Extension(pin) => &pin.place,
+                Content::Toolchain(placed) => RootPath::from_absolute(&placed.place),
+                Content::Extension(pin) => RootPath::from_absolute(&pin.place),
+                Content::Download { place, .. } => Ok(place.clone()),
                 _ => continue,
             };
-            let Ok(path) = RootPath::from_absolute(place) else {
+            let Ok(path) = place else {
                 continue;
             };
+            let place = path.to_string();
             let on_the_way = path.ancestors().into_iter().find_map(|above| {
                 base.get(&above)
                     .filter(|entry| !entry.kind.is_directory())
@@ -307,7 +336,7 @@ impl Builder<'_> {
             });
             let there = base.get(&path).map(|entry| format!("a {}", entry.kind.word()));
             if let Some(there) = on_the_way.or(there) {
-                return Err(EngineError::PlaceTaken { what: planned.name.clone(), place: place.clone(), there });
+                return Err(EngineError::PlaceTaken { what: planned.name.clone(), place, there });
             }
         }
         Ok(())
@@ -318,6 +347,19 @@ fn plain_laying(strip: usize, place: &str) -> Result<Laying, EngineError> {
     let place = RootPath::from_absolute(place)
         .map_err(|bad| SourceError::Refused { name: "the lock".to_owned(), why: bad.to_string() })?;
     Ok(Laying { strip, place, rights: Rights::Plain })
+}
+
+/// Unpacks a zip or tar archive, whichever its first bytes say that it is.
+fn unpack_any(
+    checked: &mut cavrith_sources::checked::Checked,
+    laying: &Laying,
+    writer: &mut LayerWriter,
+) -> Result<(), EngineError> {
+    let name = checked.name().to_owned();
+    if zipball::is_zip(checked).map_err(file_error("read", name))? {
+        return Ok(zipball::unpack(checked, laying, writer)?);
+    }
+    untar(checked, laying, writer)
 }
 
 fn untar(

@@ -32,6 +32,16 @@ pub enum EngineError {
     /// The project has mistakes.
     #[error("the project has mistakes")]
     Mistakes(Box<Findings>),
+    /// Something to update that the spec does not have.
+    #[error("the spec has no {name}{}; it has {known}", meant.as_ref().map_or_else(String::new, |meant| format!(" (did you mean {meant}?)")))]
+    UnknownName {
+        /// The name.
+        name: String,
+        /// The one that was probably meant.
+        meant: Option<String>,
+        /// Those that there are.
+        known: String,
+    },
     /// There is no lock yet.
     #[error("there is no cavrith.lock beside the spec; run cavrith lock")]
     NoLock,
@@ -59,6 +69,68 @@ pub enum EngineError {
         /// Digest of the file.
         found: String,
     },
+    /// An address answers with another file than when it was locked.
+    #[error(
+        "{url} is not what was locked: expected {expected}, found {found}; run cavrith lock --trust-changed if that is meant"
+    )]
+    AddressChanged {
+        /// The address.
+        url: String,
+        /// Digest in the lock or spec.
+        expected: String,
+        /// Digest of what came.
+        found: String,
+    },
+    /// Files of the project that a step takes are not those that were locked.
+    #[error(
+        "the files of the step {step:?} changed since they were locked ({from}: {expected} expected, {found} found); run cavrith lock if that is meant"
+    )]
+    FilesChanged {
+        /// The step.
+        step: String,
+        /// The file or folder.
+        from: String,
+        /// In the lock, in words.
+        expected: String,
+        /// Here, in words.
+        found: String,
+    },
+    /// Something of the project that cannot be taken into an image.
+    #[error("{} cannot be taken into the image: {why}", path.display())]
+    NotTakeable {
+        /// What.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// A template that cannot be filled in.
+    #[error("the template {} cannot be filled in: {why}", path.display())]
+    Template {
+        /// The template.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// An account that the image does not have.
+    #[error("the image has no account {name:?} when the {step} comes; its accounts are {known}")]
+    NoAccount {
+        /// The step.
+        step: String,
+        /// The account.
+        name: String,
+        /// Those that there are.
+        known: String,
+    },
+    /// A place that a step cannot write to.
+    #[error("the {step} cannot write to {place}: {why}")]
+    BadPlace {
+        /// The step.
+        step: String,
+        /// The place.
+        place: String,
+        /// Why.
+        why: String,
+    },
     /// The account cannot be made.
     #[error(transparent)]
     Account(#[from] AccountError),
@@ -83,8 +155,13 @@ pub enum EngineError {
         last_lines: Vec<String>,
     },
     /// A step or probe took too long.
-    #[error("the {0} took longer than an hour and was ended")]
-    TooLong(String),
+    #[error("the {what} took longer than {limit} and was ended")]
+    TooLong {
+        /// Which.
+        what: String,
+        /// How long it may take, in words.
+        limit: String,
+    },
     /// A toolchain is not what its lock says.
     #[error(
         "the toolchain {toolchain} answers {found:?} to {run:?}, and the lock expects {expected:?}; mend its depot's entry, or its archive"
@@ -121,13 +198,14 @@ impl EngineError {
     /// reached or did not match, 5 a step failed.
     pub fn exit_code(&self) -> u8 {
         match self {
-            Self::NoProject(_) | Self::File { .. } => 2,
+            Self::NoProject(_) | Self::File { .. } | Self::UnknownName { .. } => 2,
             Self::Mistakes(_) | Self::NoLock | Self::BadLock(_) | Self::Misfits(_) | Self::NotReproducible(_) => 1,
-            Self::Account(_) | Self::PlaceTaken { .. } => 1,
+            Self::Account(_) | Self::PlaceTaken { .. } | Self::FilesChanged { .. } | Self::NotTakeable { .. } => 1,
+            Self::Template { .. } | Self::NoAccount { .. } | Self::BadPlace { .. } => 1,
             Self::Architecture { .. } | Self::Store(_) => 3,
             Self::Source(SourceError::Store(_)) => 3,
-            Self::ArchiveChanged { .. } | Self::Source(_) => 4,
-            Self::Step { .. } | Self::TooLong(_) | Self::Probe { .. } | Self::SecondBuild(_) => 5,
+            Self::ArchiveChanged { .. } | Self::AddressChanged { .. } | Self::Source(_) => 4,
+            Self::Step { .. } | Self::TooLong { .. } | Self::Probe { .. } | Self::SecondBuild(_) => 5,
             Self::Sandbox(SandboxError::NotStarted { .. }) => 5,
             Self::Sandbox(_) => 3,
         }

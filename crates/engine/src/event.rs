@@ -22,6 +22,20 @@ pub enum Event {
     },
     /// A layer is there.
     Layer(LayerOutcome),
+    /// A file is on its way from the web.
+    Fetching {
+        /// Its name.
+        name: String,
+        /// Bytes that have arrived.
+        done: u64,
+        /// Bytes that it has, when that is known.
+        of: Option<u64>,
+    },
+    /// A file from the web is there, or did not come.
+    Fetched {
+        /// Its name.
+        name: String,
+    },
     /// Something that is good to know.
     Note {
         /// In a sentence.

@@ -3,7 +3,10 @@
 //! | module | flow |
 //! |---|---|
 //! | [`project`] | finds and reads a project; every mistake that its files and depots show |
+//! | `surroundings` | mistakes that folders, files, lock and version control show |
 //! | [`locking`] | pins every input |
+//! | [`supply`] | gets hold of the bytes: depots, addresses, what the store has of them |
+//! | [`taking`] | files of the project that steps take |
 //! | [`build`] | plan → layers → image, independent layers in parallel |
 //! | [`steps`] | one build step, or a toolchain's probe, in the sandbox |
 //! | [`sealing`] | builds again under odd conditions, and compares |
@@ -20,5 +23,8 @@ pub mod locking;
 pub mod project;
 pub mod sealing;
 pub mod steps;
+pub mod supply;
+mod surroundings;
+pub mod taking;
 
 pub use error::EngineError;

@@ -2,16 +2,19 @@
 
 use std::path::Path;
 
-use cavrith_core::lock::choose::{PackageFacts, check_packages, choose};
-use cavrith_core::lock::{self, ArchivePin, Lock, PackagePin, Source};
-use cavrith_core::mistake::{Code, Mistake};
+use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock::choose::{PackageFacts, Update, check_packages, choose};
+use cavrith_core::lock::{self, DownloadPin, Lock, PackagePin};
+use cavrith_core::mistake::{Code, Mistake, nearest};
 use cavrith_core::spec::Base;
-use cavrith_sources::checked::{self, Checked};
-use cavrith_sources::{compression, deb, tarball};
-use cavrith_store::staging::Staging;
+use cavrith_sources::web::Web;
+use cavrith_sources::{checked, compression, deb, tarball};
+use cavrith_store::Store;
 
 use crate::error::EngineError;
 use crate::project::{self, Project, Survey};
+use crate::supply::Supply;
+use crate::taking;
 
 /// Earliest time stamp that every format can hold (zip begins in 1980).
 const EARLIEST: u64 = 315_532_800;
@@ -42,27 +45,40 @@ pub struct Moved {
     pub to: Option<String>,
 }
 
+/// What locking may change.
+#[derive(Debug, Clone, Default)]
+pub struct Wishes {
+    /// Take files whose digest is not the locked one any more.
+    pub trust_changed: bool,
+    /// Move pins that still answer the spec.
+    pub update: Update,
+}
+
 /// Locks the project in `dir`: chooses, checks what was chosen, writes `cavrith.lock` when it is not the same already.
-/// `trust_changed`: take an archive whose digest is not the locked one any more.
 ///
 /// # Errors
 /// Mistakes; sources that are not what they should be.
-pub fn lock(dir: &Path, staging: &Staging, trust_changed: bool) -> Result<Locked, EngineError> {
-    let Survey { project, offers, findings } = project::survey(dir)?;
+pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, EngineError> {
+    let previous = project::read_lock(dir)?;
+    let Survey { project, offers, mut findings } =
+        project::survey(dir, supply.web, Some(supply.store), &wishes.update)?;
+    // That the lock is behind is about to be mended.
+    findings.mistakes.retain(|mistake| mistake.code != Code::LOCK_BEHIND);
     let mut findings = findings.into_result()?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
-    let previous = project::read_lock(dir)?;
-    let (mut lock, _) = choose(&project.spec, &offers, previous.as_ref());
-    let mut notes = Vec::new();
+    known_names(&project, &wishes.update)?;
+    let (mut lock, _) = choose(&project.spec, &offers, previous.as_ref(), &wishes.update);
+    let mut locker = Locker { supply, project: &project, previous: previous.as_ref(), wishes, notes: Vec::new() };
     let (newest, mistakes) = match &project.spec.base {
-        Base::Packages { .. } => read_packages(&project, &lock, staging)?,
-        Base::Archive { .. } => {
-            (read_archive(&project, &mut lock, previous.as_ref(), trust_changed, staging, &mut notes)?, Vec::new())
-        }
+        Base::Packages { .. } => locker.read_packages(&lock)?,
+        Base::Archive { .. } => (locker.archive(&mut lock)?, Vec::new()),
     };
-    findings.mistakes.extend(mistakes.into_iter().map(|mistake| (0, mistake)));
+    findings.mistakes.extend(mistakes);
     let findings = findings.into_result()?;
     lock.epoch = newest.max(EARLIEST);
+    lock.downloads = locker.downloads()?;
+    lock.files = taking::pins(dir, &project.spec)?;
+    let mut notes = locker.notes;
     if let Some(seal) = previous.as_ref().and_then(|previous| previous.seal.clone()) {
         if seal.pins == lock.pins_digest() {
             lock.seal = Some(seal);
@@ -81,6 +97,83 @@ pub fn lock(dir: &Path, staging: &Staging, trust_changed: bool) -> Result<Locked
     Ok(Locked { lock, written, moved, notes, findings })
 }
 
+/// That everything to be updated is in the spec.
+fn known_names(project: &Project, update: &Update) -> Result<(), EngineError> {
+    let Update::Named(names) = update else { return Ok(()) };
+    let spec = &project.spec;
+    let mut known: Vec<&str> = spec.toolchains.keys().map(String::as_str).collect();
+    known.extend(spec.editor.iter().flat_map(|editor| editor.extensions.keys().map(String::as_str)));
+    known.extend(spec.downloads.iter().map(|download| download.name.value.as_str()));
+    match &spec.base {
+        Base::Packages { packages, .. } => known.extend(packages.iter().map(|package| package.value.as_str())),
+        Base::Archive { .. } => known.push("base"),
+    }
+    match names.iter().find(|name| !known.contains(&name.as_str())) {
+        Some(name) => {
+            let meant = nearest(name, known.iter().copied()).map(str::to_owned);
+            Err(EngineError::UnknownName { name: name.clone(), meant, known: known.join(", ") })
+        }
+        None => Ok(()),
+    }
+}
+
+/// What `lock --update` would move, without writing anything; and for everything that a depot offers in a still newer version, which the spec does
+/// not ask for, that version.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct Outdated {
+    /// Toolchain, extension, package.
+    pub what: String,
+    /// What is locked.
+    pub locked: String,
+    /// The newest that answers the spec.
+    pub within: String,
+    /// The newest of all.
+    pub newest: String,
+}
+
+/// Everything that could be newer.
+///
+/// # Errors
+/// Mistakes; no lock.
+pub fn outdated(dir: &Path, web: &Web, store: Option<&Store>) -> Result<Vec<Outdated>, EngineError> {
+    let previous = project::read_lock(dir)?.ok_or(EngineError::NoLock)?;
+    let Survey { project, offers, findings } = project::survey(dir, web, store, &Update::All)?;
+    findings.into_result()?;
+    let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
+    let (fresh, _) = choose(&project.spec, &offers, None, &Update::All);
+    let indexes = || offers.values().map(|offer| &offer.index);
+    let mut outdated = Vec::new();
+    let mut add = |what: String, locked: &str, within: Option<&str>, newest: Option<String>| {
+        let within = within.unwrap_or(locked).to_owned();
+        let newest = newest.unwrap_or_else(|| within.clone());
+        if within != locked || newest != within {
+            outdated.push(Outdated { what, locked: locked.to_owned(), within, newest });
+        }
+    };
+    for pin in previous.toolchains.iter().filter(|pin| !pin.also) {
+        let within = fresh.toolchains.iter().find(|other| other.name == pin.name && !other.also);
+        let all = indexes().flat_map(|index| &index.toolchains).filter(|item| item.name == pin.name);
+        let newest = all.map(|item| &item.version).max().map(ToString::to_string);
+        add(
+            format!("toolchain {}", pin.name),
+            pin.version.as_str(),
+            within.map(|other| other.version.as_str()),
+            newest,
+        );
+    }
+    for pin in &previous.extensions {
+        let within = fresh.extensions.iter().find(|other| other.id == pin.id);
+        let all = indexes().flat_map(|index| &index.extensions).filter(|item| item.id == pin.id);
+        let newest = all.map(|item| &item.version).max().map(ToString::to_string);
+        add(format!("extension {}", pin.id), pin.version.as_str(), within.map(|other| other.version.as_str()), newest);
+    }
+    for pin in &previous.packages {
+        let within = fresh.packages.iter().find(|other| other.name == pin.name).map(|other| other.version.as_str());
+        add(format!("package {}", pin.name), &pin.version, within, None);
+    }
+    Ok(outdated)
+}
+
 /// Writes the lock beside the spec.
 ///
 /// # Errors
@@ -89,43 +182,115 @@ pub fn write(dir: &Path, lock: &Lock) -> Result<(), EngineError> {
     Ok(cavrith_store::atomic::write(&dir.join(lock::FILE_NAME), lock.to_text().as_bytes())?)
 }
 
-/// Opens a pinned file of a depot, proved.
-///
-/// # Errors
-/// When the depot does not have it, or has another.
-pub fn open_source(project: &Project, source: &Source, staging: &Staging) -> Result<Checked, EngineError> {
-    // A lock whose depot the spec does not declare does not answer the spec, and never comes here.
-    let depot = project.spec.depots.get(&source.depot).map_or("", |depot| depot.value.path.value.as_str());
-    let path = project.dir.join(depot).join(&source.file);
-    Ok(checked::check(&path, source.size, source.sha256, &staging.new_name())?)
+struct Locker<'a> {
+    supply: Supply<'a>,
+    project: &'a Project,
+    previous: Option<&'a Lock>,
+    wishes: &'a Wishes,
+    notes: Vec<String>,
 }
 
-/// Opens the base's archive, proved.
-///
-/// # Errors
-/// When it is not there, or another.
-pub fn open_archive(project: &Project, pin: &ArchivePin, staging: &Staging) -> Result<Checked, EngineError> {
-    Ok(checked::check(&project.dir.join(&pin.path), pin.size, pin.sha256, &staging.new_name())?)
-}
-
-/// Reads what the base's packages say of themselves: the newest time stamp in them, and mistakes in choosing them.
-fn read_packages(project: &Project, lock: &Lock, staging: &Staging) -> Result<(u64, Vec<Mistake>), EngineError> {
-    let (mut facts, mut mistakes, mut newest) = (Vec::new(), Vec::new(), 0);
-    for pin in &lock.packages {
-        let mut checked = open_source(project, &pin.source, staging)?;
-        let control = deb::read_control(&mut checked)?;
-        newest = newest.max(control.newest);
-        mistakes.extend(mislabelled(project, pin, &control));
-        facts.push(PackageFacts {
-            name: control.field("Package").to_owned(),
-            version: control.field("Version").to_owned(),
-            provides: control.field("Provides").to_owned(),
-            depends: [control.field("Pre-Depends"), control.field("Depends")].join(","),
-            scripts: control.scripts(),
-        });
+impl Locker<'_> {
+    /// Reads what the base's packages say of themselves: the newest time stamp in them, and mistakes in choosing them.
+    fn read_packages(&self, lock: &Lock) -> Result<(u64, Vec<Mistake>), EngineError> {
+        let (mut facts, mut mistakes, mut newest) = (Vec::new(), Vec::new(), 0);
+        for pin in &lock.packages {
+            let mut checked = self.supply.source(self.project, &pin.source)?;
+            let control = deb::read_control(&mut checked)?;
+            newest = newest.max(control.newest);
+            mistakes.extend(mislabelled(self.project, pin, &control));
+            facts.push(PackageFacts {
+                name: control.field("Package").to_owned(),
+                version: control.field("Version").to_owned(),
+                provides: control.field("Provides").to_owned(),
+                depends: [control.field("Pre-Depends"), control.field("Depends")].join(","),
+                scripts: control.scripts(),
+            });
+        }
+        mistakes.extend(check_packages(&self.project.spec, &facts));
+        Ok((newest, mistakes))
     }
-    mistakes.extend(check_packages(&project.spec, &facts));
-    Ok((newest, mistakes))
+
+    /// Pins the base's archive, and says which is the newest time stamp in it.
+    fn archive(&mut self, lock: &mut Lock) -> Result<u64, EngineError> {
+        let Some(pin) = &mut lock.archive else {
+            return Ok(0);
+        };
+        let written = matches!(&self.project.spec.base, Base::Archive { sha256: Some(_), .. }).then_some(pin.sha256);
+        let before = self.previous.and_then(|previous| previous.archive.as_ref());
+        let before = before.filter(|before| before.origin() == pin.origin());
+        if let Some(url) = pin.url.clone() {
+            let before = before.map(|before| (before.size, before.sha256));
+            (pin.size, pin.sha256) = self.at_address("base", &url, written, before)?;
+        } else {
+            let path = self.project.dir.join(pin.path.as_deref().unwrap_or_default());
+            let (size, found) = checked::measure(&path)?;
+            let expected = written.or(before.map(|before| before.sha256).filter(|_| !self.wishes.trust_changed));
+            match expected {
+                Some(expected) if expected != found => {
+                    let (expected, found) = (expected.to_string(), found.to_string());
+                    return Err(EngineError::ArchiveChanged { path, expected, found });
+                }
+                Some(_) => {}
+                None => self.trusted(pin.origin(), &found),
+            }
+            (pin.size, pin.sha256) = (size, found);
+        }
+        let mut checked = self.supply.archive(self.project, pin)?;
+        let (name, packed) = (checked.name().to_owned(), checked.size());
+        let damaged = |error: std::io::Error| cavrith_sources::SourceError::Damaged {
+            name: name.clone(),
+            why: error.to_string(),
+        };
+        let stream = checked.open().and_then(|file| compression::unpack(file, packed)).map_err(damaged)?;
+        Ok(tarball::newest(stream, &name)?)
+    }
+
+    fn trusted(&mut self, origin: &str, digest: &Sha256Digest) {
+        self.notes.push(format!("{origin} was trusted at first sight; its digest is {digest}"));
+    }
+
+    /// Pins all downloads.
+    fn downloads(&mut self) -> Result<Vec<DownloadPin>, EngineError> {
+        let mut pins = Vec::new();
+        for download in &self.project.spec.downloads {
+            let (name, url) = (download.name.value.clone(), download.url.value.clone());
+            let written = download.sha256.as_ref().map(|sha256| sha256.value);
+            let before =
+                self.previous.and_then(|lock| lock.downloads.iter().find(|pin| pin.name == name && pin.url == url));
+            let (size, sha256) = self.at_address(&name, &url, written, before.map(|pin| (pin.size, pin.sha256)))?;
+            pins.push(DownloadPin { name, url, size, sha256 });
+        }
+        pins.sort_by(|a, b| a.name.cmp(&b.name));
+        Ok(pins)
+    }
+
+    /// Size and digest of a file at an address: what is locked already, unless it is to be looked at again.
+    fn at_address(
+        &mut self,
+        name: &str,
+        url: &str,
+        written: Option<Sha256Digest>,
+        before: Option<(u64, Sha256Digest)>,
+    ) -> Result<(u64, Sha256Digest), EngineError> {
+        let moves = self.wishes.trust_changed || self.wishes.update.moves(name);
+        if let Some((size, digest)) =
+            before.filter(|(_, digest)| !moves && written.is_none_or(|written| written == *digest))
+        {
+            return Ok((size, digest));
+        }
+        let (size, found) = self.supply.first_sight(url)?;
+        let expected = written.or(before.map(|(_, digest)| digest).filter(|_| !moves));
+        match expected {
+            Some(expected) if expected != found => {
+                let (expected, found) = (expected.to_string(), found.to_string());
+                return Err(EngineError::AddressChanged { url: url.to_owned(), expected, found });
+            }
+            None if before.is_none_or(|(_, digest)| digest != found) => self.trusted(url, &found),
+            _ => {}
+        }
+        Ok((size, found))
+    }
 }
 
 /// A depot whose index says something else of a package than the package itself.
@@ -145,39 +310,6 @@ fn mislabelled(project: &Project, pin: &PackagePin, control: &deb::Control) -> O
     Some(Mistake::new(Code::DEPOT_UNREADABLE, span.unwrap_or_default(), message, remedy))
 }
 
-fn read_archive(
-    project: &Project,
-    lock: &mut Lock,
-    previous: Option<&Lock>,
-    trust_changed: bool,
-    staging: &Staging,
-    notes: &mut Vec<String>,
-) -> Result<u64, EngineError> {
-    let Some(pin) = &mut lock.archive else {
-        return Ok(0);
-    };
-    let path = project.dir.join(&pin.path);
-    let (size, found) = checked::measure(&path)?;
-    let written = matches!(&project.spec.base, Base::Archive { sha256: Some(_), .. });
-    let before = previous.and_then(|previous| previous.archive.as_ref()).filter(|before| before.path == pin.path);
-    let expected =
-        if written { Some(pin.sha256) } else { before.map(|before| before.sha256).filter(|_| !trust_changed) };
-    match expected {
-        Some(expected) if expected != found => {
-            return Err(EngineError::ArchiveChanged { path, expected: expected.to_string(), found: found.to_string() });
-        }
-        Some(_) => {}
-        None => notes.push(format!("{} was trusted at first sight; its digest is {found}", pin.path)),
-    }
-    (pin.size, pin.sha256) = (size, found);
-    let mut checked = open_archive(project, pin, staging)?;
-    let (name, packed) = (checked.name().to_owned(), checked.size());
-    let damaged =
-        |error: std::io::Error| cavrith_sources::SourceError::Damaged { name: name.clone(), why: error.to_string() };
-    let stream = checked.open().and_then(|file| compression::unpack(file, packed)).map_err(damaged)?;
-    Ok(tarball::newest(stream, &name)?)
-}
-
 fn moved(previous: Option<&Lock>, lock: &Lock) -> Vec<Moved> {
     let pins = |lock: &Lock| {
         let mut pins = std::collections::BTreeMap::new();
@@ -185,10 +317,19 @@ fn moved(previous: Option<&Lock>, lock: &Lock) -> Vec<Moved> {
             pins.insert(format!("package {}", pin.name), pin.version.clone());
         }
         if let Some(pin) = &lock.archive {
-            pins.insert(format!("archive {}", pin.path), pin.sha256.to_string()[..16].to_owned());
+            pins.insert(format!("archive {}", pin.origin()), pin.sha256.to_string()[..16].to_owned());
         }
         for pin in &lock.toolchains {
-            pins.insert(format!("toolchain {}", pin.name), pin.version.to_string());
+            let beside = if pin.also { format!(" {} (beside)", pin.version) } else { String::new() };
+            let parts: Vec<_> = pin.parts.iter().map(|part| part.name.as_str()).collect();
+            let parts = if parts.is_empty() { String::new() } else { format!(" with {}", parts.join(", ")) };
+            pins.insert(format!("toolchain {}{beside}", pin.name), format!("{}{parts}", pin.version));
+        }
+        for pin in &lock.downloads {
+            pins.insert(format!("download {}", pin.name), pin.sha256.to_string()[..16].to_owned());
+        }
+        for pin in &lock.files {
+            pins.insert(format!("files of {:?}", pin.step), format!("{} ({} files)", pin.tree.spoken(), pin.files));
         }
         for pin in &lock.extensions {
             pins.insert(format!("extension {}", pin.id), pin.version.to_string());

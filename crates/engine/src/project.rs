@@ -2,17 +2,22 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io;
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::depot;
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::choose::{Offer, choose};
+use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::lock::{self, Lock, fit};
 use cavrith_core::mistake::{Code, Mistake, Weight};
-use cavrith_core::spec::{self, Base, Spec};
+use cavrith_core::spec::document::{LONGEST, Sources};
+use cavrith_core::spec::{self, Gathered, Origin, Parsed, Spec};
+use cavrith_sources::SourceError;
+use cavrith_sources::web::Web;
+use cavrith_store::Store;
 
 use crate::error::{EngineError, file_error};
+use crate::{supply, surroundings, taking};
 
 /// A project whose spec is sound.
 #[derive(Debug, Clone)]
@@ -26,31 +31,30 @@ pub struct Project {
 /// Mistakes, with the texts they are in.
 #[derive(Debug, Default)]
 pub struct Findings {
-    /// Every file that was looked at: its path as people write it, and its text.
-    pub files: Vec<(PathBuf, String)>,
-    /// Which file, and what is wrong in it.
-    pub mistakes: Vec<(usize, Mistake)>,
+    /// Every file that was looked at.
+    pub sources: Sources,
+    /// What is wrong, at places in those files.
+    pub mistakes: Vec<Mistake>,
 }
 
 impl Findings {
     /// True when there is nothing worse than a warning.
     pub fn is_sound(&self) -> bool {
-        self.mistakes.iter().all(|(_, mistake)| mistake.weight == Weight::Warning)
+        self.mistakes.iter().all(|mistake| mistake.weight == Weight::Warning)
     }
 
-    fn add_file(&mut self, path: PathBuf, text: String) -> usize {
-        self.files.push((path, text));
-        self.files.len() - 1
-    }
-
-    fn add(&mut self, file: usize, mistakes: impl IntoIterator<Item = Mistake>) {
-        self.mistakes.extend(mistakes.into_iter().map(|mistake| (file, mistake)));
+    /// Adds a mistake in another file than the spec.
+    fn add_in(&mut self, path: &Path, text: &str, mut mistake: Mistake) {
+        let start = self.sources.add(path.to_string_lossy(), text);
+        for place in &mut mistake.places {
+            place.span = place.span.start + start..place.span.end + start;
+        }
+        self.mistakes.push(mistake);
     }
 
     /// In the order of the files.
     fn sort(&mut self) {
-        self.mistakes
-            .sort_by_key(|(file, mistake)| (*file, mistake.places.first().map_or(0, |place| place.span.start)));
+        self.mistakes.sort_by_key(|mistake| mistake.places.first().map_or(0, |place| place.span.start));
     }
 
     /// The findings as an error, when they are not sound.
@@ -83,40 +87,55 @@ pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
     found.map(Path::to_owned).ok_or(EngineError::NoProject(start))
 }
 
-/// Reads the spec alone.
+/// Reads the spec alone, with what it includes.
 ///
 /// # Errors
 /// When it cannot be read, or has mistakes.
 pub fn load(dir: &Path) -> Result<Project, EngineError> {
-    let mut findings = Findings::default();
-    let spec = read_spec(dir, &mut findings)?;
+    let (gathered, parsed) = read_spec(dir)?;
     // Warnings are for check.
-    findings.into_result()?;
-    spec.map(|spec| Project { dir: dir.to_owned(), spec }).ok_or_else(|| EngineError::NoProject(dir.to_owned()))
+    Findings { sources: gathered.sources, mistakes: parsed.mistakes }.into_result()?;
+    let spec = parsed.draft.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
+    Ok(Project { dir: dir.to_owned(), spec })
 }
 
-fn read_spec(dir: &Path, findings: &mut Findings) -> Result<Option<Spec>, EngineError> {
+/// Reads the spec and what it includes.
+///
+/// # Errors
+/// When the spec's own file cannot be read.
+pub fn read_spec(dir: &Path) -> Result<(Gathered, Parsed), EngineError> {
     let path = dir.join(spec::FILE_NAME);
-    let bytes = fs::read(&path).map_err(file_error("read", &path))?;
-    let (text, broken) = match String::from_utf8(bytes) {
-        Ok(text) => (text, None),
+    let bytes = read_bounded(&path).map_err(file_error("read", &path))?;
+    let text = match String::from_utf8(bytes) {
+        Ok(text) => text,
         Err(error) => {
             let at = error.utf8_error().valid_up_to();
-            (String::from_utf8_lossy(error.as_bytes()).into_owned(), Some(at))
+            let text = String::from_utf8_lossy(error.as_bytes()).into_owned();
+            let mut sources = Sources::default();
+            sources.add(spec::FILE_NAME, text);
+            let message = "this is no TOML: it is not written in UTF-8";
+            let mistakes = vec![Mistake::new(Code::NOT_TOML, at..at + 1, message, "save the file as UTF-8")];
+            let gathered = Gathered { sources, ..Gathered::default() };
+            return Ok((gathered, Parsed { draft: None, mistakes }));
         }
     };
-    let shown = PathBuf::from(spec::FILE_NAME);
-    if let Some(at) = broken {
-        let message = "this is no TOML: it is not written in UTF-8";
-        let mistake = Mistake::new(Code::NOT_TOML, at..at + 1, message, "save the file as UTF-8");
-        let file = findings.add_file(shown, text);
-        findings.add(file, [mistake]);
-        return Ok(None);
+    let gathered = spec::gather(spec::FILE_NAME, &text, &mut |named| {
+        let bytes = read_bounded(&dir.join(named)).map_err(|error| plain(&error))?;
+        String::from_utf8(bytes).map_err(|_| "it is not written in UTF-8".to_owned())
+    });
+    let parsed = spec::parse_gathered(&gathered);
+    Ok((gathered, parsed))
+}
+
+/// A file that is no longer than a spec may be, and is a file.
+fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
+    let file = fs::File::open(path)?;
+    if !file.metadata()?.is_file() {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file"));
     }
-    let parsed = spec::parse(&text);
-    let file = findings.add_file(shown, text);
-    findings.add(file, parsed.mistakes);
-    Ok(parsed.draft)
+    let mut bytes = Vec::new();
+    file.take(LONGEST as u64 + 1).read_to_end(&mut bytes)?;
+    Ok(bytes)
 }
 
 /// Reads the lock and holds it against the spec.
@@ -127,6 +146,19 @@ pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
     let lock = read_lock(&project.dir)?.ok_or(EngineError::NoLock)?;
     let misfits = fit::misfits(&project.spec, &lock);
     if misfits.is_empty() { Ok(lock) } else { Err(EngineError::Misfits(misfits)) }
+}
+
+/// Holds the files that steps take against what the lock pins of them.
+///
+/// # Errors
+/// When they are not what was locked.
+pub fn check_files(project: &Project, lock: &Lock) -> Result<(), EngineError> {
+    for found in taking::pins(&project.dir, &project.spec)? {
+        if let Some(pin) = lock.files.iter().find(|pin| pin.step == found.step && **pin != found) {
+            return Err(taking::changed(pin, &found));
+        }
+    }
+    Ok(())
 }
 
 /// Reads the lock, if there is one.
@@ -142,73 +174,85 @@ pub fn read_lock(dir: &Path) -> Result<Option<Lock>, EngineError> {
     }
 }
 
-/// Reads everything and reports every mistake: in the spec, in the depots' indexes, and between them.
+/// Reads everything and reports every mistake: in the spec, in the depots' indexes, and between them. Indexes on the web come over
+/// `web`; those seen last are in `store`.
 ///
 /// # Errors
 /// When the spec cannot be read at all.
-pub fn survey(dir: &Path) -> Result<Survey, EngineError> {
-    let mut findings = Findings::default();
-    let spec = read_spec(dir, &mut findings)?;
+pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> Result<Survey, EngineError> {
+    let (gathered, parsed) = read_spec(dir)?;
+    let mut findings = Findings { sources: gathered.sources, mistakes: parsed.mistakes };
     let mut offers = BTreeMap::new();
-    let Some(spec) = spec else {
+    let Some(spec) = parsed.draft else {
         findings.sort();
         return Ok(Survey { project: None, offers, findings });
     };
     for (name, depot) in &spec.depots {
-        let folder = dir.join(&depot.value.path.value);
-        let index = folder.join(depot::FILE_NAME);
-        match fs::read_to_string(&index) {
-            Ok(text) => {
+        let origin = &depot.value.origin;
+        match read_index(dir, origin, web, store) {
+            Ok((text, note)) => {
                 let digest = Sha256Digest::of(text.as_bytes());
                 match depot::parse(&text) {
                     Ok(index) => drop(offers.insert(name.clone(), Offer { index, digest })),
                     Err(mistake) => {
-                        let shown = Path::new(&depot.value.path.value).join(depot::FILE_NAME);
-                        let file = findings.add_file(shown, text);
-                        findings.add(file, [*mistake]);
+                        let shown = match origin {
+                            Origin::Path(path) => Path::new(&path.value).join(depot::FILE_NAME),
+                            Origin::Url(url) => PathBuf::from(supply::beneath(&url.value, depot::FILE_NAME)),
+                        };
+                        findings.add_in(&shown, &text, *mistake);
                     }
                 }
+                if let Some(note) = note {
+                    let message = format!("the depot `{name}`: {note}");
+                    let mistake =
+                        Mistake::new(Code::DEPOT_UNREACHABLE, origin.at().span.clone(), message, "try again later");
+                    findings.mistakes.push(mistake.as_warning());
+                }
             }
-            Err(error) => {
-                let message = format!("the depot `{name}` cannot be read: {}: {}", index.display(), plain(&error));
-                let remedy = "correct the path; it is relative to the spec, and the folder has to hold a depot.toml";
-                findings.add(0, [Mistake::new(Code::DEPOT_UNREADABLE, depot.value.path.span.clone(), message, remedy)]);
+            Err((code, why, remedy)) => {
+                let message = format!("the depot `{name}` cannot be read: {why}");
+                findings.mistakes.push(Mistake::new(code, origin.at().span.clone(), message, remedy));
             }
         }
     }
-    let previous = read_lock(dir).ok().flatten();
-    let (_, mistakes) = choose(&spec, &offers, previous.as_ref());
-    findings.add(0, mistakes);
-    findings.add(0, folder_mistakes(dir, &spec));
-    if let Base::Archive { path, .. } = &spec.base
-        && !dir.join(&path.value).is_file()
-    {
-        let message = format!("there is no archive {}", path.value);
-        let remedy = "correct the path; it is relative to the spec";
-        findings.add(0, [Mistake::new(Code::ARCHIVE_MISSING, path.span.clone(), message, remedy)]);
-    }
+    let previous = read_lock(dir);
+    let (lock, mistakes) = choose(&spec, &offers, previous.as_ref().ok().and_then(Option::as_ref), update);
+    findings.mistakes.extend(mistakes);
+    findings.mistakes.extend(surroundings::mistakes(dir, &spec, &lock, previous, &findings.sources));
     findings.sort();
     Ok(Survey { project: Some(Project { dir: dir.to_owned(), spec }), offers, findings })
 }
 
-/// The error of a system call without its number.
-fn plain(error: &io::Error) -> String {
-    let text = error.to_string();
-    text.split(" (os error").next().unwrap_or(&text).to_lowercase()
+type Unread = (Code, String, &'static str);
+
+/// The index of a depot, and what is good to know of it.
+fn read_index(
+    dir: &Path,
+    origin: &Origin,
+    web: &Web,
+    store: Option<&Store>,
+) -> Result<(String, Option<String>), Unread> {
+    match origin {
+        Origin::Path(path) => {
+            let index = dir.join(&path.value).join(depot::FILE_NAME);
+            let remedy = "correct the path; it is relative to the spec, and the folder has to hold a depot.toml";
+            let why =
+                |error: io::Error| (Code::DEPOT_UNREADABLE, format!("{}: {}", index.display(), plain(&error)), remedy);
+            Ok((fs::read_to_string(&index).map_err(why)?, None))
+        }
+        Origin::Url(url) => supply::index(web, store, &url.value).map_err(|error| {
+            let code = if matches!(error, SourceError::Unreachable { .. }) {
+                Code::DEPOT_UNREACHABLE
+            } else {
+                Code::DEPOT_UNREADABLE
+            };
+            (code, error.to_string(), "correct the address, or try again when it can be reached")
+        }),
+    }
 }
 
-fn folder_mistakes(dir: &Path, spec: &Spec) -> Vec<Mistake> {
-    let mut mistakes = Vec::new();
-    for folder in &spec.folders {
-        let outside = dir.join(&folder.outside.value);
-        let problem = match fs::metadata(&outside) {
-            Ok(meta) if meta.is_dir() => continue,
-            Ok(_) => "is no folder".to_owned(),
-            Err(error) => format!("cannot be used: {}", plain(&error)),
-        };
-        let message = format!("the folder {} {problem}", folder.outside.value);
-        let remedy = "make the folder, or correct the path; it is relative to the spec";
-        mistakes.push(Mistake::new(Code::FOLDER_MISSING, folder.outside.span.clone(), message, remedy));
-    }
-    mistakes
+/// The error of a system call without its number.
+pub(crate) fn plain(error: &io::Error) -> String {
+    let text = error.to_string();
+    text.split(" (os error").next().unwrap_or(&text).to_lowercase()
 }

@@ -20,6 +20,7 @@ use cavrith_core::tree::diff::{Change, What, changes};
 use cavrith_core::verdict::Difference;
 use cavrith_sandbox::job::Oddities;
 use cavrith_sandbox::{Identity, odd};
+use cavrith_sources::web::Web;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
@@ -181,16 +182,20 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
     let store = Store::open(&order.store.join("store"))?;
     let staging = store.stage("second")?;
     let observer = |event: Event| say(&Answer::Event(event));
+    let first = Store::open(&order.first_store)?;
+    // Everything was fetched for the first build.
+    let web = Web::new(true);
     let workshop = Workshop {
         store: &store,
         staging: &staging,
+        web: &web,
+        blobs: &first,
         identity: order.identity,
         observer: &observer,
         fresh: true,
         oddities: Oddities { clock_offset: CLOCK_OFFSET, skipped_pids: SKIPPED_PIDS },
     };
     let built = build::build(workshop, &project, &lock)?;
-    let first = Store::open(&order.first_store)?;
     let mut differences = Vec::new();
     for (ours, theirs) in order.first_layers.iter().zip(&built.record.layers) {
         if ours.tree != theirs.tree {

@@ -120,7 +120,7 @@ fn prepare(
     if let Some(terminal) = terminal {
         rustix::process::ioctl_tiocsctty(terminal).map_err(|error| why("take the terminal")(error.into()))?;
         // The terminal belongs to whoever works on it, as after a login.
-        let _ = rustix::fs::fchown(terminal, Some(rustix::fs::Uid::from_raw(command.id)), None);
+        let _ = rustix::fs::fchown(terminal, Some(rustix::fs::Uid::from_raw(command.user)), None);
     }
     for (number, wants_terminal) in command.terminal.into_iter().enumerate() {
         let from = if wants_terminal { terminal } else { stdio.get(number) };
@@ -146,7 +146,7 @@ fn prepare(
     }
     filter::apply(purpose, traced).map_err(why("filter system calls"))?;
     bound_capabilities().map_err(why("give up capabilities"))?;
-    become_user(command.id)?;
+    become_user(command.user, command.group)?;
     // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
     unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };
     Ok(())
@@ -178,8 +178,8 @@ fn bound_capabilities() -> io::Result<()> {
     Ok(())
 }
 
-fn become_user(id: u32) -> Result<(), Why> {
-    let (uid, gid) = (Uid::from_raw(id), Gid::from_raw(id));
+fn become_user(user: u32, group: u32) -> Result<(), Why> {
+    let (uid, gid) = (Uid::from_raw(user), Gid::from_raw(group));
     nix::unistd::setgroups(&[gid]).map_err(|error| why("set the groups")(error.into()))?;
     nix::unistd::setresgid(gid, gid, gid).map_err(|error| why("become the account")(error.into()))?;
     nix::unistd::setresuid(uid, uid, uid).map_err(|error| why("become the account")(error.into()))

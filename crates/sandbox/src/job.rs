@@ -69,8 +69,10 @@ pub struct CommandJob {
     pub env: BTreeMap<String, String>,
     /// Working directory inside.
     pub directory: String,
-    /// User and group number inside.
-    pub id: u32,
+    /// User number inside.
+    pub user: u32,
+    /// Group number inside.
+    pub group: u32,
     /// Which of standard input, output and error are to be a terminal inside.
     pub terminal: [bool; 3],
 }

@@ -73,7 +73,8 @@ fn shell(id: u32, script: &str) -> CommandJob {
         argv: ["/bin/busybox", "sh", "-c", script].map(str::to_owned).to_vec(),
         env: BTreeMap::from([("PATH".to_owned(), "/bin".to_owned())]),
         directory: "/".to_owned(),
-        id,
+        user: id,
+        group: id,
         terminal: [false; 3],
     }
 }

@@ -65,6 +65,22 @@ pub fn check(from: &Path, expected_size: u64, expected: Sha256Digest, staging: &
     Ok(Checked { name, file: copy, size })
 }
 
+/// Proves a file that nobody but ourselves writes, such as one in our own store, without copying it.
+///
+/// # Errors
+/// When the file cannot be read, or is not what it has to be.
+pub fn check_own(path: &Path, name: &str, expected_size: u64, expected: Sha256Digest) -> Result<Checked, SourceError> {
+    let (size, found) = measure(path)?;
+    if size != expected_size {
+        return Err(SourceError::OtherSize { path: path.to_owned(), expected: expected_size, found: size });
+    }
+    if found != expected {
+        return Err(SourceError::OtherDigest { path: path.to_owned(), expected, found });
+    }
+    let unreadable = |source| SourceError::Unreadable { path: path.to_owned(), source };
+    Ok(Checked { name: name.to_owned(), file: open_regular(path).map_err(unreadable)?, size })
+}
+
 /// Size and SHA-256 of a file, for a lock that is being written.
 ///
 /// # Errors

@@ -11,8 +11,9 @@
 //! | [`deb`] | a package: control and data archives, dpkg's records | own code over `tarball` |
 //! | [`tarball`] | tar (ustar, GNU and pax names) | the `tar` crate for headers, own code for the rest |
 //! | [`zipball`] | zip | the `zip` crate |
+//! | [`web`] | HTTP and HTTPS | the `ureq` crate |
 //!
-//! This crate opens no connection and starts no process.
+//! [`web`] is the only module of Cavrith that opens connections to other machines. This crate starts no process.
 #![forbid(unsafe_code)]
 
 pub mod ar;
@@ -21,6 +22,7 @@ pub mod checked;
 pub mod compression;
 pub mod deb;
 pub mod tarball;
+pub mod web;
 pub mod zipball;
 
 use std::path::PathBuf;
@@ -38,6 +40,16 @@ pub enum SourceError {
         path: PathBuf,
         /// Why.
         source: std::io::Error,
+    },
+    /// An address cannot be reached, or answers with something else.
+    #[error("cannot fetch {url}: {why}")]
+    Unreachable {
+        /// The address.
+        url: String,
+        /// Why.
+        why: String,
+        /// Nothing was tried, because the user wants nothing fetched.
+        offline: bool,
     },
     /// It is not the file that the lock pins.
     #[error("{} is not what the lock pins: expected {expected}, found {found}", path.display())]

@@ -11,6 +11,16 @@ use crate::checked::Checked;
 use crate::tarball::Laying;
 use crate::{SourceError, blame};
 
+/// Whether a file begins as zip archives do (APPNOTE.TXT, section 4.3.7; an empty one begins with its end, section 4.3.16).
+///
+/// # Errors
+/// When it cannot be read.
+pub fn is_zip(checked: &mut Checked) -> std::io::Result<bool> {
+    let mut first = [0; 4];
+    let read = checked.open()?.take(4).read(&mut first)?;
+    Ok(read == 4 && matches!(&first, b"PK\x03\x04" | b"PK\x05\x06"))
+}
+
 /// Lays a zip archive into a layer.
 ///
 /// # Errors

@@ -6,6 +6,7 @@
 //! layers/TREE/root/    the layer's files, ready to be a lower directory of overlayfs
 //! keys/KEY             the TREE of the layer that was made for a layer key
 //! images/KEY           the record of the image that was made for an image key (JSON)
+//! blobs/               files from the web; see [`blobs`]
 //! staging/RUN/         what one running command has under way; `held` in it is locked as long as the command lives
 //! ```
 //!
@@ -21,6 +22,7 @@
 #![forbid(unsafe_code)]
 
 pub mod atomic;
+pub mod blobs;
 pub mod records;
 pub mod staging;
 pub mod walk;

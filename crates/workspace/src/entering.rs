@@ -25,7 +25,7 @@ use cavrith_store::records::ImageRecord;
 
 use crate::door::{self, Door};
 use crate::ports::{Carried, Forward};
-use crate::{WorkspaceError, folder_mounts, scratch};
+use crate::{WorkspaceError, except_mounts, folder_mounts, scratch};
 
 /// What of the member's own environment goes inside with a terminal: what it is and which colours it has.
 const TERMINAL_VARIABLES: [&str; 2] = ["TERM", "COLORTERM"];
@@ -77,6 +77,8 @@ pub fn enter(workshop: Workshop<'_>, visit: Visit<'_>) -> Result<Ending, Workspa
             place.display()
         ));
     }
+    let mut folders = folders;
+    folders.extend(except_mounts(&project.spec, &folders, &scratch.dir.join("except"))?);
     let job = Job {
         layers: steps::layer_roots(workshop.store, record.layers.iter().map(|layer| &layer.tree)),
         bench: scratch.bench.clone(),
@@ -119,7 +121,14 @@ fn command(visit: Visit<'_>, setup: &Setup, folders: &[FolderMount]) -> CommandJ
         env.extend(own);
     }
     let argv = if visit.argv.is_empty() { vec![visit.record.shell.clone()] } else { visit.argv.to_vec() };
-    CommandJob { argv, env, directory: working_directory(folders, &setup.project), id: ACCOUNT_ID, terminal }
+    CommandJob {
+        argv,
+        env,
+        directory: working_directory(folders, &setup.project),
+        user: ACCOUNT_ID,
+        group: ACCOUNT_ID,
+        terminal,
+    }
 }
 
 /// Listens for the signals that are a command's. From here on none is lost: those that come before the command runs wait.

@@ -15,10 +15,13 @@ pub mod ports;
 pub mod scratch;
 pub mod verifying;
 
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::spec::Spec;
 use cavrith_engine::EngineError;
+use cavrith_engine::error::file_error;
 use cavrith_sandbox::SandboxError;
 use cavrith_sandbox::job::FolderMount;
 use cavrith_store::StoreError;
@@ -106,8 +109,53 @@ impl WorkspaceError {
 pub fn folder_mounts(dir: &Path, spec: &Spec) -> Result<Vec<FolderMount>, EngineError> {
     let mount = |folder: &cavrith_core::spec::Folder| {
         let outside = dir.join(&folder.outside.value);
-        let real = outside.canonicalize().map_err(cavrith_engine::error::file_error("use the folder", &outside))?;
+        let real = outside.canonicalize().map_err(file_error("use the folder", &outside))?;
         Ok(FolderMount::new(real, folder.inside.value.to_string().into()))
     };
     spec.folders.iter().map(mount).collect()
+}
+
+/// Directories in folders that never cross the wall: inside, each is a directory of its own in `place`. What is mounted needs
+/// something to be mounted on, so an empty directory is made outside where there is none.
+///
+/// # Errors
+/// When something else is there, or it cannot be made.
+pub fn except_mounts(spec: &Spec, folders: &[FolderMount], place: &Path) -> Result<Vec<FolderMount>, EngineError> {
+    let mut mounts = Vec::new();
+    for (folder, mounted) in spec.folders.iter().zip(folders) {
+        let mut except: Vec<_> = folder.except.iter().map(|path| &path.value).collect();
+        // What lies in another one is mounted after it.
+        except.sort();
+        for path in except {
+            let inside = mounted.inside.join(path.as_relative());
+            let own = place.join(inside.to_string_lossy().trim_matches('/').replace('/', "!"));
+            std::fs::create_dir_all(&own).map_err(file_error("make", &own))?;
+            make_below(&mounted.outside, path)?;
+            mounts.push(FolderMount::new(own, inside));
+        }
+    }
+    Ok(mounts)
+}
+
+/// Makes the directories of a path in a folder that are not there, as the folder's owner's, and follows no link.
+fn make_below(folder: &Path, path: &cavrith_core::path::RootPath) -> Result<(), EngineError> {
+    let owner = std::fs::metadata(folder).map_err(file_error("look at", folder))?;
+    let mut at = folder.to_owned();
+    for name in path.names() {
+        at.push(std::ffi::OsStr::from_bytes(name));
+        match at.symlink_metadata() {
+            Ok(meta) if meta.is_dir() => continue,
+            Ok(_) => {
+                let error = std::io::Error::new(std::io::ErrorKind::NotADirectory, "it is no directory");
+                return Err(file_error("keep inside", &at)(error));
+            }
+            Err(_) => {}
+        }
+        std::fs::create_dir(&at).map_err(file_error("make", &at))?;
+        if owner.uid() != rustix::process::geteuid().as_raw() {
+            std::os::unix::fs::lchown(&at, Some(owner.uid()), Some(owner.gid()))
+                .map_err(file_error("give away", &at))?;
+        }
+    }
+    Ok(())
 }

@@ -3,6 +3,7 @@
 //! ```text
 //! workspaces/NAME-ID/held          locked while a command has the workspace; holds that command's process id
 //! workspaces/NAME-ID/door         the socket at which other commands come in; see [`crate::door`]
+//! workspaces/NAME-ID/except/      what of the folders stays inside, by inside path
 //! workspaces/NAME-ID/project      the path of the project's folder
 //! workspaces/NAME-ID/IMAGE/       what was changed inside over that image: an overlay's upper directory and what it needs
 //! ```

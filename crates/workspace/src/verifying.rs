@@ -26,7 +26,7 @@ use cavrith_store::records::ImageRecord;
 use cavrith_store::{StoreError, walk};
 
 use crate::ports::Forward;
-use crate::{WorkspaceError, folder_mounts};
+use crate::{WorkspaceError, except_mounts, folder_mounts};
 
 /// How long a measuring command inside may take.
 const LIMIT: Duration = Duration::from_secs(60);
@@ -190,7 +190,9 @@ fn measure_workspace(
 ) -> Result<Measured, WorkspaceError> {
     let spec = &project.spec;
     let described = Setup::new(spec, lock, &record.shell);
-    let session = fresh_session(workshop, record, &described, folder_mounts(&project.dir, spec)?)?;
+    let mut folders = folder_mounts(&project.dir, spec)?;
+    folders.extend(except_mounts(spec, &folders, &workshop.staging.new_dir()?)?);
+    let session = fresh_session(workshop, record, &described, folders)?;
     let probes = ask(&session, &described, lock)?;
     let ports = measure_ports(spec, &session.connector()?)?;
     let setup = Setup {
@@ -235,7 +237,12 @@ fn measured_folders(session: &Session, setup: &Setup) -> Vec<String> {
     };
     let unescape = |text: &str| text.replace("\\040", " ").replace("\\011", "\t").replace("\\134", "\\");
     let points: Vec<_> = mounts.lines().filter_map(|line| line.split(' ').nth(4).map(unescape)).collect();
-    setup.folders.iter().filter(|folder| points.contains(folder)).cloned().collect()
+    let is_mounted = |folder: &&String| {
+        let (inside, except) = folder.split_once(" except ").unwrap_or((folder, ""));
+        let mut except = except.split(", ").filter(|name| !name.is_empty()).map(|name| format!("{inside}/{name}"));
+        points.iter().any(|point| point == inside) && except.all(|place| points.contains(&place))
+    };
+    setup.folders.iter().filter(is_mounted).cloned().collect()
 }
 
 /// The version that an extension's own description gives; where it has none, that its files are there.

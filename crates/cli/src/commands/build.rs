@@ -99,6 +99,8 @@ pub fn with_progress<T>(
     let outcome = work(Workshop {
         store: &bench.shed.store,
         staging: &bench.shed.staging,
+        web: &bench.shed.web,
+        blobs: &bench.shed.store,
         identity: bench.identity,
         observer: &observer,
         fresh,

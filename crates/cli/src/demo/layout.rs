@@ -5,7 +5,7 @@ use std::io::{self, Cursor, Write as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use cavrith_core::depot::{EditorProfile, Extension, File, Index, Package, Probe, Toolchain};
+use cavrith_core::depot::{EditorProfile, Extension, File, Index, Language, Package, Probe, Toolchain};
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::version::Version;
 
@@ -17,16 +17,14 @@ const PACKED_AT: u64 = 1_760_000_000;
 /// Writes the depot into a folder.
 pub fn depot(dir: &Path) -> io::Result<()> {
     let mut index = Index {
-        depot: 1,
-        about: Some("Brindle Ferry's own sources".to_owned()),
-        packages: Vec::new(),
-        toolchains: Vec::new(),
-        extensions: Vec::new(),
         editors: vec![EditorProfile {
             name: "lantern".to_owned(),
             extensions: "/opt/lantern-extensions/{id}-{version}".to_owned(),
             settings: "/etc/lantern/settings.json".to_owned(),
+            launch: Some("/etc/lantern/launch.json".to_owned()),
+            language: Language::Json,
         }],
+        ..Index::empty(Some("Brindle Ferry's own sources".to_owned()))
     };
     for name in ["packages", "toolchains", "extensions"] {
         fs::create_dir_all(dir.join(name))?;
@@ -50,6 +48,7 @@ pub fn depot(dir: &Path) -> io::Result<()> {
             place: format!("/opt/{name}/{version}"),
             path: vec!["bin".to_owned()],
             probe: Probe { run: vec![name.to_owned(), "--version".to_owned()], answer: format!("{name} {version}") },
+            parts: Vec::new(),
         });
     }
     let file = put(dir, "extensions/brindle.quill-syntax-1.2.0.zip", &pack_extension()?)?;
@@ -59,8 +58,7 @@ pub fn depot(dir: &Path) -> io::Result<()> {
         file,
         strip: 1,
     });
-    let text = toml::to_string(&index).map_err(io::Error::other)?;
-    fs::write(dir.join("depot.toml"), text)
+    fs::write(dir.join("depot.toml"), index.to_text())
 }
 
 /// Writes the project, but for its spec, into a folder.

@@ -2,6 +2,7 @@
 
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use cavrith_core::mistake::{Mistake, Weight, line_and_column};
+use cavrith_core::spec::document::{Source, Sources};
 use cavrith_core::verdict::count;
 use cavrith_engine::project::Findings;
 use serde_json::{Value, json};
@@ -13,14 +14,11 @@ pub fn show(screen: &Screen, findings: &Findings) {
     let colored = screen.err.bad != anstyle::Style::new();
     let renderer = if colored { Renderer::styled() } else { Renderer::plain() };
     let renderer = renderer.term_width(screen.width);
-    for (file, mistake) in &findings.mistakes {
-        let Some((path, text)) = findings.files.get(*file) else {
-            continue;
-        };
-        screen.insist(draw(&renderer, &path.to_string_lossy(), text, mistake));
+    for mistake in &findings.mistakes {
+        screen.insist(draw(&renderer, &findings.sources, mistake));
         screen.insist("");
     }
-    let errors = findings.mistakes.iter().filter(|(_, mistake)| mistake.weight == Weight::Error).count();
+    let errors = findings.mistakes.iter().filter(|mistake| mistake.weight == Weight::Error).count();
     let warnings = findings.mistakes.len() - errors;
     let mut told = Vec::new();
     if errors > 0 {
@@ -34,28 +32,42 @@ pub fn show(screen: &Screen, findings: &Findings) {
     }
 }
 
-fn draw(renderer: &Renderer, path: &str, text: &str, mistake: &Mistake) -> String {
+fn draw(renderer: &Renderer, sources: &Sources, mistake: &Mistake) -> String {
     let level = match mistake.weight {
         Weight::Error => Level::ERROR.with_name("mistake"),
         Weight::Warning => Level::WARNING,
     };
-    let mut snippet = Snippet::source(text).path(path).fold(true);
-    for (number, place) in mistake.places.iter().enumerate() {
+    // Places of one file are shown together, the file of the main place first.
+    let located = mistake.places.iter().filter_map(|place| Some((sources.locate(place.span.start)?.0, place)));
+    let located: Vec<_> = located.collect();
+    let mut snippets: Vec<(usize, Snippet<'_, _>)> = Vec::new();
+    for (number, (file, place)) in located.iter().enumerate() {
         let kind = if number == 0 { AnnotationKind::Primary } else { AnnotationKind::Context };
-        let annotation = kind.span(within(text, &place.span));
-        snippet =
-            snippet.annotation(if place.note.is_empty() { annotation } else { annotation.label(place.note.as_str()) });
+        let annotation = kind.span(within(file, &place.span));
+        let annotation = if place.note.is_empty() { annotation } else { annotation.label(place.note.as_str()) };
+        match snippets.iter().position(|(start, _)| *start == file.start) {
+            Some(position) => {
+                let (start, snippet) = snippets.remove(position);
+                snippets.insert(position, (start, snippet.annotation(annotation)));
+            }
+            None => {
+                let snippet = Snippet::source(file.text.as_str()).path(file.path.as_str()).fold(true);
+                snippets.push((file.start, snippet.annotation(annotation)));
+            }
+        }
     }
     let title = level.primary_title(mistake.message.as_str()).id(mistake.code.to_string());
-    let group = title.element(snippet).element(Level::HELP.with_name("remedy").message(mistake.remedy.as_str()));
+    let group = title
+        .elements(snippets.into_iter().map(|(_, snippet)| snippet))
+        .element(Level::HELP.with_name("remedy").message(mistake.remedy.as_str()));
     renderer.render(&[group])
 }
 
-/// A place that lies in the text and on its characters' borders.
-fn within(text: &str, span: &std::ops::Range<usize>) -> std::ops::Range<usize> {
-    let border = |mut at: usize| {
-        at = at.min(text.len());
-        while !text.is_char_boundary(at) {
+/// A place as bytes of its file, on the borders of characters.
+fn within(file: &Source, span: &std::ops::Range<usize>) -> std::ops::Range<usize> {
+    let border = |at: usize| {
+        let mut at = at.saturating_sub(file.start).min(file.text.len());
+        while !file.text.is_char_boundary(at) {
             at -= 1;
         }
         at
@@ -68,26 +80,27 @@ pub fn as_json(findings: &Findings) -> Value {
     let mistakes: Vec<_> = findings
         .mistakes
         .iter()
-        .filter_map(|(file, mistake)| {
-            let (path, text) = findings.files.get(*file)?;
+        .map(|mistake| {
             let places: Vec<_> = mistake
                 .places
                 .iter()
-                .map(|place| {
-                    let (line, column) = line_and_column(text, place.span.start);
-                    let (end_line, end_column) = line_and_column(text, place.span.end);
-                    json!({ "line": line, "column": column, "end_line": end_line, "end_column": end_column, "note": place.note })
+                .filter_map(|place| {
+                    let (file, _) = findings.sources.locate(place.span.start)?;
+                    let span = within(file, &place.span);
+                    let (line, column) = line_and_column(&file.text, span.start);
+                    let (end_line, end_column) = line_and_column(&file.text, span.end);
+                    Some(json!({ "file": file.path, "line": line, "column": column, "end_line": end_line, "end_column": end_column, "note": place.note }))
                 })
                 .collect();
             let weight = if mistake.weight == Weight::Error { "mistake" } else { "warning" };
-            Some(json!({
+            json!({
                 "code": mistake.code.to_string(),
                 "weight": weight,
-                "file": path,
+                "file": places.first().map(|place| place["file"].clone()),
                 "message": mistake.message,
                 "remedy": mistake.remedy,
                 "places": places,
-            }))
+            })
         })
         .collect();
     json!({ "sound": findings.is_sound(), "mistakes": mistakes })

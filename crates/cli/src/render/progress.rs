@@ -53,11 +53,29 @@ impl<'a> Progress<'a> {
                     bar.set_message(format!("{layer}: {}", printable(&line)));
                 }
             }
+            Event::Fetching { name, done, of } => self.fetching(&name, done, of),
+            Event::Fetched { name } => self.end(&fetch_line(&name)),
             Event::Note { text } => self.screen.say(format_args!("{} {text}", styled(self.screen.err.warning, "note"))),
             Event::Layer(outcome) => {
                 self.end(&outcome.layer);
                 self.layer(&outcome);
             }
+        }
+    }
+
+    /// A live line of its own for each file on its way.
+    fn fetching(&self, name: &str, done: u64, of: Option<u64>) {
+        let line = fetch_line(name);
+        let begun = self.lines().contains_key(&line);
+        if !begun {
+            self.begin(&line, "");
+        }
+        let arrived = match of {
+            Some(of) if of > 0 => format!("{} of {}, {} %", size(done), size(of), done * 100 / of),
+            _ => size(done),
+        };
+        if let Some(bar) = self.lines().get(&line) {
+            bar.set_message(format!("fetching {}: {arrived}", printable(name)));
         }
     }
 
@@ -107,6 +125,10 @@ impl<'a> Progress<'a> {
             Where::Aside | Where::Nowhere => {}
         }
     }
+}
+
+fn fetch_line(name: &str) -> String {
+    format!("fetch {name}")
 }
 
 /// A line of foreign output without anything that moves the cursor.

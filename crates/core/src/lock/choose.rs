@@ -2,14 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, Source, ToolchainPin};
+use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, PartPin, Source, ToolchainPin};
 use crate::account;
 use crate::debian;
-use crate::depot::{EditorProfile, File, Index};
+use crate::depot::{EditorProfile, File, Index, Toolchain};
 use crate::digest::Sha256Digest;
+use crate::editors;
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
-use crate::spec::{At, Base, Spec};
+use crate::spec::{At, Base, Origin, Spec, Wanted};
 use crate::version::Version;
 
 /// A depot as it was read.
@@ -36,10 +37,39 @@ pub struct PackageFacts {
     pub scripts: Vec<String>,
 }
 
-/// Pins everything a spec names, as far as the depots offer it. The epoch, and an archive's size and digest, are for the
-/// caller to fill in from the files; `previous` keeps what still answers the spec.
-pub fn choose(spec: &Spec, offers: &BTreeMap<String, Offer>, previous: Option<&Lock>) -> (Lock, Vec<Mistake>) {
-    let mut chooser = Chooser { offers, previous, mistakes: Vec::new() };
+/// Which pins may move though they still answer the spec.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Update {
+    /// None.
+    #[default]
+    Nothing,
+    /// All.
+    All,
+    /// Those of these packages, toolchains, extensions and downloads; `base` for the base's archive.
+    Named(Vec<String>),
+}
+
+impl Update {
+    /// Whether the pin of this name may move.
+    pub fn moves(&self, name: &str) -> bool {
+        match self {
+            Self::Nothing => false,
+            Self::All => true,
+            Self::Named(names) => names.iter().any(|named| named == name),
+        }
+    }
+}
+
+/// Pins everything a spec names, as far as the depots offer it. The epoch, files of the project, and size and digest of an archive and of
+/// downloads are for the caller to fill in from the files; `previous` keeps what still answers the spec and is not to
+/// be `update`d.
+pub fn choose(
+    spec: &Spec,
+    offers: &BTreeMap<String, Offer>,
+    previous: Option<&Lock>,
+    update: &Update,
+) -> (Lock, Vec<Mistake>) {
+    let mut chooser = Chooser { offers, previous, update, mistakes: Vec::new() };
     let editor = chooser.editor(spec);
     let mut lock = Lock {
         lock: 1,
@@ -50,17 +80,23 @@ pub fn choose(spec: &Spec, offers: &BTreeMap<String, Offer>, previous: Option<&L
         toolchains: chooser.toolchains(spec),
         extensions: chooser.extensions(spec, editor.as_ref()),
         editor,
+        downloads: Vec::new(),
+        files: Vec::new(),
         seal: None,
     };
     lock.depots = chooser.depots(&lock);
     places_keep_apart(spec, &lock, &mut chooser.mistakes);
+    if chooser.mistakes.is_empty() {
+        unused_depots(spec, &lock, &mut chooser.mistakes);
+    }
     (lock, chooser.mistakes)
 }
 
 fn archive(spec: &Spec) -> Option<ArchivePin> {
     match &spec.base {
-        Base::Archive { path, sha256, strip } => Some(ArchivePin {
-            path: path.value.clone(),
+        Base::Archive { origin, sha256, strip } => Some(ArchivePin {
+            path: origin.path().map(str::to_owned),
+            url: origin.url().map(str::to_owned),
             size: 0,
             sha256: sha256.as_ref().map_or(Sha256Digest::from_bytes([0; 32]), |sha256| sha256.value),
             strip: *strip,
@@ -69,9 +105,22 @@ fn archive(spec: &Spec) -> Option<ArchivePin> {
     }
 }
 
+/// A depot on the disk that nothing comes from. One on the web may be there for its downloads.
+fn unused_depots(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
+    let from_web = !spec.downloads.is_empty() || matches!(&spec.base, Base::Archive { origin: Origin::Url(_), .. });
+    for (name, depot) in &spec.depots {
+        if !from_web && !lock.depots.iter().any(|pin| pin.name == *name) && lock.editor.is_none() {
+            let message = format!("nothing comes from the depot `{name}`");
+            let mistake = Mistake::new(Code::DEPOT_UNUSED, depot.span.clone(), message, "leave it out");
+            mistakes.push(mistake.as_warning());
+        }
+    }
+}
+
 struct Chooser<'a> {
     offers: &'a BTreeMap<String, Offer>,
     previous: Option<&'a Lock>,
+    update: &'a Update,
     mistakes: Vec<Mistake>,
 }
 
@@ -80,11 +129,13 @@ fn source(depot: &str, file: &File) -> Source {
 }
 
 impl Chooser<'_> {
+    /// The lock whose pin of this name is to be kept when it can be.
+    fn kept(&self, name: &str) -> Option<&Lock> {
+        self.previous.filter(|_| !self.update.moves(name))
+    }
+
     fn depots(&self, lock: &Lock) -> Vec<DepotPin> {
-        let sources = lock.packages.iter().map(|pin| &pin.source);
-        let sources = sources.chain(lock.toolchains.iter().map(|pin| &pin.source));
-        let mut names: Vec<_> =
-            sources.chain(lock.extensions.iter().map(|pin| &pin.source)).map(|at| &at.depot).collect();
+        let mut names: Vec<_> = lock.sources().map(|source| &source.depot).collect();
         names.sort();
         names.dedup();
         let unmoved = self.previous.filter(|previous| {
@@ -110,7 +161,7 @@ impl Chooser<'_> {
         };
         let mut pins = Vec::new();
         for wanted in packages {
-            let kept = self.previous.and_then(|lock| {
+            let kept = self.kept(&wanted.value).and_then(|lock| {
                 lock.packages.iter().find(|pin| pin.name == wanted.value && pin.source.depot == depot.value)
             });
             let newest = || {
@@ -175,54 +226,97 @@ impl Chooser<'_> {
     }
 
     fn toolchains(&mut self, spec: &Spec) -> Vec<ToolchainPin> {
-        let mut pins = Vec::new();
+        let mut pins: Vec<ToolchainPin> = Vec::new();
         for (name, wanted) in &spec.toolchains {
             let Some(named) = self.depot_names(spec, wanted.value.depot.as_ref()) else {
                 continue;
             };
-            let kept = self.previous.and_then(|lock| lock.toolchains.iter().find(|pin| pin.name == *name));
-            let keeps = |pin: &&ToolchainPin| {
-                pin.version.answers(&wanted.value.version.value) && named.contains(&pin.source.depot)
-            };
-            if let Some(pin) = kept.filter(keeps) {
-                pins.push(pin.clone());
-                continue;
-            }
-            let asked = match &wanted.value.depot {
-                Some(depot) => format!("the depot `{}` does not have", depot.value),
-                None => "no depot here has".to_owned(),
-            };
-            let all = self.offers.iter().filter(|(depot, _)| named.contains(depot));
-            let all: Vec<_> = all
-                .flat_map(|(depot, offer)| offer.index.toolchains.iter().map(move |item| (depot.as_str(), item)))
-                .collect();
-            let offered: Vec<_> = all
-                .iter()
-                .filter(|(_, item)| item.name == *name)
-                .map(|(depot, item)| (*depot, *item, &item.version))
-                .collect();
-            let name = At { value: name.clone(), span: wanted.span.clone() };
-            if offered.is_empty() {
-                self.not_offered(
-                    "toolchain",
-                    &name,
-                    all.iter().map(|(_, item)| item.name.as_str()),
-                    &format!("{asked} a"),
-                );
-                continue;
-            }
-            if let Some((depot, item)) = self.newest("the toolchain", &name, &wanted.value.version, &asked, offered) {
-                pins.push(ToolchainPin {
-                    name: item.name.clone(),
-                    version: item.version.clone(),
-                    source: source(depot, &item.file),
-                    strip: item.strip,
-                    place: item.place.clone(),
-                    path: item.path.clone(),
-                    probe: item.probe.clone(),
-                });
+            let first = pins.len();
+            let versions = std::iter::once((&wanted.value.version, false));
+            for (version, also) in versions.chain(wanted.value.also.iter().map(|version| (version, true))) {
+                let Some(pin) = self.toolchain(name, wanted, version, also, &named) else { continue };
+                if pins[first..].iter().any(|other| other.version == pin.version) {
+                    let message = format!(
+                        "{} is the version {} of {name}, which is asked for already",
+                        version.value, pin.version
+                    );
+                    let remedy = "leave it out, or write more of the version that is meant";
+                    self.mistakes.push(Mistake::new(Code::VERSION_TWICE, version.span.clone(), message, remedy));
+                    continue;
+                }
+                pins.push(pin);
             }
         }
+        pins
+    }
+
+    /// One version of a toolchain.
+    fn toolchain(
+        &mut self,
+        name: &str,
+        wanted: &At<Wanted>,
+        version: &At<Version>,
+        also: bool,
+        named: &[String],
+    ) -> Option<ToolchainPin> {
+        let keeps = |pin: &&ToolchainPin| {
+            pin.name == name
+                && pin.also == also
+                && pin.version.answers(&version.value)
+                && named.contains(&pin.source.depot)
+                && super::fit::parts_answer(&wanted.value, pin)
+        };
+        if let Some(pin) = self.kept(name).and_then(|lock| lock.toolchains.iter().find(keeps)) {
+            return Some(pin.clone());
+        }
+        let asked = match &wanted.value.depot {
+            Some(depot) => format!("the depot `{}` does not have", depot.value),
+            None => "no depot here has".to_owned(),
+        };
+        let all = self.offers.iter().filter(|(depot, _)| named.contains(depot));
+        let all: Vec<_> = all
+            .flat_map(|(depot, offer)| offer.index.toolchains.iter().map(move |item| (depot.as_str(), item)))
+            .collect();
+        let offered = all.iter().filter(|(_, item)| item.name == name);
+        let offered: Vec<_> = offered.map(|(depot, item)| (*depot, *item, &item.version)).collect();
+        let name = At { value: name.to_owned(), span: wanted.span.clone() };
+        if offered.is_empty() {
+            let known = all.iter().map(|(_, item)| item.name.as_str());
+            self.not_offered("toolchain", &name, known, &format!("{asked} a"));
+            return None;
+        }
+        let (depot, item) = self.newest("the toolchain", &name, version, &asked, offered)?;
+        Some(ToolchainPin {
+            name: item.name.clone(),
+            version: item.version.clone(),
+            source: source(depot, &item.file),
+            strip: item.strip,
+            place: item.place.clone(),
+            path: item.path.clone(),
+            also,
+            probe: item.probe.clone(),
+            parts: self.parts(&wanted.value, depot, item),
+        })
+    }
+
+    /// The parts of a toolchain that are wanted.
+    fn parts(&mut self, wanted: &Wanted, depot: &str, item: &Toolchain) -> Vec<PartPin> {
+        let known: Vec<_> = item.parts.iter().map(|part| part.name.as_str()).collect();
+        for name in wanted.parts.iter().flatten().filter(|name| !known.contains(&name.value.as_str())) {
+            let message = format!("{} {} has no part `{}`", item.name, item.version, name.value);
+            let remedy = match (nearest(&name.value, known.iter().copied()), known.is_empty()) {
+                (Some(meant), _) => format!("write \"{meant}\""),
+                (None, true) => "leave parts out; it comes as a whole".to_owned(),
+                (None, false) => format!("choose from {}", known.join(", ")),
+            };
+            self.mistakes.push(Mistake::new(Code::PART_NOT_OFFERED, name.span.clone(), message, remedy));
+        }
+        let chosen = |name: &str| wanted.parts.as_ref().is_none_or(|parts| parts.iter().any(|part| part.value == name));
+        let chosen = item.parts.iter().filter(|part| chosen(&part.name));
+        let mut pins: Vec<_> = chosen
+            .map(|part| PartPin { name: part.name.clone(), source: source(depot, &part.file), strip: part.strip })
+            .collect();
+        pins.sort_by(|a, b| a.name.cmp(&b.name));
         pins
     }
 
@@ -243,8 +337,17 @@ impl Chooser<'_> {
         let mut profiles: Vec<_> = self.offers.values().flat_map(|offer| &offer.index.editors).collect();
         profiles.sort_by(|a, b| a.name.cmp(&b.name));
         profiles.dedup();
-        let names: Vec<_> = profiles.iter().map(|profile| profile.name.as_str()).collect();
+        let own = editors::profiles();
+        let names: Vec<_> =
+            profiles.iter().map(|profile| &**profile).chain(&own).map(|one| one.name.as_str()).collect();
         let chosen = match &editor.profile {
+            // A depot may know better where an editor looks.
+            Some(name) if !profiles.iter().any(|profile| profile.name == name.value) => {
+                if let Some(profile) = own.iter().find(|profile| profile.name == name.value) {
+                    return Some(profile.clone());
+                }
+                None
+            }
             Some(name) => profiles.iter().find(|profile| profile.name == name.value),
             None if profiles.len() == 1 => profiles.first(),
             None => None,
@@ -255,12 +358,16 @@ impl Chooser<'_> {
         let listed = names.join(", ");
         let (span, message) = match &editor.profile {
             Some(name) => (name.span.clone(), format!("no depot here has an editor profile `{}`", name.value)),
-            None if profiles.is_empty() => (editor.span.clone(), "no depot here has an editor profile".to_owned()),
+            None if profiles.is_empty() => (
+                editor.span.clone(),
+                "it is not said which editor is meant, and no depot here has a profile".to_owned(),
+            ),
             None => (editor.span.clone(), "the depots have several editor profiles".to_owned()),
         };
-        let remedy = match names.as_slice() {
-            [] => "add one to a depot, under [[editors]]".to_owned(),
-            _ => format!("write profile = \"…\" with one of {listed}"),
+        let meant = editor.profile.as_ref().and_then(|name| nearest(&name.value, names.iter().copied()));
+        let remedy = match meant {
+            Some(meant) => format!("write profile = \"{meant}\""),
+            None => format!("write profile = \"…\" with one of {listed}, or add one to a depot, under [[editors]]"),
         };
         self.mistakes.push(Mistake::new(Code::EDITOR_PROFILE, span, message, remedy));
         None
@@ -274,7 +381,7 @@ impl Chooser<'_> {
         let mut pins = Vec::new();
         for (id, wanted) in &editor.extensions {
             let place = |version: &Version| profile.extension_place(id, version, &home);
-            let kept = self.previous.and_then(|lock| lock.extensions.iter().find(|pin| pin.id == *id));
+            let kept = self.kept(id).and_then(|lock| lock.extensions.iter().find(|pin| pin.id == *id));
             let keeps = |pin: &&ExtensionPin| {
                 pin.version.answers(&wanted.value)
                     && self.offers.contains_key(&pin.source.depot)
@@ -329,6 +436,10 @@ fn places_keep_apart(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
         let span = spec.editor.as_ref().and_then(|editor| Some(editor.extensions.get(&pin.id)?.span.clone()));
         places.push((format!("the extension {}", pin.id), pin.place.clone(), span.unwrap_or_default()));
     }
+    for download in &spec.downloads {
+        let name = format!("the download {}", download.name.value);
+        places.push((name, download.inside.value.to_string(), download.inside.span.clone()));
+    }
     for folder in &spec.folders {
         places.push((
             format!("the folder {}", folder.inside.value),
@@ -339,8 +450,10 @@ fn places_keep_apart(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
     let paths: Vec<_> = places.iter().filter_map(|(_, place, _)| RootPath::from_absolute(place).ok()).collect();
     for (later, (name, place, span)) in places.iter().enumerate().take(paths.len()) {
         for (earlier, (other, _, other_span)) in places[..later].iter().enumerate() {
-            // Two folders that meet are told by the spec's own rules.
-            let folders = name.starts_with("the folder") && other.starts_with("the folder");
+            // Folders that meet each other or a download are told by the spec's own rules.
+            let folders = name.starts_with("the folder")
+                && !other.starts_with("the toolchain")
+                && !other.starts_with("the extension");
             if !folders && (paths[later].lies_in(&paths[earlier]) || paths[earlier].lies_in(&paths[later])) {
                 let message = format!("{name} and {other} would lie at the same place inside, {place}");
                 let remedy = "give the folder another inside path, or the depot's entry another place";

@@ -1,8 +1,9 @@
 //! Whether a lock and a spec belong together, and where they do not.
 
 use super::Lock;
+use super::ToolchainPin;
 use crate::account;
-use crate::spec::{Base, Spec};
+use crate::spec::{Action, Base, Spec, Text, Wanted};
 
 /// One point in which a lock does not answer its spec.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,6 +24,8 @@ pub fn misfits(spec: &Spec, lock: &Lock) -> Vec<Misfit> {
     base(spec, lock, &mut found);
     toolchains(spec, lock, &mut found);
     editor(spec, lock, &mut found);
+    downloads(spec, lock, &mut found);
+    files(spec, lock, &mut found);
     found.0
 }
 
@@ -53,15 +56,17 @@ fn base(spec: &Spec, lock: &Lock, found: &mut Found) {
                 }
             }
             if let Some(archive) = &lock.archive {
-                found.push("base".to_owned(), "packages", format!("archive {}", archive.path));
+                found.push("base".to_owned(), "packages", format!("archive {}", archive.origin()));
             }
         }
-        Base::Archive { path, sha256, strip } => match &lock.archive {
-            None => found.push("base".to_owned(), format!("archive {}", path.value), NOTHING),
+        Base::Archive { origin, sha256, strip } => match &lock.archive {
+            None => found.push("base".to_owned(), format!("archive {}", origin.at().value), NOTHING),
             Some(pin) => {
-                if pin.path != path.value || pin.strip != *strip {
-                    let describe = |path: &str, strip: usize| format!("archive {path}, strip {strip}");
-                    found.push("base".to_owned(), describe(&path.value, *strip), describe(&pin.path, pin.strip));
+                let same = (pin.path.as_deref(), pin.url.as_deref()) == (origin.path(), origin.url());
+                if !same || pin.strip != *strip {
+                    let describe = |origin: &str, strip: usize| format!("archive {origin}, strip {strip}");
+                    let locked = describe(pin.origin(), pin.strip);
+                    found.push("base".to_owned(), describe(&origin.at().value, *strip), locked);
                 }
                 if let Some(sha256) = sha256
                     && sha256.value != pin.sha256
@@ -78,26 +83,100 @@ fn base(spec: &Spec, lock: &Lock, found: &mut Found) {
     }
 }
 
+/// Whether a pin has just the parts that are wanted.
+pub(super) fn parts_answer(wanted: &Wanted, pin: &ToolchainPin) -> bool {
+    let Some(parts) = &wanted.parts else { return true };
+    let mut names: Vec<_> = parts.iter().map(|part| part.value.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    pin.parts.iter().map(|part| part.name.as_str()).eq(names)
+}
+
 fn toolchains(spec: &Spec, lock: &Lock, found: &mut Found) {
     for (name, wanted) in &spec.toolchains {
         let what = format!("toolchain {name}");
-        let version = &wanted.value.version.value;
-        match lock.toolchains.iter().find(|pin| pin.name == *name) {
-            None => found.push(what, version.as_str(), NOTHING),
-            Some(pin) if !pin.version.answers(version) => found.push(what, version.as_str(), pin.version.as_str()),
-            Some(pin) => {
-                let depot = wanted.value.depot.as_ref().map(|depot| &depot.value);
-                if depot.is_some_and(|depot| *depot != pin.source.depot) || !spec.depots.contains_key(&pin.source.depot)
-                {
-                    let declared = || spec.depots.keys().cloned().collect::<Vec<_>>().join(", ");
-                    let wants = depot.cloned().unwrap_or_else(declared);
-                    found.push(what, format!("depot {wants}"), format!("depot {}", pin.source.depot));
-                }
+        let wanted = &wanted.value;
+        let pins: Vec<_> = lock.toolchains.iter().filter(|pin| pin.name == *name).collect();
+        let versions = std::iter::once((&wanted.version, false));
+        for (version, also) in versions.chain(wanted.also.iter().map(|version| (version, true))) {
+            let mut alike = pins.iter().filter(|pin| pin.also == also);
+            if alike.clone().any(|pin| pin.version.answers(&version.value)) {
+                continue;
+            }
+            let locked = alike.next().filter(|_| !also).map_or(NOTHING, |pin| pin.version.as_str());
+            found.push(what.clone(), version.value.as_str(), locked);
+        }
+        for pin in pins {
+            let answers = wanted.also.iter().any(|version| pin.version.answers(&version.value));
+            if pin.also && !answers {
+                found.push(what.clone(), NOTHING, pin.version.as_str());
+            }
+            let depot = wanted.depot.as_ref().map(|depot| &depot.value);
+            if depot.is_some_and(|depot| *depot != pin.source.depot) || !spec.depots.contains_key(&pin.source.depot) {
+                let declared = || spec.depots.keys().cloned().collect::<Vec<_>>().join(", ");
+                let wants = depot.cloned().unwrap_or_else(declared);
+                found.push(what.clone(), format!("depot {wants}"), format!("depot {}", pin.source.depot));
+            }
+            if !parts_answer(wanted, pin) {
+                let wants = wanted.parts.iter().flatten().map(|part| part.value.as_str()).collect::<Vec<_>>();
+                let has = pin.parts.iter().map(|part| part.name.as_str()).collect::<Vec<_>>();
+                let listed = |names: Vec<&str>| if names.is_empty() { "no parts".to_owned() } else { names.join(", ") };
+                found.push(format!("parts of {name}"), listed(wants), listed(has));
             }
         }
     }
     for pin in lock.toolchains.iter().filter(|pin| !spec.toolchains.contains_key(&pin.name)) {
         found.push(format!("toolchain {}", pin.name), NOTHING, pin.version.as_str());
+    }
+}
+
+fn downloads(spec: &Spec, lock: &Lock, found: &mut Found) {
+    for download in &spec.downloads {
+        let what = format!("download {}", download.name.value);
+        match lock.downloads.iter().find(|pin| pin.name == download.name.value) {
+            None => found.push(what, download.url.value.clone(), NOTHING),
+            Some(pin) if pin.url != download.url.value => found.push(what, download.url.value.clone(), pin.url.clone()),
+            Some(pin) => {
+                if let Some(sha256) = download.sha256.as_ref().filter(|sha256| sha256.value != pin.sha256) {
+                    found.push(format!("sha256 of {what}"), sha256.value.to_string(), pin.sha256.to_string());
+                }
+            }
+        }
+    }
+    let wanted = |name: &str| spec.downloads.iter().any(|download| download.name.value == name);
+    for pin in lock.downloads.iter().filter(|pin| !wanted(&pin.name)) {
+        found.push(format!("download {}", pin.name), NOTHING, pin.url.clone());
+    }
+}
+
+/// Which files of the project each step takes: the step's name, and the file or folder.
+pub fn taken_files(spec: &Spec) -> Vec<(&str, &str)> {
+    let taken = spec.steps.iter().filter_map(|step| {
+        let from = match &step.action {
+            Action::Copy(copy) => &copy.from.value,
+            Action::Write(write) => match &write.text {
+                Text::Template(file) => &file.value,
+                Text::Content(_) => return None,
+            },
+            Action::Run(_) => return None,
+        };
+        Some((step.name.value.as_str(), from.as_str()))
+    });
+    taken.collect()
+}
+
+fn files(spec: &Spec, lock: &Lock, found: &mut Found) {
+    let wanted = taken_files(spec);
+    for (step, from) in &wanted {
+        let what = format!("files of the step {step:?}");
+        match lock.files.iter().find(|pin| pin.step == *step) {
+            None => found.push(what, *from, NOTHING),
+            Some(pin) if pin.from != *from => found.push(what, *from, pin.from.clone()),
+            Some(_) => {}
+        }
+    }
+    for pin in lock.files.iter().filter(|pin| !wanted.iter().any(|(step, _)| *step == pin.step)) {
+        found.push(format!("files of the step {:?}", pin.step), NOTHING, pin.from.clone());
     }
 }
 

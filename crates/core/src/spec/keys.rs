@@ -1,6 +1,7 @@
-//! Every key of the spec: its type, its meaning, and whether this version carries it out.
+//! Every key of the spec: its type, its meaning, its values, and whether this version carries it out.
 //!
-//! In a key's path `*` stands for a name of the writer's choice and `[]` for the entries of a list.
+//! The reader, the refusal of unknown keys, `docs/spec.md`, `cavrith explain KEY` and the JSON Schema are all made from this one
+//! list. In a key's path `*` stands for a name of the writer's choice and `[]` for the entries of a list.
 
 /// What a key's value is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,10 +65,36 @@ pub struct Key {
     pub state: State,
     /// What it does, in one sentence.
     pub meaning: &'static str,
+    /// The only texts that it may be; empty when there is no such list.
+    pub values: &'static [&'static str],
+    /// What holds when it is left out, in words; empty when nothing does.
+    pub default: &'static str,
+    /// Lines of a spec that have it; empty when the table it is in shows it.
+    pub example: &'static str,
+    /// Stands for one thing: an including file's entry replaces an included one, instead of being joined with it.
+    pub whole: bool,
+}
+
+impl Key {
+    const fn values(self, values: &'static [&'static str]) -> Self {
+        Self { values, ..self }
+    }
+
+    const fn default(self, default: &'static str) -> Self {
+        Self { default, ..self }
+    }
+
+    const fn example(self, example: &'static str) -> Self {
+        Self { example, ..self }
+    }
+
+    const fn whole(self) -> Self {
+        Self { whole: true, ..self }
+    }
 }
 
 const fn key(path: &'static str, shape: Shape, state: State, meaning: &'static str) -> Key {
-    Key { path, shape, state, meaning }
+    Key { path, shape, state, meaning, values: &[], default: "", example: "", whole: false }
 }
 
 use Shape::{Any, Flag, Number, Table, Tables, Text, TextOrTable, TextOrTexts, Texts};
@@ -75,80 +102,142 @@ use State::{Later, Needed, Optional};
 
 /// All keys, a table before what is in it.
 pub const KEYS: &[Key] = &[
-    key("spec", Number, Needed, "the version of this format; 1"),
-    key("include", Texts, Later, "other files whose entries this spec takes over"),
-    key("workspace", Table, Needed, "what the workspace is called and who works in it"),
+    key("spec", Number, Needed, "the version of this format; 1").example("spec = 1"),
+    key("include", Texts, Optional, "other files whose entries this spec takes over; what stands here wins over what stands there")
+        .example("include = [\"../team/common.toml\"]"),
+    key("workspace", Table, Needed, "what the workspace is called and who works in it")
+        .example("[workspace]\nname    = \"timetable\"\nabout   = \"Sailing times for Brindle Ferry\"\naccount = \"crew\"\nproject = \"/code\""),
     key("workspace.name", Text, Needed, "its name, and its host name inside"),
     key("workspace.about", Text, Optional, "one line for people"),
-    key("workspace.account", Text, Optional, "the ordinary user inside; crew when left out"),
-    key("workspace.project", Text, Optional, "where the project's folder appears inside; /code when left out"),
-    key("workspace.host", Table, Later, "what a member's machine must offer"),
-    key("depots", Table, Optional, "depots that packages, toolchains and extensions come from, by name"),
-    key("depots.*", Table, Optional, "one depot"),
-    key("depots.*.path", Text, Needed, "the depot's folder, relative to the spec"),
-    key("depots.*.url", Text, Later, "the depot's address on the web"),
-    key("base", Table, Needed, "the root that everything else lies on; exactly one origin"),
+    key("workspace.account", Text, Optional, "the ordinary user inside").default("crew"),
+    key("workspace.project", Text, Optional, "where the project's folder appears inside").default("/code"),
+    key("workspace.host", Table, Later, "what a member's machine must offer").whole(),
+    key("depots", Table, Optional, "depots that packages, toolchains and extensions come from, by name")
+        .example("[depots]\nharbour = { path = \"../depot\" }\nwharf   = { url = \"https://depot.brindle.example/\" }"),
+    key("depots.*", Table, Optional, "one depot: a path or a url").whole(),
+    key("depots.*.path", Text, Optional, "the depot's folder, relative to the spec"),
+    key("depots.*.url", Text, Optional, "the depot's address on the web (http or https); its depot.toml lies right beneath"),
+    key("base", Table, Needed, "the root that everything else lies on; exactly one origin")
+        .whole()
+        .example("[base]\ndepot    = \"harbour\"\npackages = [\"busybox-static\"]"),
     key("base.depot", Text, Optional, "origin: packages of this depot"),
     key("base.packages", Texts, Optional, "the names of the packages; with depot only"),
-    key("base.archive", Table, Optional, "origin: one archive of a whole root"),
-    key("base.archive.path", Text, Needed, "the archive (tar; plain or gz, xz, zst), relative to the spec"),
+    key("base.archive", Table, Optional, "origin: one archive of a whole root, by path or url")
+        .whole()
+        .example("[base]\narchive = { path = \"roots/small.tar.xz\" }"),
+    key("base.archive.path", Text, Optional, "the archive (tar; plain or gz, xz, zst), relative to the spec"),
+    key("base.archive.url", Text, Optional, "the archive's address on the web"),
     key("base.archive.sha256", Text, Optional, "its SHA-256; the lock fills it in when it is left out"),
-    key("base.archive.strip", Number, Optional, "how many leading directories to drop from its paths; 0 when left out"),
-    key("base.archive.url", Text, Later, "the archive's address on the web"),
+    key("base.archive.strip", Number, Optional, "how many leading directories to drop from its paths").default("0"),
     key("base.debian", Text, Later, "origin: a suite of the Debian archive"),
     key("base.oci", Text, Later, "origin: an OCI image"),
-    key("toolchains", Table, Optional, "toolchains by name, each with a version or a table"),
-    key("toolchains.*", TextOrTable, Optional, "a version, or its beginning: the newest that goes on from it is taken"),
-    key("toolchains.*.version", Text, Needed, "the version, or its beginning"),
-    key("toolchains.*.depot", Text, Optional, "the depot it has to come from; any when left out"),
-    key("toolchains.*.parts", Texts, Later, "only these parts of the toolchain"),
+    key("toolchains", Table, Optional, "toolchains by name, each with a version or a table").example(
+        "[toolchains]\nquill = \"2.4\"                  # the newest 2.4.x\ngauge = { version = \"0.9.3\", also = [\"0.8\"], parts = [\"formatter\"] }",
+    ),
+    key("toolchains.*", TextOrTable, Optional, "a version, or its beginning: the newest that goes on from it is taken").whole(),
+    key("toolchains.*.version", Text, Needed, "the version, or its beginning; its programs are found by name"),
+    key("toolchains.*.also", Texts, Optional, "further versions that lie beside it; their programs are found by their path only"),
+    key("toolchains.*.depot", Text, Optional, "the depot it has to come from").default("any"),
+    key("toolchains.*.parts", Texts, Optional, "which of the depot's optional parts to take").default("all of them"),
     key("toolchains.*.from", Text, Later, "another origin than a depot"),
-    key("env", Table, Optional, "environment variables of the workspace and of the steps"),
-    key("env.*", Text, Optional, "the value of one variable"),
-    key("folders", Tables, Optional, "folders of the member's disk that appear inside"),
+    key("env", Table, Optional, "environment variables of the workspace and of the steps")
+        .example("[env]\nSITE_PORT = \"8080\"\nSITE_URL  = \"http://localhost:${SITE_PORT}/\""),
+    key("env.*", Text, Optional, "the value of one variable; ${NAME} stands for another entry, $${ for ${ itself"),
+    key("folders", Tables, Optional, "folders of the member's disk that appear inside")
+        .example("[[folders]]\noutside = \".\"\ninside  = \"/code\"\nexcept  = [\"out\"]"),
     key("folders[].outside", Text, Needed, "the folder on the member's disk, relative to the spec"),
     key("folders[].inside", Text, Needed, "where it appears"),
     key("folders[].mode", Text, Later, "live or kept; only live folders yet"),
-    key("folders[].except", Texts, Later, "paths in it that never cross the wall"),
-    key("ports", Tables, Optional, "listening ports inside that are reachable outside"),
+    key("folders[].except", Texts, Optional, "directories in it that never cross the wall: inside they are the workspace's own"),
+    key("ports", Tables, Optional, "listening ports inside that are reachable outside")
+        .example("[[ports]]\nname    = \"site\"\ninside  = 8080\noutside = 8080\nexact   = true"),
     key("ports[].name", Text, Needed, "a name for people"),
     key("ports[].inside", Number, Needed, "the TCP port that a program inside listens on"),
-    key("ports[].outside", Number, Optional, "the port outside, on the loopback; the same when left out"),
-    key(
-        "ports[].exact",
-        Flag,
-        Optional,
-        "true: refuse when the outside port is taken, instead of taking the next free one",
-    ),
+    key("ports[].outside", Number, Optional, "the port outside, on the loopback").default("the same as inside"),
+    key("ports[].exact", Flag, Optional, "true: refuse when the outside port is taken, instead of taking the next free one")
+        .default("false"),
     key("ports[].protocol", Text, Later, "tcp or udp; only TCP yet"),
-    key("steps", Tables, Optional, "provisioning actions, carried out in their order"),
+    key("downloads", Tables, Optional, "files to fetch, each into a place of its own in the image").example(
+        "[[downloads]]\nname   = \"tide-tables\"\nurl    = \"https://files.brindle.example/tides-2026.tar.gz\"\ninside = \"/srv/tides\"\nunpack = true",
+    ),
+    key("downloads[].name", Text, Needed, "a name for people and for the lock"),
+    key("downloads[].url", Text, Needed, "its address on the web (http or https)"),
+    key("downloads[].inside", Text, Needed, "where it lies inside: the file, or with unpack the directory"),
+    key("downloads[].sha256", Text, Optional, "its SHA-256; the lock fills it in when it is left out"),
+    key("downloads[].unpack", Flag, Optional, "true: an archive (tar; plain or gz, xz, zst; or zip) that is unpacked").default("false"),
+    key("downloads[].strip", Number, Optional, "how many leading directories to drop from the archive's paths").default("0"),
+    key("downloads[].mode", Text, Optional, "the rights of the file, in octal").default("0644"),
+    key("steps", Tables, Optional, "provisioning actions, carried out in their order; each runs, writes or copies").example(
+        "[[steps]]\nname  = \"frame the site\"\nat    = \"build\"\nrun   = \"quill frame /srv/site\"\nlimit = \"10 min\"",
+    ),
     key("steps[].name", Text, Needed, "a name for people"),
-    key("steps[].at", Text, Needed, "the moment: build (first-start and start are not carried out yet)"),
-    key("steps[].run", TextOrTexts, Needed, "a text for /bin/sh, or a list: a program and its arguments"),
-    key("steps[].unless", Text, Later, "a command; when it succeeds, the step is left out"),
-    key("steps[].creates", Text, Later, "a path; when it is there, the step is left out"),
-    key("steps[].write", Table, Later, "a file to write"),
-    key("steps[].copy", Table, Later, "files of the project to copy in"),
-    key("steps[].after", Texts, Later, "steps that come first"),
-    key("steps[].env", Table, Later, "variables of this step only"),
-    key("steps[].account", Text, Later, "the account that carries it out"),
-    key("steps[].limit", Text, Later, "how long it may take"),
+    key("steps[].at", Text, Needed, "the moment: build (first-start and start are not carried out yet)")
+        .values(&["build", "first-start", "start"]),
+    key("steps[].run", TextOrTexts, Optional, "a text for /bin/sh, or a list: a program and its arguments"),
+    key("steps[].write", Table, Optional, "a file to write").whole().example(
+        "[[steps]]\nname  = \"greet\"\nat    = \"build\"\nwrite = { inside = \"/etc/motd\", content = \"Welcome aboard\\n\" }",
+    ),
+    key("steps[].write.inside", Text, Needed, "the file"),
+    key("steps[].write.content", Text, Optional, "its whole text"),
+    key("steps[].write.template", Text, Optional, "a file of the project that becomes its text; {{ env.NAME }} and the like are filled in"),
+    key("steps[].write.mode", Text, Optional, "its rights, in octal").default("0644"),
+    key("steps[].write.owner", Text, Optional, "the account that it belongs to").default("root"),
+    key("steps[].copy", Table, Optional, "files of the project to copy in; the lock pins them").whole().example(
+        "[[steps]]\nname = \"bring the pages\"\nat   = \"build\"\ncopy = { from = \"pages\", inside = \"/srv/pages\", except = [\"*.draft\"] }",
+    ),
+    key("steps[].copy.from", Text, Needed, "the file or folder of the project, relative to the spec"),
+    key("steps[].copy.inside", Text, Needed, "the file or directory that it becomes"),
+    key("steps[].copy.except", Texts, Optional, "what to leave out, in the patterns of git's ignore files"),
+    key("steps[].copy.owner", Text, Optional, "the account that all of it belongs to").default("root"),
+    key("steps[].unless", TextOrTexts, Optional, "a command; when it succeeds, the step is left out"),
+    key("steps[].creates", Text, Optional, "a path inside; when it is there, the step is left out"),
+    key("steps[].after", Texts, Optional, "names of steps that come first").default("the order of the file"),
+    key("steps[].env", Table, Optional, "variables of this step only, over those of [env]").whole(),
+    key("steps[].env.*", Text, Optional, "the value of one variable"),
+    key("steps[].account", Text, Optional, "the account that carries it out").default("root"),
+    key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
     key("services", Table, Later, "programs that run in the background"),
     key("names", Table, Later, "host names of the workspace"),
-    key("downloads", Tables, Later, "files to fetch, with their digests"),
-    key("editor", Table, Optional, "what the team's editor is given"),
-    key("editor.profile", Text, Optional, "the editor profile; may be left out when the depots offer one only"),
+    key("editor", Table, Optional, "what the team's editor is given").example(
+        "[editor]\nprofile    = \"lantern\"\nextensions = { \"brindle.quill-syntax\" = \"1.2\" }\nsettings   = { \"format.on-save\" = true }",
+    ),
+    key("editor.profile", Text, Optional, "the editor profile: one of a depot, or vim, neovim or emacs")
+        .default("the depots' one, when they offer one only"),
     key("editor.extensions", Table, Optional, "extensions by id, each with a version or its beginning"),
     key("editor.extensions.*", Text, Optional, "the version of one extension"),
     key("editor.settings", Table, Optional, "the editor's settings, as its settings file holds them"),
-    key("editor.settings.*", Any, Optional, "one setting"),
-    key("editor.launch", Table, Later, "how to start and debug the project's programs"),
+    key("editor.settings.*", Any, Optional, "one setting").whole(),
+    key("editor.launch", Table, Optional, "how to start and debug the project's programs, by name").example(
+        "[editor.launch.site]\nprogram   = \"quill\"\narguments = [\"serve\", \"--port\", \"8080\"]\nbuild     = \"quill draw pages\"",
+    ),
+    key("editor.launch.*", Table, Optional, "one program").whole(),
+    key("editor.launch.*.program", Text, Needed, "the program to start"),
+    key("editor.launch.*.arguments", Texts, Optional, "its arguments"),
+    key("editor.launch.*.build", Text, Optional, "the command that builds it first"),
+    key("editor.launch.*.directory", Text, Optional, "where it is started").default("the project's folder inside"),
+    key("editor.launch.*.env", Table, Optional, "variables of this program only"),
+    key("editor.launch.*.env.*", Text, Optional, "the value of one variable"),
     key("variants", Table, Later, "named alternatives of this spec"),
 ];
 
 /// The key of this path, if there is one.
 pub fn find(path: &str) -> Option<&'static Key> {
     KEYS.iter().find(|key| key.path == path)
+}
+
+/// The key whose example shows `key` in use: itself, or the nearest table that it is in.
+pub fn example_of(key: &Key) -> &'static str {
+    let mut path = key.path;
+    loop {
+        match find(path).map(|key| key.example) {
+            Some(example) if !example.is_empty() => return example,
+            _ => {}
+        }
+        match path.rsplit_once('.') {
+            Some((above, _)) => path = above.trim_end_matches("[]"),
+            None => return "",
+        }
+    }
 }
 
 /// The keys that a table may have, with their last names. `table` is the table's path, empty for the whole file.
@@ -169,8 +258,10 @@ pub fn reference() -> String {
             Optional => "",
             Later => "not carried out yet",
         };
-        let meaning = key.meaning;
-        page.push_str(&format!("| `{}` | {} | {meaning}", key.path, key.shape.words()));
+        page.push_str(&format!("| `{}` | {} | {}", key.path, key.shape.words(), key.meaning));
+        if !key.default.is_empty() {
+            page.push_str(&format!("; {} when left out", key.default));
+        }
         page.push_str(&if state.is_empty() { " |\n".to_owned() } else { format!("; **{state}** |\n") });
     }
     page

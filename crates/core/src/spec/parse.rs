@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use serde_json::Value as Json;
-use toml::de::{DeTable, DeValue};
-
-use super::reader::{Reader, Span, TableAt};
-use super::{At, Base, Depot, Editor, Folder, Port, Spec, Step, Wanted, Workspace, rules};
+use super::document::Value;
+use super::gather::{Gathered, gather};
+use super::reader::{Reader, TableAt};
+use super::{
+    At, Base, Depot, Download, Folder, Origin, Port, Spec, Wanted, Workspace, editor, rules, steps, variables,
+};
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
 use crate::path::RootPath;
@@ -29,24 +30,21 @@ impl Parsed {
     }
 }
 
-/// Reads the text of a spec.
+/// Reads the text of a spec that includes nothing.
 pub fn parse(text: &str) -> Parsed {
-    let (document, errors) = DeTable::parse_recoverable(text);
-    let mut reader = Reader::default();
-    for error in errors {
-        let span = error.span().unwrap_or(0..0);
-        let message = format!("this is no TOML: {}", error.message().trim());
-        reader.push(Mistake::new(
-            Code::NOT_TOML,
-            span,
-            message,
-            "mend the line; texts stand in \"quotes\", tables in [brackets]",
-        ));
-    }
+    let nothing = &mut |_: &str| Err("there are no other files here".to_owned());
+    parse_gathered(&gather(super::FILE_NAME, text, nothing))
+}
+
+/// Reads a spec that was joined from its files.
+pub fn parse_gathered(gathered: &Gathered) -> Parsed {
+    let mut reader = Reader { sources: &gathered.sources, mistakes: gathered.mistakes.clone() };
     // A broken document lacks what stands in its broken lines; only what is there can be judged.
     let broken = !reader.mistakes.is_empty();
-    let top = reader.table(document.as_ref(), "", 0..0);
-    let draft = read(&mut reader, &top, text);
+    let top = reader.table(&gathered.table, "", 0..0);
+    let meaning = gathered.table.as_json().to_string();
+    let digest = SpecDigest::from_bytes(*blake3::hash(meaning.as_bytes()).as_bytes());
+    let draft = read(&mut reader, &top, digest);
     if broken {
         reader.mistakes.retain(|mistake| mistake.code != Code::MISSING_KEY && mistake.code != Code::BASE_ORIGIN);
     }
@@ -58,7 +56,7 @@ pub fn parse(text: &str) -> Parsed {
     Parsed { draft, mistakes }
 }
 
-fn read(reader: &mut Reader, top: &TableAt<'_>, text: &str) -> Option<Spec> {
+fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Option<Spec> {
     if let Some(version) = reader.number(top, "spec")
         && version.value != 1
     {
@@ -69,26 +67,29 @@ fn read(reader: &mut Reader, top: &TableAt<'_>, text: &str) -> Option<Spec> {
     let depots = read_depots(reader, top);
     let base = reader.subtable(top, "base", "base").and_then(|table| read_base(reader, &table));
     let toolchains = read_toolchains(reader, top);
-    let env = read_env(reader, top);
+    let env = read_env(reader, top, "env");
+    let env = variables::fill_in(&env, &BTreeMap::new(), &mut reader.mistakes);
     let mut folders = read_folders(reader, top);
     let ports = read_ports(reader, top);
-    let steps = read_steps(reader, top);
-    let editor = reader.subtable(top, "editor", "editor").map(|table| read_editor(reader, &table));
+    let downloads = read_downloads(reader, top);
+    let steps = steps::read(reader, top, &env);
+    let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
+    if let Some(include) = reader.texts(top, "include") {
+        // What could be included is joined already; this one is a list with something else in it.
+        drop(include);
+    }
     let workspace = workspace?;
     if !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
         let outside = At { value: ".".to_owned(), span: workspace.project.span.clone() };
-        folders.insert(0, Folder { outside, inside: workspace.project.clone() });
+        folders.insert(0, Folder { outside, inside: workspace.project.clone(), except: Vec::new() });
     }
-    let meaning: toml::Table = text.parse().ok()?;
-    let meaning = serde_json::to_vec(&meaning).ok()?;
-    let digest = SpecDigest::from_bytes(*blake3::hash(&meaning).as_bytes());
     // A base that could not be read is told already; an empty one stands for it while the rest is looked at.
     let nothing = At { value: String::new(), span: 0..0 };
     let base = base.unwrap_or(Base::Packages { depot: nothing, packages: Vec::new() });
-    Some(Spec { workspace, depots, base, toolchains, env, folders, ports, steps, editor, digest })
+    Some(Spec { workspace, depots, base, toolchains, env, folders, ports, downloads, steps, editor, digest })
 }
 
-fn read_workspace(reader: &mut Reader, table: &TableAt<'_>) -> Option<Workspace> {
+fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Workspace> {
     let name = reader.text(table, "name");
     if let Some(name) = &name {
         rules::host_name(reader, "workspace", name);
@@ -104,30 +105,48 @@ fn read_workspace(reader: &mut Reader, table: &TableAt<'_>) -> Option<Workspace>
     Some(Workspace { name, about, account, project: project? })
 }
 
-fn read_depots(reader: &mut Reader, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {
+fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {
     let mut depots = BTreeMap::new();
     let Some(table) = reader.subtable(top, "depots", "depots") else {
         return depots;
     };
-    for (name, span, value, value_span) in table.entries() {
-        rules::plain_name(reader, "depot", name, &span);
-        match value {
-            DeValue::Table(inner) => {
-                let inner = reader.table(inner, "depots.*", span.clone());
-                if let Some(path) = reader.text(&inner, "path") {
-                    depots.insert(name.to_owned(), At { value: Depot { path }, span });
-                }
+    for entry in table.entries() {
+        let span = entry.name_span.clone();
+        rules::plain_name(reader, "depot", &entry.name, &span);
+        if let Value::Table(inner) = &entry.node.value {
+            let inner = reader.table(inner, "depots.*", span.clone());
+            if let Some(origin) = read_origin(reader, &inner, "the depot") {
+                depots.insert(entry.name.clone(), At { value: Depot { origin }, span });
             }
-            _ => {
-                let message = format!("the depot `{name}` has to be a table");
-                reader.push(Mistake::new(Code::WRONG_TYPE, value_span, message, "write { path = \"…\" }"));
-            }
+        } else {
+            let message = format!("the depot `{}` has to be a table", entry.name);
+            let remedy = "write { path = \"…\" } or { url = \"…\" }";
+            reader.push(Mistake::new(Code::WRONG_TYPE, entry.node.span.clone(), message, remedy));
         }
     }
     depots
 }
 
-fn read_base(reader: &mut Reader, table: &TableAt<'_>) -> Option<Base> {
+/// `path` or `url`.
+fn read_origin(reader: &mut Reader<'_>, table: &TableAt<'_>, what: &str) -> Option<Origin> {
+    let path = reader.outside(table, "path");
+    let url = reader.text(table, "url").and_then(|url| rules::url(reader, url));
+    match (table.key_span("path"), table.key_span("url")) {
+        (Some(_), None) => path.map(Origin::Path),
+        (None, Some(_)) => url.map(Origin::Url),
+        (Some(_), Some(_)) => {
+            rules::only_one_of(reader, table, "path", "url");
+            None
+        }
+        (None, None) => {
+            let message = format!("{what} has no path and no url");
+            reader.push(Mistake::new(Code::ONE_OF, table.span(), message, "add path or url"));
+            None
+        }
+    }
+}
+
+fn read_base(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Base> {
     let later = ["debian", "oci"].into_iter().any(|name| table.key_span(name).is_some());
     let depot = reader.text(table, "depot");
     let packages = reader.texts(table, "packages");
@@ -146,10 +165,10 @@ fn read_base(reader: &mut Reader, table: &TableAt<'_>) -> Option<Base> {
             Some(Base::Packages { depot, packages: packages.value })
         }
         (None, None, Some(archive)) => {
-            let path = reader.text(&archive, "path");
+            let origin = read_origin(reader, &archive, "the archive");
             let sha256 = reader.text(&archive, "sha256").and_then(|text| rules::sha256(reader, text));
             let strip = reader.number(&archive, "strip").map_or(0, |strip| rules::strip(reader, strip));
-            Some(Base::Archive { path: path?, sha256, strip })
+            Some(Base::Archive { origin: origin?, sha256, strip })
         }
         (Some(depot), None, None) => {
             let message = "`base` names a depot, but no packages of it";
@@ -179,27 +198,50 @@ fn read_base(reader: &mut Reader, table: &TableAt<'_>) -> Option<Base> {
     }
 }
 
-fn read_toolchains(reader: &mut Reader, top: &TableAt<'_>) -> BTreeMap<String, At<Wanted>> {
+fn read_toolchains(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Wanted>> {
     let mut toolchains = BTreeMap::new();
     let Some(table) = reader.subtable(top, "toolchains", "toolchains") else {
         return toolchains;
     };
-    for (name, span, value, value_span) in table.entries() {
-        rules::plain_name(reader, "toolchain", name, &span);
-        let found = reader.text_or_table((name, span.clone()), (value, value_span), "toolchains.*");
-        let (version, depot) = match found {
-            Some(Ok(version)) => (Some(version), None),
-            Some(Err(inner)) => (reader.text(&inner, "version"), reader.text(&inner, "depot")),
-            None => (None, None),
+    for entry in table.entries() {
+        let span = entry.name_span.clone();
+        rules::plain_name(reader, "toolchain", &entry.name, &span);
+        let wanted = match reader.text_or_table(entry, "toolchains.*") {
+            Some(Ok(version)) => read_version(reader, version).map(|version| Wanted {
+                version,
+                also: Vec::new(),
+                depot: None,
+                parts: None,
+            }),
+            Some(Err(inner)) => read_wanted(reader, &inner),
+            None => None,
         };
-        if let Some(version) = version.and_then(|version| read_version(reader, version)) {
-            toolchains.insert(name.to_owned(), At { value: Wanted { version, depot }, span });
+        if let Some(value) = wanted {
+            toolchains.insert(entry.name.clone(), At { value, span });
         }
     }
     toolchains
 }
 
-fn read_version(reader: &mut Reader, text: At<String>) -> Option<At<Version>> {
+fn read_wanted(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Wanted> {
+    let version = reader.text(table, "version").and_then(|text| read_version(reader, text));
+    let also = reader.texts(table, "also").map(|also| also.value).unwrap_or_default();
+    let also: Vec<_> = also.into_iter().filter_map(|text| read_version(reader, text)).collect();
+    let depot = reader.text(table, "depot");
+    let parts = reader.texts(table, "parts").map(|parts| parts.value);
+    let version = version?;
+    for (position, again) in also.iter().enumerate() {
+        let mut earlier = std::iter::once(&version).chain(&also[..position]);
+        if let Some(first) = earlier.find(|first| first.value == again.value) {
+            let message = format!("the version {} is asked for twice", again.value);
+            let mistake = Mistake::new(Code::VERSION_TWICE, again.span.clone(), message, "leave one of them out");
+            reader.push(mistake.noting("again here").against(first.span.clone(), "first here"));
+        }
+    }
+    Some(Wanted { version, also, depot, parts })
+}
+
+pub(super) fn read_version(reader: &mut Reader<'_>, text: At<String>) -> Option<At<Version>> {
     match Version::new(&text.value) {
         Ok(value) => Some(At { value, span: text.span }),
         Err(bad) => {
@@ -210,33 +252,68 @@ fn read_version(reader: &mut Reader, text: At<String>) -> Option<At<Version>> {
     }
 }
 
-fn read_env(reader: &mut Reader, top: &TableAt<'_>) -> BTreeMap<String, At<String>> {
+/// The variables of a table's `env`; `path` is that of `env` among the keys.
+pub(super) fn read_env(
+    reader: &mut Reader<'_>,
+    table: &TableAt<'_>,
+    path: &'static str,
+) -> BTreeMap<String, At<String>> {
     let mut env = BTreeMap::new();
-    let Some(table) = reader.subtable(top, "env", "env") else {
+    let Some(table) = reader.subtable(table, "env", path) else {
         return env;
     };
-    for (name, span, value, value_span) in table.entries() {
-        if let Some(value) = reader.text_of(name, value, value_span) {
-            rules::variable(reader, name, &span, &value);
-            env.insert(name.to_owned(), value);
+    for entry in table.entries() {
+        if let Some(value) = reader.text_of(&entry.name, &entry.node) {
+            rules::variable(reader, &entry.name, &entry.name_span, &value);
+            env.insert(entry.name.clone(), value);
         }
     }
     env
 }
 
-fn read_folders(reader: &mut Reader, top: &TableAt<'_>) -> Vec<Folder> {
+fn read_folders(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Folder> {
     let mut folders = Vec::new();
     for table in reader.subtables(top, "folders", "folders[]") {
-        let outside = reader.text(&table, "outside");
+        let outside = reader.outside(&table, "outside");
         let inside = reader.text(&table, "inside").and_then(|inside| rules::inside_path(reader, "inside", inside));
+        let except = reader.texts(&table, "except").map(|except| except.value).unwrap_or_default();
+        let except = except.into_iter().filter_map(|path| rules::except_path(reader, path)).collect();
         if let (Some(outside), Some(inside)) = (outside, inside) {
-            folders.push(Folder { outside, inside });
+            folders.push(Folder { outside, inside, except });
         }
     }
     folders
 }
 
-fn read_ports(reader: &mut Reader, top: &TableAt<'_>) -> Vec<Port> {
+fn read_downloads(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Download> {
+    let mut downloads = Vec::new();
+    for table in reader.subtables(top, "downloads", "downloads[]") {
+        let name = reader.text(&table, "name");
+        if let Some(name) = &name {
+            rules::plain_name(reader, "download", &name.value, &name.span);
+        }
+        let url = reader.text(&table, "url").and_then(|url| rules::url(reader, url));
+        let inside = reader.text(&table, "inside").and_then(|inside| rules::inside_path(reader, "inside", inside));
+        let sha256 = reader.text(&table, "sha256").and_then(|text| rules::sha256(reader, text));
+        let unpack = reader.flag(&table, "unpack");
+        let strip = reader.number(&table, "strip").map_or(0, |strip| rules::strip(reader, strip));
+        let mode = reader.text(&table, "mode").map_or(0o644, |mode| rules::mode(reader, &mode));
+        for (key, wanted) in [("strip", true), ("mode", false)] {
+            if let Some(span) = table.key_span(key).filter(|_| unpack != wanted) {
+                let what = if unpack { "an archive that is unpacked" } else { "a file that is not unpacked" };
+                let message = format!("`{key}` means nothing for {what}");
+                let remedy = if unpack { "leave it out" } else { "add unpack = true, or leave it out" };
+                reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, remedy));
+            }
+        }
+        if let (Some(name), Some(url), Some(inside)) = (name, url, inside) {
+            downloads.push(Download { name, url, inside, sha256, unpack, strip, mode });
+        }
+    }
+    downloads
+}
+
+fn read_ports(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Port> {
     let mut ports = Vec::new();
     for table in reader.subtables(top, "ports", "ports[]") {
         let name = reader.text(&table, "name");
@@ -254,79 +331,4 @@ fn read_ports(reader: &mut Reader, top: &TableAt<'_>) -> Vec<Port> {
         }
     }
     ports
-}
-
-fn read_steps(reader: &mut Reader, top: &TableAt<'_>) -> Vec<Step> {
-    let mut steps = Vec::new();
-    for table in reader.subtables(top, "steps", "steps[]") {
-        let name = reader.text(&table, "name");
-        match reader.text(&table, "at") {
-            Some(at) if at.value == "build" => {}
-            Some(at) if matches!(at.value.as_str(), "first-start" | "start") => {
-                reader.not_yet(
-                    &format!("at = \"{}\"", at.value),
-                    "a step that runs when the workspace starts",
-                    at.span,
-                );
-            }
-            Some(at) => rules::one_of(reader, "at", &at, &["build", "first-start", "start"]),
-            None => {}
-        }
-        let run = match reader.text_or_texts(&table, "run") {
-            None => None,
-            Some(Ok(text)) => rules::shell_text(reader, text),
-            Some(Err(list)) => rules::program(reader, list),
-        };
-        if let (Some(name), Some(run)) = (name, run) {
-            steps.push(Step { name, run });
-        }
-    }
-    steps
-}
-
-fn read_editor(reader: &mut Reader, table: &TableAt<'_>) -> Editor {
-    let profile = reader.text(table, "profile");
-    let mut extensions = BTreeMap::new();
-    if let Some(wanted) = reader.subtable(table, "extensions", "editor.extensions") {
-        for (id, span, value, value_span) in wanted.entries() {
-            rules::extension_id(reader, id, &span);
-            let version = reader.text_of(id, value, value_span).and_then(|text| read_version(reader, text));
-            if let Some(version) = version {
-                extensions.insert(id.to_owned(), version);
-            }
-        }
-    }
-    let mut settings = serde_json::Map::new();
-    if let Some(wanted) = reader.subtable(table, "settings", "editor.settings") {
-        for (name, _, value, span) in wanted.entries() {
-            if let Some(value) = json(reader, value, &span) {
-                settings.insert(name.to_owned(), value);
-            }
-        }
-    }
-    Editor { span: table.span(), profile, extensions, settings }
-}
-
-/// A setting as JSON.
-fn json(reader: &mut Reader, value: &DeValue<'_>, span: &Span) -> Option<Json> {
-    Some(match value {
-        DeValue::String(text) => Json::String(text.clone().into_owned()),
-        DeValue::Boolean(flag) => Json::Bool(*flag),
-        DeValue::Integer(digits) => Json::from(i64::from_str_radix(digits.as_str(), digits.radix()).ok()?),
-        DeValue::Float(digits) => Json::from(digits.as_str().parse::<f64>().ok()?),
-        DeValue::Array(items) => {
-            Json::Array(items.iter().filter_map(|item| json(reader, item.as_ref(), &item.span())).collect())
-        }
-        DeValue::Table(table) => {
-            let entries = table.iter().filter_map(|(name, value)| {
-                Some((name.as_ref().to_string(), json(reader, value.as_ref(), &value.span())?))
-            });
-            Json::Object(entries.collect())
-        }
-        DeValue::Datetime(_) => {
-            let message = "a setting cannot be a date: editors' settings files have none";
-            reader.push(Mistake::new(Code::WRONG_TYPE, span.clone(), message, "put it in quotes"));
-            return None;
-        }
-    })
 }

@@ -1,20 +1,16 @@
 //! Reading a TOML document by its keys, collecting every mistake on the way instead of stopping at the first.
 
-use std::ops::Range;
-
-use toml::de::{DeTable, DeValue};
-
 use super::At;
+use super::document::{Entry, Node, Sources, Table, Value};
 use super::keys::{self, State};
 use crate::mistake::{Code, Mistake, nearest};
 
-/// Bytes of the file.
-pub(super) type Span = Range<usize>;
+pub(super) use super::document::Span;
 
 /// One table of the document, with the path of its keys in [`keys::KEYS`] and where it is named.
 #[derive(Clone)]
 pub(super) struct TableAt<'a> {
-    table: &'a DeTable<'a>,
+    table: &'a Table,
     path: &'static str,
     span: Span,
 }
@@ -23,8 +19,8 @@ pub(super) struct TableAt<'a> {
 pub(super) type Texts = At<Vec<At<String>>>;
 
 /// Collects mistakes.
-#[derive(Default)]
-pub(super) struct Reader {
+pub(super) struct Reader<'s> {
+    pub(super) sources: &'s Sources,
     pub(super) mistakes: Vec<Mistake>,
 }
 
@@ -33,37 +29,35 @@ impl<'a> TableAt<'a> {
         self.span.clone()
     }
 
-    /// Names and values, with the spans of the names, in the order of the file.
-    pub(super) fn entries(&self) -> impl Iterator<Item = (&'a str, Span, &'a DeValue<'a>, Span)> + use<'a> {
-        let mut entries: Vec<_> = self.table.iter().collect();
-        entries.sort_by_key(|(name, _)| name.span().start);
-        entries.into_iter().map(|(name, value)| (name.as_ref().as_ref(), name.span(), value.as_ref(), value.span()))
+    /// What is in it, in the order of the file.
+    pub(super) fn entries(&self) -> impl Iterator<Item = &'a Entry> + use<'a> {
+        self.table.entries.iter()
     }
 
-    fn get(&self, name: &str) -> Option<(Span, &'a DeValue<'a>, Span)> {
-        let (key, value) = self.table.get_key_value(name)?;
-        Some((key.span(), value.as_ref(), value.span()))
+    fn get(&self, name: &str) -> Option<&'a Entry> {
+        self.table.get(name)
     }
 
     /// Where a key stands, if it does.
     pub(super) fn key_span(&self, name: &str) -> Option<Span> {
-        self.get(name).map(|(span, _, _)| span)
+        self.get(name).map(|entry| entry.name_span.clone())
     }
 }
 
-impl Reader {
+impl Reader<'_> {
     pub(super) fn push(&mut self, mistake: Mistake) {
         self.mistakes.push(mistake);
     }
 
     /// Begins a table whose keys are those of `path`: refuses unknown ones and those not carried out yet, and names
     /// those that are missing.
-    pub(super) fn table<'a>(&mut self, table: &'a DeTable<'a>, path: &'static str, span: Span) -> TableAt<'a> {
+    pub(super) fn table<'a>(&mut self, table: &'a Table, path: &'static str, span: Span) -> TableAt<'a> {
         let known: Vec<_> = keys::children(path).collect();
         let free = known.iter().any(|(name, _)| *name == "*");
         let shown = if path.is_empty() { "a spec".to_owned() } else { format!("[{path}]").replace("[]]", "]") };
         let this = TableAt { table, path, span };
-        for (name, name_span, _, _) in this.entries() {
+        for entry in this.entries() {
+            let (name, name_span) = (entry.name.as_str(), entry.name_span.clone());
             match known.iter().find(|(known, _)| *known == name) {
                 Some((_, key)) if key.state == State::Later => {
                     self.not_yet(&format!("`{name}`"), key.meaning, name_span)
@@ -97,61 +91,68 @@ impl Reader {
         self.push(Mistake::new(Code::NOT_YET, span, message, "leave it out until a later version of Cavrith does it"));
     }
 
-    fn wrong_type(&mut self, name: &str, wanted: &str, value: &DeValue<'_>, span: Span) {
-        let have = match value {
-            DeValue::String(_) => "a text",
-            DeValue::Integer(_) => "a whole number",
-            DeValue::Float(_) => "a number",
-            DeValue::Boolean(_) => "true or false",
-            DeValue::Datetime(_) => "a date",
-            DeValue::Array(_) => "a list",
-            DeValue::Table(_) => "a table",
+    fn wrong_type(&mut self, name: &str, wanted: &str, node: &Node) {
+        let have = match &node.value {
+            Value::Text(_) => "a text",
+            Value::Integer(_) => "a whole number",
+            Value::Float(_) => "a number",
+            Value::Flag(_) => "true or false",
+            Value::Date(_) => "a date",
+            Value::List(_) => "a list",
+            Value::Table(_) => "a table",
         };
         let message = format!("`{name}` is {have}, and has to be {wanted}");
-        let remedy = match (value, wanted) {
-            (DeValue::Integer(_) | DeValue::Float(_) | DeValue::Boolean(_), "a text") => "put it in quotes".to_owned(),
-            (DeValue::String(_), "a list of texts") => "put it in square brackets".to_owned(),
-            (DeValue::String(_), "a whole number" | "true or false") => "leave the quotes out".to_owned(),
+        let remedy = match (&node.value, wanted) {
+            (Value::Integer(_) | Value::Float(_) | Value::Flag(_), "a text") => "put it in quotes".to_owned(),
+            (Value::Text(_), "a list of texts") => "put it in square brackets".to_owned(),
+            (Value::Text(_), "a whole number" | "true or false") => "leave the quotes out".to_owned(),
             _ => format!("write {wanted}"),
         };
-        self.push(Mistake::new(Code::WRONG_TYPE, span, message, remedy));
+        self.push(Mistake::new(Code::WRONG_TYPE, node.span.clone(), message, remedy));
     }
 
     /// A text under a key, if the key is there.
     pub(super) fn text(&mut self, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
-        let (_, value, span) = table.get(name)?;
-        self.text_of(name, value, span)
+        self.text_of(name, &table.get(name)?.node)
     }
 
     /// A value that has to be a text.
-    pub(super) fn text_of(&mut self, name: &str, value: &DeValue<'_>, span: Span) -> Option<At<String>> {
-        match value {
-            DeValue::String(text) => Some(At { value: text.clone().into_owned(), span }),
+    pub(super) fn text_of(&mut self, name: &str, node: &Node) -> Option<At<String>> {
+        match &node.value {
+            Value::Text(text) => Some(At { value: text.clone(), span: node.span.clone() }),
             _ => {
-                self.wrong_type(name, "a text", value, span);
+                self.wrong_type(name, "a text", node);
                 None
             }
         }
     }
 
+    /// A path outside under a key. One that an included file names is relative to that file.
+    pub(super) fn outside(&mut self, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
+        let text = self.text(table, name)?;
+        let value = match self.sources.locate(text.span.start) {
+            Some((source, _)) => beside(&source.path, &text.value),
+            None => text.value,
+        };
+        Some(At { value, span: text.span })
+    }
+
     /// A whole number under a key, if the key is there.
     pub(super) fn number(&mut self, table: &TableAt<'_>, name: &str) -> Option<At<i64>> {
-        let (_, value, span) = table.get(name)?;
-        if let DeValue::Integer(digits) = value {
-            // Out of range for 64 bits is out of range for every key; the callers' ranges say so.
-            let value = i64::from_str_radix(digits.as_str(), digits.radix()).unwrap_or(i64::MAX);
-            return Some(At { value, span });
+        let node = &table.get(name)?.node;
+        if let Value::Integer(value) = node.value {
+            return Some(At { value, span: node.span.clone() });
         }
-        self.wrong_type(name, "a whole number", value, span);
+        self.wrong_type(name, "a whole number", node);
         None
     }
 
     /// `true` or `false` under a key, `false` when the key is not there.
     pub(super) fn flag(&mut self, table: &TableAt<'_>, name: &str) -> bool {
-        match table.get(name) {
-            Some((_, DeValue::Boolean(value), _)) => *value,
-            Some((_, value, span)) => {
-                self.wrong_type(name, "true or false", value, span);
+        match table.get(name).map(|entry| &entry.node) {
+            Some(Node { value: Value::Flag(value), .. }) => *value,
+            Some(node) => {
+                self.wrong_type(name, "true or false", node);
                 false
             }
             None => false,
@@ -160,22 +161,27 @@ impl Reader {
 
     /// A list of texts under a key.
     pub(super) fn texts(&mut self, table: &TableAt<'_>, name: &str) -> Option<Texts> {
-        let (_, value, span) = table.get(name)?;
-        let DeValue::Array(items) = value else {
-            self.wrong_type(name, "a list of texts", value, span);
+        let node = &table.get(name)?.node;
+        let Value::List(items) = &node.value else {
+            self.wrong_type(name, "a list of texts", node);
             return None;
         };
-        let texts = items.iter().filter_map(|item| self.text_of(name, item.as_ref(), item.span())).collect();
-        Some(At { value: texts, span })
+        let texts = items.iter().filter_map(|item| self.text_of(name, item)).collect();
+        Some(At { value: texts, span: node.span.clone() })
     }
 
-    /// A table under a key, begun with [`Self::table`] as `path`.
+    /// A table under a key, begun as `path`.
     pub(super) fn subtable<'a>(&mut self, table: &TableAt<'a>, name: &str, path: &'static str) -> Option<TableAt<'a>> {
-        let (key_span, value, span) = table.get(name)?;
-        match value {
-            DeValue::Table(inner) => Some(self.table(inner, path, key_span)),
+        let entry = table.get(name)?;
+        self.table_of(entry, path)
+    }
+
+    /// A value that has to be a table, begun as `path`.
+    pub(super) fn table_of<'a>(&mut self, entry: &'a Entry, path: &'static str) -> Option<TableAt<'a>> {
+        match &entry.node.value {
+            Value::Table(inner) => Some(self.table(inner, path, entry.name_span.clone())),
             _ => {
-                self.wrong_type(name, "a table", value, span);
+                self.wrong_type(&entry.name, "a table", &entry.node);
                 None
             }
         }
@@ -183,24 +189,24 @@ impl Reader {
 
     /// The tables of a list under a key, each begun as `path`.
     pub(super) fn subtables<'a>(&mut self, table: &TableAt<'a>, name: &str, path: &'static str) -> Vec<TableAt<'a>> {
-        let Some((key_span, value, span)) = table.get(name) else {
+        let Some(entry) = table.get(name) else {
             return Vec::new();
         };
-        let DeValue::Array(items) = value else {
-            self.wrong_type(name, "a list of tables", value, span.clone());
-            if let DeValue::Table(_) = value
+        let Value::List(items) = &entry.node.value else {
+            self.wrong_type(name, "a list of tables", &entry.node);
+            if let Value::Table(_) = entry.node.value
                 && let Some(last) = self.mistakes.last_mut()
             {
                 last.remedy = format!("write [[{name}]] with two brackets");
-                last.places[0].span = key_span;
+                last.places[0].span = entry.name_span.clone();
             }
             return Vec::new();
         };
         let mut tables = Vec::new();
         for item in items {
-            match item.as_ref() {
-                DeValue::Table(inner) => tables.push(self.table(inner, path, item.span())),
-                other => self.wrong_type(name, "a list of tables", other, item.span()),
+            match &item.value {
+                Value::Table(inner) => tables.push(self.table(inner, path, item.span.clone())),
+                _ => self.wrong_type(name, "a list of tables", item),
             }
         }
         tables
@@ -209,15 +215,14 @@ impl Reader {
     /// A table value, begun as `path`, or a text: the two shapes of a toolchain.
     pub(super) fn text_or_table<'a>(
         &mut self,
-        name: (&str, Span),
-        value: (&'a DeValue<'a>, Span),
+        entry: &'a Entry,
         path: &'static str,
     ) -> Option<Result<At<String>, TableAt<'a>>> {
-        match value.0 {
-            DeValue::String(text) => Some(Ok(At { value: text.clone().into_owned(), span: value.1 })),
-            DeValue::Table(inner) => Some(Err(self.table(inner, path, name.1))),
-            other => {
-                self.wrong_type(name.0, "a text or a table", other, value.1);
+        match &entry.node.value {
+            Value::Text(text) => Some(Ok(At { value: text.clone(), span: entry.node.span.clone() })),
+            Value::Table(inner) => Some(Err(self.table(inner, path, entry.name_span.clone()))),
+            _ => {
+                self.wrong_type(&entry.name, "a text or a table", &entry.node);
                 None
             }
         }
@@ -225,15 +230,23 @@ impl Reader {
 
     /// A text or a list of texts under a key: the two shapes of a command.
     pub(super) fn text_or_texts(&mut self, table: &TableAt<'_>, name: &str) -> Option<Result<At<String>, Texts>> {
-        let (_, value, span) = table.get(name)?;
-        match value {
-            DeValue::String(text) => Some(Ok(At { value: text.clone().into_owned(), span })),
-            DeValue::Array(_) => self.texts(table, name).map(Err),
-            other => {
-                self.wrong_type(name, "a text or a list of texts", other, span);
+        let node = &table.get(name)?.node;
+        match &node.value {
+            Value::Text(text) => Some(Ok(At { value: text.clone(), span: node.span.clone() })),
+            Value::List(_) => self.texts(table, name).map(Err),
+            _ => {
+                self.wrong_type(name, "a text or a list of texts", node);
                 None
             }
         }
+    }
+}
+
+/// `path` as it is meant in the file `file`: from that file's directory.
+pub(super) fn beside(file: &str, path: &str) -> String {
+    match file.rsplit_once('/') {
+        Some((directory, _)) if !path.starts_with('/') => format!("{directory}/{path}"),
+        _ => path.to_owned(),
     }
 }
 

@@ -1,7 +1,7 @@
 //! What single values have to be, and what has to hold between them.
 
-use super::reader::{Reader, Span};
-use super::{At, Base, Run, Spec};
+use super::reader::{Reader, Span, TableAt, beside};
+use super::{Action, At, Base, Origin, Run, Spec};
 use crate::digest::Sha256Digest;
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
@@ -12,7 +12,7 @@ pub const OWN_VARIABLES: &[&str] = &["HOME", "LOGNAME", "PATH", "PWD", "SHELL", 
 /// Directories that are not the image's own while a workspace runs, or that nothing may cover.
 const TAKEN_INSIDE: &[&str] = &["/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/usr", "/bin", "/sbin", "/lib"];
 
-fn bad_name(reader: &mut Reader, what: &str, name: &str, span: &Span, remedy: &str) {
+fn bad_name(reader: &mut Reader<'_>, what: &str, name: &str, span: &Span, remedy: &str) {
     let message = format!("{name:?} cannot be the name of {what}");
     reader.push(Mistake::new(Code::BAD_NAME, span.clone(), message, remedy));
 }
@@ -26,7 +26,7 @@ fn is_plain(name: &str, extra: &str, longest: usize) -> bool {
 }
 
 /// A name of the writer's choice: lower-case letters, digits, `-`, `_`, `+`, `.`.
-pub(super) fn plain_name(reader: &mut Reader, what: &str, name: &str, span: &Span) {
+pub(super) fn plain_name(reader: &mut Reader<'_>, what: &str, name: &str, span: &Span) {
     if !is_plain(name, "-_+.", 64) {
         let remedy = "use lower-case letters, digits, - _ + . and begin with a letter or digit";
         bad_name(reader, &format!("a {what}"), name, span, remedy);
@@ -34,14 +34,14 @@ pub(super) fn plain_name(reader: &mut Reader, what: &str, name: &str, span: &Spa
 }
 
 /// A name that is also a host name (RFC 1123, section 2.1).
-pub(super) fn host_name(reader: &mut Reader, what: &str, name: &At<String>) {
+pub(super) fn host_name(reader: &mut Reader<'_>, what: &str, name: &At<String>) {
     if !is_plain(&name.value, "-", 63) || name.value.ends_with('-') {
         let remedy = "it is a host name too: use at most 63 lower-case letters, digits and -";
         bad_name(reader, &format!("a {what}"), &name.value, &name.span, remedy);
     }
 }
 
-pub(super) fn account_name(reader: &mut Reader, name: &At<String>) {
+pub(super) fn account_name(reader: &mut Reader<'_>, name: &At<String>) {
     if name.value == "root" {
         let message = "the account cannot be root: a workspace is worked in as an ordinary user";
         let remedy = "choose another name; what needs root belongs into a build step";
@@ -53,7 +53,7 @@ pub(super) fn account_name(reader: &mut Reader, name: &At<String>) {
 }
 
 /// An extension's id: two plain names with a dot between, publisher and extension.
-pub(super) fn extension_id(reader: &mut Reader, id: &str, span: &Span) {
+pub(super) fn extension_id(reader: &mut Reader<'_>, id: &str, span: &Span) {
     let good = id.split_once('.').is_some_and(|(publisher, name)| {
         is_plain(&publisher.to_lowercase(), "-_", 64) && is_plain(&name.to_lowercase(), "-_.", 64)
     });
@@ -63,7 +63,7 @@ pub(super) fn extension_id(reader: &mut Reader, id: &str, span: &Span) {
     }
 }
 
-pub(super) fn inside_path(reader: &mut Reader, name: &str, text: At<String>) -> Option<At<RootPath>> {
+pub(super) fn inside_path(reader: &mut Reader<'_>, name: &str, text: At<String>) -> Option<At<RootPath>> {
     let problem = match RootPath::from_absolute(&text.value) {
         Ok(path) if path.is_root() => "is the root itself".to_owned(),
         Ok(path) => match TAKEN_INSIDE.iter().find(|taken| **taken == text.value) {
@@ -80,7 +80,7 @@ pub(super) fn inside_path(reader: &mut Reader, name: &str, text: At<String>) -> 
     None
 }
 
-pub(super) fn port(reader: &mut Reader, name: &str, number: At<i64>) -> Option<At<u16>> {
+pub(super) fn port(reader: &mut Reader<'_>, name: &str, number: At<i64>) -> Option<At<u16>> {
     match u16::try_from(number.value) {
         Ok(value @ 1..) => Some(At { value, span: number.span }),
         _ => {
@@ -91,7 +91,7 @@ pub(super) fn port(reader: &mut Reader, name: &str, number: At<i64>) -> Option<A
     }
 }
 
-pub(super) fn strip(reader: &mut Reader, number: At<i64>) -> usize {
+pub(super) fn strip(reader: &mut Reader<'_>, number: At<i64>) -> usize {
     match usize::try_from(number.value) {
         Ok(count) if count <= 32 => count,
         _ => {
@@ -102,7 +102,7 @@ pub(super) fn strip(reader: &mut Reader, number: At<i64>) -> usize {
     }
 }
 
-pub(super) fn sha256(reader: &mut Reader, text: At<String>) -> Option<At<Sha256Digest>> {
+pub(super) fn sha256(reader: &mut Reader<'_>, text: At<String>) -> Option<At<Sha256Digest>> {
     match text.value.parse() {
         Ok(value) => Some(At { value, span: text.span }),
         Err(_) => {
@@ -114,7 +114,7 @@ pub(super) fn sha256(reader: &mut Reader, text: At<String>) -> Option<At<Sha256D
     }
 }
 
-pub(super) fn variable(reader: &mut Reader, name: &str, span: &Span, value: &At<String>) {
+pub(super) fn variable(reader: &mut Reader<'_>, name: &str, span: &Span, value: &At<String>) {
     let begins = name.starts_with(|letter: char| letter.is_ascii_alphabetic() || letter == '_');
     if !begins || !name.chars().all(|letter| letter.is_ascii_alphanumeric() || letter == '_') {
         let message = format!("{name:?} cannot be the name of a variable");
@@ -145,7 +145,7 @@ fn looks_secret(name: &str) -> bool {
         || whole.ends_with("PRIVATE_KEY")
 }
 
-pub(super) fn one_of(reader: &mut Reader, name: &str, text: &At<String>, allowed: &[&str]) {
+pub(super) fn one_of(reader: &mut Reader<'_>, name: &str, text: &At<String>, allowed: &[&str]) {
     let remedy = match nearest(&text.value, allowed.iter().copied()) {
         Some(meant) => format!("write \"{meant}\""),
         None => format!("write one of {}", allowed.join(", ")),
@@ -154,33 +154,151 @@ pub(super) fn one_of(reader: &mut Reader, name: &str, text: &At<String>, allowed
     reader.push(Mistake::new(Code::NOT_ALLOWED, text.span.clone(), message, remedy));
 }
 
-pub(super) fn shell_text(reader: &mut Reader, text: At<String>) -> Option<Run> {
+/// Says that two keys of a table exclude each other.
+pub(super) fn only_one_of(reader: &mut Reader<'_>, table: &TableAt<'_>, one: &str, other: &str) {
+    let span = |key| table.key_span(key).unwrap_or_else(|| table.span());
+    let message = format!("`{one}` and `{other}` exclude each other");
+    let mistake = Mistake::new(Code::ONE_OF, span(other), message, "keep one of them");
+    reader.push(mistake.noting("this one").against(span(one), "and this one"));
+}
+
+/// An address on the web, without a password in it (RFC 3986, section 3).
+pub(super) fn url(reader: &mut Reader<'_>, text: At<String>) -> Option<At<String>> {
+    let rest = text.value.strip_prefix("https://").or_else(|| text.value.strip_prefix("http://"));
+    let authority = rest.map(|rest| rest.split(['/', '?', '#']).next().unwrap_or_default());
+    let plain = text.value.chars().all(|letter| letter.is_ascii_graphic());
+    match authority {
+        Some(authority) if authority.contains('@') => {
+            let message = "the address has a user or password in it, and a spec is there for everyone to read";
+            let remedy = "take it out; put the file where the team reaches it without, or into a depot";
+            reader.push(Mistake::new(Code::URL_SECRET, text.span, message, remedy));
+            None
+        }
+        Some(authority) if !authority.is_empty() && plain => Some(text),
+        _ => {
+            let message = format!("{:?} is no address on the web", text.value);
+            let remedy = "write it with https:// or http:// and a host name, without blanks";
+            reader.push(Mistake::new(Code::BAD_URL, text.span, message, remedy));
+            None
+        }
+    }
+}
+
+/// Rights of a file in octal: three digits, or four of which the first is 0.
+pub(super) fn mode(reader: &mut Reader<'_>, text: &At<String>) -> u16 {
+    let digits = text.value.strip_prefix('0').filter(|rest| rest.len() == 3).unwrap_or(&text.value);
+    match u16::from_str_radix(digits, 8) {
+        Ok(mode) if digits.len() == 3 && digits.bytes().all(|digit| digit.is_ascii_digit()) => mode,
+        _ => {
+            let message = format!("{:?} are no rights of a file", text.value);
+            let remedy = "write three octal digits, like \"0644\" or \"0755\"; set-uid and its like are not possible";
+            reader.push(Mistake::new(Code::BAD_MODE, text.span.clone(), message, remedy));
+            0o644
+        }
+    }
+}
+
+/// A length of time in seconds: a whole number and `s`, `min` or `h`.
+pub(super) fn limit(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
+    let trimmed = text.value.trim();
+    let digits = trimmed.len() - trimmed.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();
+    let unit = match trimmed[digits..].trim() {
+        "s" => Some(1),
+        "min" => Some(60),
+        "h" => Some(3600),
+        _ => None,
+    };
+    let seconds = trimmed[..digits].parse::<u64>().ok().zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
+    if let Some(seconds @ 1..=86_400) = seconds {
+        return Some(seconds);
+    }
+    let message = format!("{:?} is no length of time between a second and a day", text.value);
+    let remedy = "write a whole number and s, min or h, like \"10 min\"";
+    reader.push(Mistake::new(Code::BAD_LIMIT, text.span, message, remedy));
+    None
+}
+
+/// A pattern of git's ignore files, as far as Cavrith has them: it may not be empty, a comment or a negation.
+pub(super) fn pattern(reader: &mut Reader<'_>, pattern: &At<String>) {
+    let text = pattern.value.trim();
+    let problem = if text.is_empty() {
+        "is empty"
+    } else if text.starts_with('#') {
+        "is a comment"
+    } else if text.starts_with('!') {
+        "takes files back in, which cannot be done here"
+    } else if let Err(bad) = globset::Glob::new(text.trim_matches('/')) {
+        let message = format!("the pattern {:?} cannot be read: {}", pattern.value, bad.kind());
+        let remedy = "close the bracket or brace, or put a backslash before it";
+        reader.push(Mistake::new(Code::BAD_PATTERN, pattern.span.clone(), message, remedy));
+        return;
+    } else {
+        return;
+    };
+    let message = format!("the pattern {:?} {problem}", pattern.value);
+    let remedy = "name files to leave out, like \"*.draft\" or \"build/\"";
+    reader.push(Mistake::new(Code::BAD_PATTERN, pattern.span.clone(), message, remedy));
+}
+
+/// A file or folder of the project. One that an included file names is relative to that file.
+pub(super) fn project_file(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
+    let text = reader.text(table, name)?;
+    let leads_out = text.value.starts_with('/') || text.value.split('/').any(|part| part == "..");
+    if leads_out || text.value.is_empty() || text.value.contains('\0') {
+        let message = format!("`{name}` has to be a path in the project, and {:?} is not", text.value);
+        let remedy = "write a path relative to the spec, without ..";
+        reader.push(Mistake::new(Code::LEADS_OUT, text.span, message, remedy));
+        return None;
+    }
+    let from = reader.sources.locate(text.span.start).map_or("", |(source, _)| source.path.as_str());
+    Some(At { value: beside(from, &text.value), span: text.span })
+}
+
+/// A directory in a folder, relative to it.
+pub(super) fn except_path(reader: &mut Reader<'_>, text: At<String>) -> Option<At<RootPath>> {
+    match RootPath::from_archive(text.value.as_bytes()) {
+        Ok(path) if !path.is_root() && !text.value.starts_with('/') => Some(At { value: path, span: text.span }),
+        _ => {
+            let message = format!("`except` has to name directories in the folder, and {:?} is none", text.value);
+            let remedy = "write paths relative to the folder, without ..";
+            reader.push(Mistake::new(Code::LEADS_OUT, text.span, message, remedy));
+            None
+        }
+    }
+}
+
+pub(super) fn shell_text(reader: &mut Reader<'_>, key: &str, text: At<String>) -> Option<Run> {
     if text.value.trim().is_empty() || text.value.contains('\0') {
-        empty_command(reader, text.span);
+        empty_command(reader, key, text.span);
         return None;
     }
     Some(Run::Shell(text.value))
 }
 
-pub(super) fn program(reader: &mut Reader, list: At<Vec<At<String>>>) -> Option<Run> {
+pub(super) fn program(reader: &mut Reader<'_>, key: &str, list: At<Vec<At<String>>>) -> Option<Run> {
     let argv: Vec<_> = list.value.into_iter().map(|argument| argument.value).collect();
     let program = argv.first().is_some_and(|program| !program.trim().is_empty());
     if !program || argv.iter().any(|argument| argument.contains('\0')) {
-        empty_command(reader, list.span);
+        empty_command(reader, key, list.span);
         return None;
     }
     Some(Run::Program(argv))
 }
 
-fn empty_command(reader: &mut Reader, span: Span) {
-    let message = "`run` has no command in it that could be run";
-    reader.push(Mistake::new(Code::EMPTY_COMMAND, span, message, "write the command, or leave the step out"));
+fn empty_command(reader: &mut Reader<'_>, key: &str, span: Span) {
+    let message = format!("`{key}` has no command in it that could be run");
+    reader.push(Mistake::new(Code::EMPTY_COMMAND, span, message, "write the command, or leave it out"));
 }
 
 /// What has to hold between the values of a spec.
 pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     depots_are_declared(spec, mistakes);
     folders_keep_apart(spec, mistakes);
+    excepts_keep_apart(spec, mistakes);
+    outside_paths_fit_everyone(spec, mistakes);
+    ports_can_be_listened_on(spec, mistakes);
+    nothing_is_covered(spec, mistakes);
+    twice(mistakes, "two downloads have the name", spec.downloads.iter().map(|one| &one.name), Code::NAME_TWICE);
     twice(mistakes, "two steps have the name", spec.steps.iter().map(|step| &step.name), Code::NAME_TWICE);
     twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
     twice(mistakes, "two ports have the inside number", spec.ports.iter().map(|port| &port.inside), Code::PORT_TWICE);
@@ -235,6 +353,22 @@ fn depots_are_declared(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     }
 }
 
+/// One directory that stays inside lies in another one: the outer one has it already.
+fn excepts_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for folder in &spec.folders {
+        for (position, path) in folder.except.iter().enumerate() {
+            for earlier in &folder.except[..position] {
+                if path.value.lies_in(&earlier.value) || earlier.value.lies_in(&path.value) {
+                    let message = format!("two entries of `except` of {} lie in each other", folder.inside.value);
+                    let remedy = "keep the outer one only";
+                    let mistake = Mistake::new(Code::FOLDERS_MEET, path.span.clone(), message, remedy);
+                    mistakes.push(mistake.noting("this one").against(earlier.span.clone(), "and this one"));
+                }
+            }
+        }
+    }
+}
+
 fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for (position, folder) in spec.folders.iter().enumerate() {
         for earlier in &spec.folders[..position] {
@@ -245,6 +379,55 @@ fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
                     Mistake::new(Code::FOLDERS_MEET, b.span.clone(), message, "give them paths that are apart");
                 mistakes.push(mistake.noting("this one").against(a.span.clone(), "and this one"));
             }
+        }
+    }
+}
+
+/// A path that begins at the root of the disk is one machine's.
+fn outside_paths_fit_everyone(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    let depots = spec.depots.values().filter_map(|depot| match &depot.value.origin {
+        Origin::Path(path) => Some(path),
+        Origin::Url(_) => None,
+    });
+    let archive = match &spec.base {
+        Base::Archive { origin: Origin::Path(path), .. } => Some(path),
+        _ => None,
+    };
+    for path in spec.folders.iter().map(|folder| &folder.outside).chain(depots).chain(archive) {
+        if path.value.starts_with('/') {
+            let message = format!("{} is a path that every member would need on their own disk", path.value);
+            let remedy = "write it relative to the spec";
+            mistakes.push(Mistake::new(Code::ONE_MACHINE, path.span.clone(), message, remedy).as_warning());
+        }
+    }
+}
+
+fn ports_can_be_listened_on(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for port in spec.ports.iter().filter(|port| port.outside.value < 1024) {
+        let message = format!("an ordinary user may not listen on port {}", port.outside.value);
+        let remedy = "add an outside number of 1024 or more";
+        mistakes.push(Mistake::new(Code::PRIVILEGED_PORT, port.outside.span.clone(), message, remedy).as_warning());
+    }
+}
+
+/// What is laid into the image beneath a folder's inside path is never seen.
+fn nothing_is_covered(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    let mut laid: Vec<(&str, &At<RootPath>)> = Vec::new();
+    for step in &spec.steps {
+        match &step.action {
+            Action::Write(write) => laid.push(("the step writes", &write.inside)),
+            Action::Copy(copy) => laid.push(("the step copies to", &copy.inside)),
+            Action::Run(_) => {}
+        }
+        laid.extend(step.creates.as_ref().map(|creates| ("the step creates", creates)));
+    }
+    laid.extend(spec.downloads.iter().map(|download| ("the download lies at", &download.inside)));
+    for (what, path) in laid {
+        for folder in spec.folders.iter().filter(|folder| path.value.lies_in(&folder.inside.value)) {
+            let message = format!("{what} {}, and the folder {} covers it", path.value, folder.inside.value);
+            let mistake =
+                Mistake::new(Code::COVERED, path.span.clone(), message, "choose a path outside of the folder");
+            mistakes.push(mistake.noting("this").against(folder.inside.span.clone(), "is covered by this"));
         }
     }
 }

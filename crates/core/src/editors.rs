@@ -1,0 +1,179 @@
+//! Editors: the profiles that Cavrith brings, and settings in the language of each editor.
+
+use serde_json::{Map, Value};
+
+use crate::depot::{EditorProfile, Language};
+use crate::spec::{Editor, Launch};
+
+/// The profiles that need no depot, by name. Their places are those at which the editors, as Debian builds them, look for what belongs to
+/// every user of a machine.
+pub fn profiles() -> Vec<EditorProfile> {
+    let profile = |name: &str, extensions: &str, settings: &str, launch: &str, language| EditorProfile {
+        name: name.to_owned(),
+        extensions: extensions.to_owned(),
+        settings: settings.to_owned(),
+        launch: Some(launch.to_owned()),
+        language,
+    };
+    vec![
+        profile(
+            "emacs",
+            "/usr/local/share/emacs/site-lisp/{id}",
+            "/etc/emacs/site-start.d/60team-settings.el",
+            "/etc/emacs/site-start.d/61team-launch.el",
+            Language::EmacsLisp,
+        ),
+        profile(
+            "neovim",
+            "/usr/local/share/nvim/site/pack/team/start/{id}",
+            "/usr/local/share/nvim/site/plugin/team-settings.vim",
+            "/usr/local/share/nvim/site/plugin/team-launch.vim",
+            Language::VimScript,
+        ),
+        profile(
+            "vim",
+            "/etc/vim/pack/team/start/{id}",
+            "/etc/vim/vimrc.local",
+            "/etc/vim/plugin/team-launch.vim",
+            Language::VimScript,
+        ),
+    ]
+}
+
+/// The text of a profile's settings file.
+pub fn settings_text(settings: &Map<String, Value>, language: Language) -> String {
+    match language {
+        Language::Json => format!("{:#}\n", Value::Object(settings.clone())),
+        Language::VimScript => settings.iter().map(|(name, value)| vim_setting(name, value)).collect(),
+        Language::EmacsLisp => {
+            let line =
+                |(name, value): (&String, &Value)| format!("(setq-default {} {})\n", lisp_symbol(name), lisp(value));
+            settings.iter().map(line).collect()
+        }
+    }
+}
+
+/// The text of the file that tells an editor how to start the project's programs: under each name the program, its arguments, its
+/// directory, its variables, and the command that builds it.
+pub fn launch_text(editor: &Editor, project: &str, language: Language) -> String {
+    let entries = editor.launch.iter().map(|(name, launch)| (name.clone(), launch_value(launch, project)));
+    let all: Map<String, Value> = entries.collect();
+    match language {
+        Language::Json => settings_text(&Map::from_iter([("launch".to_owned(), Value::Object(all))]), language),
+        Language::VimScript => format!("let g:team_launch = {}\n", vim(&Value::Object(all))),
+        Language::EmacsLisp => format!("(setq-default team-launch {})\n", lisp(&Value::Object(all))),
+    }
+}
+
+fn launch_value(launch: &Launch, project: &str) -> Value {
+    let directory = launch.directory.as_ref().map_or_else(|| project.to_owned(), ToString::to_string);
+    let mut value =
+        serde_json::json!({ "program": launch.program, "arguments": launch.arguments, "directory": directory });
+    if let Value::Object(entries) = &mut value {
+        if let Some(build) = &launch.build {
+            entries.insert("build".to_owned(), build.clone().into());
+        }
+        if !launch.env.is_empty() {
+            entries.insert("env".to_owned(), serde_json::json!(launch.env));
+        }
+    }
+    value
+}
+
+/// An option is set; a name with a scope before it (`g:`, `b:` …) is a variable.
+fn vim_setting(name: &str, value: &Value) -> String {
+    if name.contains(':') {
+        return format!("let {name} = {}\n", vim(value));
+    }
+    match value {
+        Value::Bool(true) => format!("set {name}\n"),
+        Value::Bool(false) => format!("set no{name}\n"),
+        // Assigning to an option takes any text, while `set` has an escaping of its own.
+        value => format!("let &{name} = {}\n", vim(value)),
+    }
+}
+
+fn vim(value: &Value) -> String {
+    match value {
+        Value::Null => "v:null".to_owned(),
+        Value::Bool(flag) => format!("v:{flag}"),
+        Value::Number(number) => number.to_string(),
+        Value::String(text) if text.chars().any(char::is_control) => {
+            let escaped: String = text.chars().map(vim_letter).collect();
+            format!("\"{escaped}\"")
+        }
+        Value::String(text) => format!("'{}'", text.replace('\'', "''")),
+        Value::Array(items) => format!("[{}]", items.iter().map(vim).collect::<Vec<_>>().join(", ")),
+        Value::Object(entries) => {
+            let entry = |(name, value): (&String, &Value)| format!("{}: {}", vim(&name.as_str().into()), vim(value));
+            format!("{{{}}}", entries.iter().map(entry).collect::<Vec<_>>().join(", "))
+        }
+    }
+}
+
+/// A letter between double quotes.
+fn vim_letter(letter: char) -> String {
+    match letter {
+        '"' | '\\' => format!("\\{letter}"),
+        letter if letter.is_control() => format!("\\u{:04x}", letter as u32),
+        letter => letter.to_string(),
+    }
+}
+
+fn lisp_symbol(name: &str) -> String {
+    let plain = |letter: char| letter.is_alphanumeric() || "-+*/_~!@$%^&=:<>{}".contains(letter);
+    name.chars().map(|letter| if plain(letter) { letter.to_string() } else { format!("\\{letter}") }).collect()
+}
+
+fn lisp(value: &Value) -> String {
+    match value {
+        Value::Null | Value::Bool(false) => "nil".to_owned(),
+        Value::Bool(true) => "t".to_owned(),
+        Value::Number(number) => number.to_string(),
+        Value::String(text) => format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")),
+        Value::Array(items) => {
+            format!("(list{})", items.iter().map(|item| format!(" {}", lisp(item))).collect::<String>())
+        }
+        Value::Object(entries) => {
+            let entry =
+                |(name, value): (&String, &Value)| format!(" (cons {} {})", lisp(&name.as_str().into()), lisp(value));
+            format!("(list{})", entries.iter().map(entry).collect::<String>())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn settings() -> Map<String, Value> {
+        let value = json!({ "number": true, "wrap": false, "tabstop": 4, "g:tide": { "dir": "it's", "n": [1, null] }, "titlestring": "a\n\"b\"" });
+        match value {
+            Value::Object(settings) => settings,
+            _ => unreachable!(),
+        }
+    }
+
+    #[test]
+    fn settings_are_written_in_each_editors_own_language() {
+        assert_eq!(
+            settings_text(&settings(), Language::VimScript),
+            "let g:tide = {'dir': 'it''s', 'n': [1, v:null]}\nset number\nlet &tabstop = 4\nlet &titlestring = \"a\\u000a\\\"b\\\"\"\nset nowrap\n"
+        );
+        assert_eq!(
+            settings_text(&settings(), Language::EmacsLisp),
+            "(setq-default g:tide (list (cons \"dir\" \"it's\") (cons \"n\" (list 1 nil))))\n(setq-default number t)\n(setq-default tabstop 4)\n(setq-default titlestring \"a\n\\\"b\\\"\")\n(setq-default wrap nil)\n"
+        );
+        assert!(settings_text(&settings(), Language::Json).starts_with("{\n  \"g:tide\""));
+    }
+
+    #[test]
+    fn the_profiles_are_sorted_and_have_places_inside() {
+        let profiles = profiles();
+        assert!(profiles.is_sorted_by(|a, b| a.name < b.name));
+        assert!(
+            profiles.iter().all(|profile| profile.settings.starts_with('/') && profile.extensions.contains("{id}"))
+        );
+    }
+}

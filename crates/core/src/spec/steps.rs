@@ -1,0 +1,178 @@
+//! Steps: what each does, and the order they are carried out in.
+
+use std::collections::BTreeMap;
+
+use super::reader::{Reader, TableAt};
+use super::{Action, At, Copy, Run, Step, Text, Write, parse, rules, variables};
+use crate::mistake::{Code, Mistake, nearest};
+
+/// Steps that a spec may have: each is a layer, and overlayfs takes that many with room for the others.
+const MOST: usize = 200;
+
+pub(super) fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, env: &BTreeMap<String, At<String>>) -> Vec<Step> {
+    let mut steps = Vec::new();
+    for table in reader.subtables(top, "steps", "steps[]") {
+        steps.extend(read_step(reader, &table, env));
+    }
+    if let Some(step) = steps.get(MOST) {
+        let message = format!("there are {} steps, and a spec may have {MOST}", steps.len());
+        let remedy = "join commands that belong together into one step";
+        reader.push(Mistake::new(Code::NOT_ALLOWED, step.name.span.clone(), message, remedy));
+    }
+    order(reader, steps)
+}
+
+fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String, At<String>>) -> Option<Step> {
+    let name = reader.text(table, "name");
+    match reader.text(table, "at") {
+        Some(at) if at.value == "build" => {}
+        Some(at) if matches!(at.value.as_str(), "first-start" | "start") => {
+            reader.not_yet(&format!("at = \"{}\"", at.value), "a step that runs when the workspace starts", at.span);
+        }
+        Some(at) => rules::one_of(reader, "at", &at, &["build", "first-start", "start"]),
+        None => {}
+    }
+    let run = command(reader, table, "run");
+    let write = reader.subtable(table, "write", "steps[].write").map(|table| read_write(reader, &table));
+    let copy = reader.subtable(table, "copy", "steps[].copy").map(|table| read_copy(reader, &table));
+    let unless = command(reader, table, "unless").flatten();
+    let creates = reader.text(table, "creates").and_then(|path| rules::inside_path(reader, "creates", path));
+    let after = reader.texts(table, "after").map(|after| after.value).unwrap_or_default();
+    let account = reader.text(table, "account");
+    let limit = reader.text(table, "limit").and_then(|limit| rules::limit(reader, limit));
+    let own = parse::read_env(reader, table, "steps[].env");
+    let env = variables::fill_in(&own, env, &mut reader.mistakes);
+    let said: Vec<_> = ["run", "write", "copy"].iter().filter_map(|key| Some((*key, table.key_span(key)?))).collect();
+    match said.as_slice() {
+        [] => {
+            let remedy = "add run, write or copy";
+            reader.push(Mistake::new(Code::STEP_ACTION, table.span(), "the step does nothing", remedy));
+            return None;
+        }
+        [_] => {}
+        [(first, first_span), .., (last, last_span)] => {
+            let message = format!("the step has `{first}` and `{last}`, and a step does one thing");
+            let mistake = Mistake::new(Code::STEP_ACTION, last_span.clone(), message, "make two steps of it");
+            reader.push(mistake.noting("one is here").against(first_span.clone(), "the other one here"));
+        }
+    }
+    let action = match (run, write, copy) {
+        (Some(run), ..) => Action::Run(run?),
+        (_, Some(write), _) => Action::Write(write?),
+        (_, _, Some(copy)) => Action::Copy(copy?),
+        (None, None, None) => return None,
+    };
+    Some(Step { name: name?, action, unless, creates, after, env, account, limit })
+}
+
+/// A command under a key; `Some(None)` when it is there and no command.
+fn command(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<Option<Run>> {
+    table.key_span(name)?;
+    Some(match reader.text_or_texts(table, name) {
+        None => None,
+        Some(Ok(text)) => rules::shell_text(reader, name, text),
+        Some(Err(list)) => rules::program(reader, name, list),
+    })
+}
+
+fn read_write(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Write> {
+    let inside = reader.text(table, "inside").and_then(|path| rules::inside_path(reader, "inside", path));
+    let mode = reader.text(table, "mode").map_or(0o644, |mode| rules::mode(reader, &mode));
+    let owner = reader.text(table, "owner");
+    let content = reader.text(table, "content");
+    let template = rules::project_file(reader, table, "template");
+    let text = match (content, template) {
+        (Some(content), None) => Text::Content(content.value),
+        (None, Some(template)) => Text::Template(template),
+        (None, None) => {
+            if table.key_span("content").is_none() && table.key_span("template").is_none() {
+                let message = "`write` does not say what stands in the file";
+                reader.push(Mistake::new(Code::ONE_OF, table.span(), message, "add content or template"));
+            }
+            return None;
+        }
+        (Some(_), Some(_)) => {
+            rules::only_one_of(reader, table, "content", "template");
+            return None;
+        }
+    };
+    Some(Write { inside: inside?, text, mode, owner })
+}
+
+fn read_copy(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Copy> {
+    let from = rules::project_file(reader, table, "from");
+    let inside = reader.text(table, "inside").and_then(|path| rules::inside_path(reader, "inside", path));
+    let except = reader.texts(table, "except").map(|except| except.value).unwrap_or_default();
+    for pattern in &except {
+        rules::pattern(reader, pattern);
+    }
+    let owner = reader.text(table, "owner");
+    Some(Copy { from: from?, inside: inside?, except, owner })
+}
+
+/// The steps in an order in which each comes after those that it names, and otherwise as in the file.
+fn order(reader: &mut Reader<'_>, steps: Vec<Step>) -> Vec<Step> {
+    let names: Vec<_> = steps.iter().map(|step| step.name.value.clone()).collect();
+    let mut waits: Vec<Vec<usize>> = Vec::new();
+    for (number, step) in steps.iter().enumerate() {
+        let mut own = Vec::new();
+        for earlier in &step.after {
+            match names.iter().position(|name| *name == earlier.value) {
+                Some(position) if position == number => {
+                    let message = format!("the step {:?} comes after itself", step.name.value);
+                    reader.push(Mistake::new(
+                        Code::STEP_CYCLE,
+                        earlier.span.clone(),
+                        message,
+                        "leave its own name out",
+                    ));
+                }
+                Some(position) => own.push(position),
+                None => {
+                    let remedy = match nearest(&earlier.value, names.iter().map(String::as_str)) {
+                        Some(meant) => format!("write {meant:?}"),
+                        None => "write the name of another step, or leave it out".to_owned(),
+                    };
+                    let message = format!("there is no step {:?}", earlier.value);
+                    reader.push(Mistake::new(Code::UNKNOWN_STEP, earlier.span.clone(), message, remedy));
+                }
+            }
+        }
+        waits.push(own);
+    }
+    let mut sorted: Vec<usize> = Vec::new();
+    while sorted.len() < steps.len() {
+        let ready = (0..steps.len())
+            .find(|number| !sorted.contains(number) && waits[*number].iter().all(|earlier| sorted.contains(earlier)));
+        match ready {
+            Some(number) => sorted.push(number),
+            None => {
+                circle(reader, &steps, &waits, &sorted);
+                return steps;
+            }
+        }
+    }
+    let mut places: Vec<_> = steps.into_iter().map(Some).collect();
+    sorted.into_iter().filter_map(|number| places[number].take()).collect()
+}
+
+/// Tells of one circle among the steps that are left.
+fn circle(reader: &mut Reader<'_>, steps: &[Step], waits: &[Vec<usize>], sorted: &[usize]) {
+    let open = |number: &usize| !sorted.contains(number);
+    let Some(mut at) = (0..steps.len()).find(open) else { return };
+    let mut way = vec![at];
+    // Every step that is left waits for one that is left, so going on leads back to one that was met.
+    while let Some(next) = waits[at].iter().copied().find(open) {
+        if let Some(begin) = way.iter().position(|met| *met == next) {
+            way.drain(..begin);
+            break;
+        }
+        way.push(next);
+        at = next;
+    }
+    let named: Vec<_> = way.iter().map(|number| format!("{:?}", steps[*number].name.value)).collect();
+    let message = format!("steps wait for each other: {} comes after {}", named.join(" comes after "), named[0]);
+    let span = |number: usize| steps[number].name.span.clone();
+    let mistake = Mistake::new(Code::STEP_CYCLE, span(way[0]), message, "take one `after` out");
+    reader.push(mistake.noting("this one").against(span(way[way.len() - 1]), "and this one"));
+}

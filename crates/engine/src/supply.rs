@@ -1,0 +1,268 @@
+//! Where the bytes of a lock come from: depots on the disk and on the web, addresses, the project's own files.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock::{ArchivePin, DownloadPin, Source};
+use cavrith_core::spec::Origin;
+use cavrith_core::{depot, lock};
+use cavrith_sources::SourceError;
+use cavrith_sources::checked::{self, Checked};
+use cavrith_sources::web::Web;
+use cavrith_store::Store;
+use cavrith_store::staging::Staging;
+
+use crate::error::EngineError;
+use crate::event::{Event, Observer};
+use crate::project::Project;
+
+/// Bytes that a file may have whose length nobody knows yet.
+const LONGEST: u64 = 1 << 40;
+
+/// What is needed to get hold of files.
+#[derive(Clone, Copy)]
+pub struct Supply<'a> {
+    /// Where what comes from the web is kept.
+    pub store: &'a Store,
+    /// Where private copies are made.
+    pub staging: &'a Staging,
+    /// The way to the web.
+    pub web: &'a Web,
+    /// Who is told.
+    pub observer: Observer<'a>,
+}
+
+/// A file of a depot on the web.
+pub fn beneath(url: &str, file: &str) -> String {
+    // Names in a path are percent-encoded (RFC 3986, section 2.1).
+    let mut address = format!("{}/", url.trim_end_matches('/'));
+    for byte in file.bytes() {
+        if byte.is_ascii_alphanumeric() || b"-._~/+:".contains(&byte) {
+            address.push(char::from(byte));
+        } else {
+            address.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    address
+}
+
+/// What a file from the web has to be.
+struct Wanted<'p> {
+    /// For people.
+    name: &'p str,
+    size: u64,
+    sha256: Sha256Digest,
+}
+
+impl Supply<'_> {
+    /// A pinned file of a depot, proved.
+    ///
+    /// # Errors
+    /// When the depot does not have it, or has another.
+    pub fn source(&self, project: &Project, source: &Source) -> Result<Checked, EngineError> {
+        // A lock whose depot the spec does not declare does not answer the spec, and never comes here.
+        let origin = project.spec.depots.get(&source.depot).map(|depot| &depot.value.origin);
+        match origin {
+            Some(Origin::Url(url)) => {
+                let name = source.file.rsplit('/').next().unwrap_or(&source.file);
+                let wanted = Wanted { name, size: source.size, sha256: source.sha256 };
+                self.over_web(&[beneath(&url.value, &source.file)], &wanted)
+            }
+            origin => {
+                let folder = origin.and_then(Origin::path).unwrap_or("");
+                self.local(&project.dir.join(folder).join(&source.file), source.size, source.sha256)
+            }
+        }
+    }
+
+    /// The base's archive, proved.
+    ///
+    /// # Errors
+    /// When it is not there, or another.
+    pub fn archive(&self, project: &Project, pin: &ArchivePin) -> Result<Checked, EngineError> {
+        match (&pin.path, &pin.url) {
+            (None, Some(url)) => self.address(project, url, pin.size, pin.sha256),
+            (path, _) => self.local(&project.dir.join(path.as_deref().unwrap_or_default()), pin.size, pin.sha256),
+        }
+    }
+
+    /// A download, proved.
+    ///
+    /// # Errors
+    /// When it can be had nowhere, or is another everywhere.
+    pub fn download(&self, project: &Project, pin: &DownloadPin) -> Result<Checked, EngineError> {
+        self.address(project, &pin.url, pin.size, pin.sha256)
+    }
+
+    fn local(&self, path: &Path, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
+        Ok(checked::check(path, size, sha256, &self.staging.new_name())?)
+    }
+
+    /// A file that a spec names by its address: from the store, from a depot that keeps it, from the address.
+    fn address(&self, project: &Project, url: &str, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
+        let name = url.rsplit('/').next().filter(|name| !name.is_empty()).unwrap_or(url);
+        let wanted = Wanted { name, size, sha256 };
+        let mut addresses = Vec::new();
+        if self.store.blob(&sha256).is_none() {
+            for depot in project.spec.depots.values() {
+                match &depot.value.origin {
+                    Origin::Path(path) => {
+                        let folder = project.dir.join(&path.value);
+                        if let Some(file) = kept_file(&fs::read_to_string(folder.join(depot::FILE_NAME)).ok(), &sha256)
+                        {
+                            return self.local(&folder.join(file), size, sha256);
+                        }
+                    }
+                    Origin::Url(depot_url) => {
+                        let index = self.index(&depot_url.value).ok().map(|(text, _)| text);
+                        addresses.extend(kept_file(&index, &sha256).map(|file| beneath(&depot_url.value, &file)));
+                    }
+                }
+            }
+        }
+        addresses.push(url.to_owned());
+        self.over_web(&addresses, &wanted)
+    }
+
+    /// The index of a depot on the web, and a sentence when it is not today's but the one that was seen last.
+    ///
+    /// # Errors
+    /// When it cannot be reached and was never seen.
+    pub fn index(&self, url: &str) -> Result<(String, Option<String>), SourceError> {
+        index(self.web, Some(self.store), url)
+    }
+
+    /// A file that the store has, or that one of these addresses gives.
+    fn over_web(&self, addresses: &[String], wanted: &Wanted<'_>) -> Result<Checked, EngineError> {
+        if let Some(blob) = self.store.blob(&wanted.sha256) {
+            match checked::check_own(&blob, wanted.name, wanted.size, wanted.sha256) {
+                Ok(checked) => return Ok(checked),
+                Err(error) => {
+                    let text = format!("{} in the store is damaged and is fetched again ({error})", wanted.name);
+                    (self.observer)(Event::Note { text });
+                    let _ = fs::remove_file(&blob);
+                }
+            }
+        }
+        let mut last = None;
+        for address in addresses {
+            match self.fetch_proved(address, wanted) {
+                Ok(checked) => return Ok(checked),
+                Err(error) => last = Some(error),
+            }
+        }
+        Err(last.unwrap_or_else(|| {
+            let why = "no address is known for it".to_owned();
+            SourceError::Unreachable { url: wanted.name.to_owned(), why, offline: false }.into()
+        }))
+    }
+
+    fn fetch_proved(&self, address: &str, wanted: &Wanted<'_>) -> Result<Checked, EngineError> {
+        let mut partial = self.store.partial(address)?;
+        // Somebody else may have fetched it while we waited.
+        if let Some(blob) = self.store.blob(&wanted.sha256)
+            && let Ok(checked) = checked::check_own(&blob, wanted.name, wanted.size, wanted.sha256)
+        {
+            let _ = fs::remove_file(partial.path());
+            return Ok(checked);
+        }
+        // What was carried on from an earlier time may be another file now; from the beginning it cannot be.
+        let carried_on = partial.file().metadata().is_ok_and(|meta| meta.len() > 0);
+        for again in [false, true] {
+            self.fetch(address, wanted.name, &mut partial, wanted.size)?;
+            let proved = checked::check_own(partial.path(), wanted.name, wanted.size, wanted.sha256);
+            match proved {
+                Ok(checked) => {
+                    self.store.keep_blob(&partial, &wanted.sha256)?;
+                    return Ok(checked);
+                }
+                Err(_) if carried_on && !again => {
+                    partial.file().set_len(0).map_err(crate::error::file_error("empty", address))?;
+                }
+                Err(error) => {
+                    let _ = fs::remove_file(partial.path());
+                    return Err(unlike(error, address).into());
+                }
+            }
+        }
+        unreachable!("BUG: the second round returns")
+    }
+
+    fn fetch(
+        &self,
+        address: &str,
+        name: &str,
+        partial: &mut cavrith_store::blobs::Partial,
+        longest: u64,
+    ) -> Result<(), SourceError> {
+        let progress =
+            |done: u64, of: Option<u64>| (self.observer)(Event::Fetching { name: name.to_owned(), done, of });
+        let fetched = self.web.fetch(address, partial.file(), longest, &progress);
+        (self.observer)(Event::Fetched { name: name.to_owned() });
+        fetched
+    }
+
+    /// Fetches a file whose digest nobody knows yet, and says what it is.
+    ///
+    /// # Errors
+    /// When it cannot be reached.
+    pub fn first_sight(&self, url: &str) -> Result<(u64, Sha256Digest), EngineError> {
+        let name = url.rsplit('/').next().unwrap_or(url);
+        let mut partial = self.store.partial(url)?;
+        // Nothing proves that what arrived earlier belongs to what is there now.
+        partial.file().set_len(0).map_err(crate::error::file_error("empty", url))?;
+        self.fetch(url, name, &mut partial, LONGEST)?;
+        let (size, digest) = checked::measure(partial.path())?;
+        self.store.keep_blob(&partial, &digest)?;
+        Ok((size, digest))
+    }
+}
+
+/// The file of a depot that keeps a download with this digest.
+fn kept_file(index: &Option<String>, digest: &Sha256Digest) -> Option<String> {
+    let index = depot::parse(index.as_deref()?).ok()?;
+    index.downloads.into_iter().find(|kept| kept.file.sha256 == *digest).map(|kept| kept.file.file)
+}
+
+/// A file that is not what it should be is told by its address, not by where its bytes lie here.
+fn unlike(error: SourceError, address: &str) -> SourceError {
+    let at = || PathBuf::from(address);
+    match error {
+        SourceError::OtherDigest { expected, found, .. } => SourceError::OtherDigest { path: at(), expected, found },
+        SourceError::OtherSize { expected, found, .. } => SourceError::OtherSize { path: at(), expected, found },
+        other => other,
+    }
+}
+
+/// The index of a depot on the web, and a sentence when it is not today's but the one that was seen last.
+///
+/// # Errors
+/// When it cannot be reached and was never seen.
+pub fn index(web: &Web, store: Option<&Store>, url: &str) -> Result<(String, Option<String>), SourceError> {
+    let address = beneath(url, depot::FILE_NAME);
+    let not_text = |_| SourceError::Damaged { name: address.clone(), why: "it is not written in UTF-8".to_owned() };
+    match web.text(&address) {
+        Ok(bytes) => {
+            if let Some(store) = store {
+                store.remember_index(&address, &bytes)?;
+            }
+            Ok((String::from_utf8(bytes).map_err(not_text)?, None))
+        }
+        Err(error) => match store.and_then(|store| store.seen_index(&address)) {
+            Some(seen) => {
+                let note = format!("{error}; what was seen of it last is used");
+                Ok((String::from_utf8(seen).map_err(not_text)?, Some(note)))
+            }
+            None => Err(error),
+        },
+    }
+}
+
+/// Everything of a lock that comes from an address rather than from a depot: name, address, size, digest.
+pub fn addresses(lock: &lock::Lock) -> Vec<(String, String, u64, Sha256Digest)> {
+    let downloads = lock.downloads.iter().map(|pin| (pin.name.clone(), pin.url.clone(), pin.size, pin.sha256));
+    let archive =
+        lock.archive.iter().filter_map(|pin| Some(("base".to_owned(), pin.url.clone()?, pin.size, pin.sha256)));
+    downloads.chain(archive).collect()
+}

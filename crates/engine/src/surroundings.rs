@@ -1,0 +1,197 @@
+//! Mistakes that only the project's surroundings show: its folders, its files, its lock, its version control.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use cavrith_core::lock::{self, Lock, fit};
+use cavrith_core::mistake::{Code, Mistake};
+use cavrith_core::path::RootPath;
+use cavrith_core::spec::document::Sources;
+use cavrith_core::spec::{self, Action, At, Base, Origin, Spec, Text};
+use cavrith_core::template::{self, Names};
+
+use crate::error::EngineError;
+use crate::project::plain;
+
+/// Every mistake that they show. `lock` is what locking would choose now, `previous` what lies beside the spec.
+pub fn mistakes(
+    dir: &Path,
+    spec: &Spec,
+    lock: &Lock,
+    previous: Result<Option<Lock>, EngineError>,
+    sources: &Sources,
+) -> Vec<Mistake> {
+    let mut mistakes = folders(dir, spec);
+    mistakes.extend(archive(dir, spec));
+    for step in &spec.steps {
+        match &step.action {
+            Action::Copy(copy) => mistakes.extend(file_missing(dir, &copy.from)),
+            Action::Write(write) => {
+                if let Text::Template(file) = &write.text {
+                    mistakes.extend(file_missing(dir, file).or_else(|| broken_template(dir, spec, lock, step, file)));
+                }
+            }
+            Action::Run(_) => {}
+        }
+    }
+    mistakes.extend(depot_files(dir, spec, lock));
+    let has_lock = !matches!(previous, Ok(None));
+    match previous {
+        Ok(Some(previous)) => mistakes.extend(behind(spec, &previous)),
+        Ok(None) => {}
+        Err(error) => {
+            let remedy = "take the file from version control again, or remove it and run cavrith lock";
+            let message = error.to_string();
+            let message = message.split("; ").next().unwrap_or(&message).to_owned();
+            mistakes.push(Mistake::new(Code::LOCK_UNREADABLE, spec.workspace.name.span.clone(), message, remedy));
+        }
+    }
+    mistakes.extend(untracked(dir, spec, sources, has_lock));
+    mistakes
+}
+
+fn folders(dir: &Path, spec: &Spec) -> Vec<Mistake> {
+    let mut mistakes = Vec::new();
+    for folder in &spec.folders {
+        let outside = dir.join(&folder.outside.value);
+        let problem = match fs::metadata(&outside) {
+            Ok(meta) if meta.is_dir() => {
+                mistakes.extend(folder.except.iter().filter_map(|except| except_mistake(&outside, except)));
+                continue;
+            }
+            Ok(_) => "is no folder".to_owned(),
+            Err(error) => format!("cannot be used: {}", plain(&error)),
+        };
+        let message = format!("the folder {} {problem}", folder.outside.value);
+        let remedy = "make the folder, or correct the path; it is relative to the spec";
+        mistakes.push(Mistake::new(Code::FOLDER_MISSING, folder.outside.span.clone(), message, remedy));
+    }
+    mistakes
+}
+
+/// What stays inside has to be a directory, or nothing yet.
+fn except_mistake(folder: &Path, except: &At<RootPath>) -> Option<Mistake> {
+    let meta = fs::symlink_metadata(folder.join(except.value.as_relative())).ok()?;
+    if meta.is_dir() {
+        return None;
+    }
+    let message =
+        format!("{} is no directory, and only directories can be kept inside", &except.value.to_string()[1..]);
+    let remedy = "name the directory that it lies in";
+    Some(Mistake::new(Code::FOLDER_MISSING, except.span.clone(), message, remedy))
+}
+
+fn archive(dir: &Path, spec: &Spec) -> Option<Mistake> {
+    let Base::Archive { origin: Origin::Path(path), .. } = &spec.base else { return None };
+    if dir.join(&path.value).is_file() {
+        return None;
+    }
+    let message = format!("there is no archive {}", path.value);
+    let remedy = "correct the path; it is relative to the spec";
+    Some(Mistake::new(Code::ARCHIVE_MISSING, path.span.clone(), message, remedy))
+}
+
+fn file_missing(dir: &Path, file: &At<String>) -> Option<Mistake> {
+    let error = fs::symlink_metadata(dir.join(&file.value)).err()?;
+    let message = format!("{} cannot be taken: {}", file.value, plain(&error));
+    let remedy = "correct the path; it is relative to the spec";
+    Some(Mistake::new(Code::FILE_MISSING, file.span.clone(), message, remedy))
+}
+
+fn broken_template(dir: &Path, spec: &Spec, lock: &Lock, step: &spec::Step, file: &At<String>) -> Option<Mistake> {
+    let mistake = |code, why: String, remedy: &str| {
+        let message = format!("the template {} cannot be filled in: {why}", file.value);
+        Some(Mistake::new(code, file.span.clone(), message, remedy))
+    };
+    let Ok(text) = fs::read_to_string(dir.join(&file.value)) else {
+        let remedy = "name a text file";
+        return mistake(Code::BAD_TEMPLATE, "it cannot be read as a text in UTF-8".to_owned(), remedy);
+    };
+    let env = spec.env.iter().chain(&step.env).map(|(name, at)| (name.clone(), at.value.clone())).collect();
+    let bad = template::fill_in(&text, &Names::new(spec, lock, &env)).err()?;
+    if bad.unknown_name {
+        let remedy = "name workspace.…, env.…, ports.… or toolchains.… that the spec has";
+        return mistake(Code::TEMPLATE_NAME, bad.to_string(), remedy);
+    }
+    mistake(Code::BAD_TEMPLATE, bad.to_string(), "mend the line; placeholders stand in {{ two braces }}")
+}
+
+/// Files of depots on the disk, as far as their names and lengths show.
+fn depot_files(dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mistake> {
+    let mut mistakes = Vec::new();
+    for source in lock.sources() {
+        let Some(depot) = spec.depots.get(&source.depot) else { continue };
+        let Some(folder) = depot.value.origin.path() else { continue };
+        let path = dir.join(folder).join(&source.file);
+        let problem = match fs::metadata(&path) {
+            Ok(meta) if meta.is_file() && meta.len() == source.size => continue,
+            Ok(meta) if meta.is_file() => format!("has {} bytes, and its index says {}", meta.len(), source.size),
+            Ok(_) => "is no regular file".to_owned(),
+            Err(error) => format!("cannot be read: {}", plain(&error)),
+        };
+        let message = format!("{} of the depot `{}` {problem}", source.file, source.depot);
+        let remedy = "bring the file into the depot again, or mend its index";
+        mistakes.push(Mistake::new(Code::DEPOT_FILE, depot.span.clone(), message, remedy));
+    }
+    mistakes
+}
+
+/// A lock that does not answer the spec is no mistake of the spec, but good to know.
+fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
+    let misfits = fit::misfits(spec, previous);
+    let first = misfits.first()?;
+    let more = if misfits.len() > 1 { format!(", and {} more", misfits.len() - 1) } else { String::new() };
+    let message = format!(
+        "the lock does not answer the spec: {} is {} here and {} there{more}",
+        first.what, first.spec, first.lock
+    );
+    let mistake = Mistake::new(Code::LOCK_BEHIND, spec.workspace.name.span.clone(), message, "run cavrith lock");
+    Some(mistake.as_warning())
+}
+
+/// Files that a colleague would not get with the next clone. Says nothing where there is no version control, or when the spec itself
+/// is not in it (then the project has just begun).
+fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<Mistake> {
+    if !dir.ancestors().any(|above| above.join(".git").exists()) {
+        return Vec::new();
+    }
+    let mut wanted: Vec<(PathBuf, std::ops::Range<usize>)> = Vec::new();
+    for file in sources.files() {
+        if !file.path.starts_with("../") && !file.path.starts_with('/') {
+            wanted.push((file.path.clone().into(), file.start..file.start));
+        }
+    }
+    if has_lock {
+        wanted.push((lock::FILE_NAME.into(), spec.workspace.name.span.clone()));
+    }
+    for step in &spec.steps {
+        if let Action::Write(write) = &step.action
+            && let Text::Template(file) = &write.text
+        {
+            wanted.push((file.value.clone().into(), file.span.clone()));
+        }
+    }
+    let Some(tracked) = tracked(dir, wanted.iter().map(|(path, _)| path.as_path())) else { return Vec::new() };
+    if !tracked.contains(&PathBuf::from(spec::FILE_NAME)) {
+        return Vec::new();
+    }
+    let missing = wanted.into_iter().filter(|(path, _)| dir.join(path).is_file() && !tracked.contains(path));
+    let mistake = |(path, span): (PathBuf, std::ops::Range<usize>)| {
+        let message = format!("{} is not tracked by version control, so nobody else gets it", path.display());
+        let remedy = format!("run git add {}", path.display());
+        Mistake::new(Code::NOT_TRACKED, span, message, remedy).as_warning()
+    };
+    missing.map(mistake).collect()
+}
+
+/// Which of these files git tracks; `None` when git cannot tell.
+fn tracked<'a>(dir: &Path, files: impl Iterator<Item = &'a Path>) -> Option<Vec<PathBuf>> {
+    use std::os::unix::ffi::OsStrExt as _;
+    let mut command = Command::new("git");
+    command.arg("-C").arg(dir).args(["-c", "core.fsmonitor=false", "ls-files", "-z", "--"]).args(files);
+    let output = command.env("GIT_OPTIONAL_LOCKS", "0").stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
+    let names = output.stdout.split(|byte| *byte == 0).filter(|name| !name.is_empty());
+    let names = names.map(|name| PathBuf::from(std::ffi::OsStr::from_bytes(name))).collect();
+    output.status.success().then_some(names)
+}

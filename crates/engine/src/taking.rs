@@ -1,0 +1,201 @@
+//! Files of the project that a step takes into the image.
+//!
+//! What counts of them is what version control keeps too: names, contents, links, and whether a file is a program. Owners, other rights and
+//! times do not.
+
+use std::fs::{self, File};
+use std::io::{self, Read as _};
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+
+use cavrith_core::digest::ContentDigest;
+use cavrith_core::lock::FilesPin;
+use cavrith_core::path::RootPath;
+use cavrith_core::spec::{Action, Spec, Text};
+use cavrith_core::tree::{Entry, Kind, Meta, Tree};
+use ignore::gitignore::{Gitignore, GitignoreBuilder};
+
+use crate::error::{EngineError, file_error};
+
+/// Entries that one step may take.
+const MOST: usize = 1_000_000;
+
+/// What a step takes.
+#[derive(Debug, Clone)]
+pub struct Taken {
+    /// File or folder on the disk.
+    pub from: PathBuf,
+    /// What is in it; a single file is the entry of the root's name `file`.
+    pub tree: Tree,
+    /// True for a folder.
+    pub is_folder: bool,
+}
+
+/// The name of a single file in its tree.
+const SINGLE: &str = "file";
+
+impl Taken {
+    /// Reads all of it.
+    ///
+    /// # Errors
+    /// When something cannot be read, or is neither file, folder nor link.
+    pub fn read(dir: &Path, from: &str, except: &[String]) -> Result<Self, EngineError> {
+        let path = dir.join(from);
+        let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
+        let mut tree = Tree::with_root();
+        if meta.is_dir() {
+            let ignored = patterns(except);
+            let mut walk = Walk { top: &path, ignored: &ignored, tree: &mut tree };
+            walk.folder(&RootPath::root())?;
+        } else {
+            let at = RootPath::from_archive(SINGLE.as_bytes()).unwrap_or_else(|bad| panic!("BUG: {bad}"));
+            tree.entries.insert(at, entry(&path, &meta)?);
+        }
+        Ok(Self { from: path, tree, is_folder: meta.is_dir() })
+    }
+
+    /// The pin of it.
+    pub fn pin(&self, step: &str, from: &str) -> FilesPin {
+        let files = self.tree.entries.values().filter(|entry| !entry.kind.is_directory()).count();
+        FilesPin {
+            step: step.to_owned(),
+            from: from.to_owned(),
+            files: files as u64,
+            bytes: self.tree.content_bytes(),
+            tree: self.tree.digest(),
+        }
+    }
+
+    /// Every entry but the root: its path beneath the place that it goes to, where it lies, and what it is.
+    pub fn entries(&self) -> impl Iterator<Item = (RootPath, PathBuf, &Entry)> {
+        self.tree.entries.iter().filter(|(path, _)| !path.is_root()).map(|(path, entry)| {
+            if self.is_folder {
+                (path.clone(), self.from.join(path.as_relative()), entry)
+            } else {
+                (RootPath::root(), self.from.clone(), entry)
+            }
+        })
+    }
+}
+
+/// What each step of a spec takes, with the step's name and the path as the spec has it.
+pub fn wanted(spec: &Spec) -> Vec<(String, String, Vec<String>)> {
+    let one = |step: &cavrith_core::spec::Step| {
+        let (from, except) = match &step.action {
+            Action::Copy(copy) => {
+                (&copy.from, copy.except.iter().map(|pattern| pattern.value.clone()).collect::<Vec<_>>())
+            }
+            Action::Write(write) => match &write.text {
+                Text::Template(file) => (file, Vec::new()),
+                Text::Content(_) => return None,
+            },
+            Action::Run(_) => return None,
+        };
+        Some((step.name.value.clone(), from.value.clone(), except))
+    };
+    spec.steps.iter().filter_map(one).collect()
+}
+
+/// The pins of all that a spec's steps take.
+///
+/// # Errors
+/// When something cannot be taken.
+pub fn pins(dir: &Path, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> {
+    let one =
+        |(step, from, except): (String, String, Vec<String>)| Ok(Taken::read(dir, &from, &except)?.pin(&step, &from));
+    wanted(spec).into_iter().map(one).collect()
+}
+
+/// That the files are not those that were locked.
+pub fn changed(pin: &FilesPin, found: &FilesPin) -> EngineError {
+    let words = |pin: &FilesPin| {
+        format!("{} in {}", pin.tree.spoken(), cavrith_core::verdict::count(pin.files as usize, "file"))
+    };
+    EngineError::FilesChanged {
+        step: pin.step.clone(),
+        from: pin.from.clone(),
+        expected: words(pin),
+        found: words(found),
+    }
+}
+
+fn patterns(except: &[String]) -> Gitignore {
+    let mut builder = GitignoreBuilder::new("");
+    for pattern in except {
+        // A pattern that cannot be read is a mistake of the spec.
+        let _ = builder.add_line(None, pattern);
+    }
+    builder.build().unwrap_or_else(|_| Gitignore::empty())
+}
+
+struct Walk<'a> {
+    top: &'a Path,
+    ignored: &'a Gitignore,
+    tree: &'a mut Tree,
+}
+
+impl Walk<'_> {
+    fn folder(&mut self, at: &RootPath) -> Result<(), EngineError> {
+        let dir = self.top.join(at.as_relative());
+        let mut names: Vec<_> = fs::read_dir(&dir)
+            .and_then(|entries| entries.map(|entry| Ok(entry?.file_name())).collect::<io::Result<_>>())
+            .map_err(file_error("list", &dir))?;
+        names.sort();
+        for name in names {
+            let path = dir.join(&name);
+            let cannot = |why: String| EngineError::NotTakeable { path: path.clone(), why };
+            let inner = at.join(name.as_bytes()).map_err(|bad| cannot(bad.to_string()))?;
+            let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
+            // What version control keeps for itself differs from clone to clone.
+            let own = name.as_bytes() == b".git";
+            if own || self.ignored.matched(inner.as_relative(), meta.is_dir()).is_ignore() {
+                continue;
+            }
+            if self.tree.entries.len() > MOST {
+                return Err(cannot(format!("a step may take {MOST} files")));
+            }
+            if meta.is_dir() {
+                let directory = Entry { kind: Kind::DIRECTORY, meta: Meta::root(0o755) };
+                self.tree.entries.insert(inner.clone(), directory);
+                self.folder(&inner)?;
+            } else {
+                self.tree.entries.insert(inner, entry(&path, &meta)?);
+            }
+        }
+        Ok(())
+    }
+}
+
+fn entry(path: &Path, meta: &fs::Metadata) -> Result<Entry, EngineError> {
+    if meta.is_symlink() {
+        let target = fs::read_link(path).map_err(file_error("take", path))?;
+        let kind = Kind::Symlink { target: target.as_os_str().as_bytes().to_vec() };
+        return Ok(Entry { kind, meta: Meta::root(0o777) });
+    }
+    if !meta.is_file() {
+        let why = "it is neither a file, a folder nor a link".to_owned();
+        return Err(EngineError::NotTakeable { path: path.to_owned(), why });
+    }
+    let mut hasher = blake3::Hasher::new();
+    let mut file = open(path)?;
+    let mut buffer = vec![0; 128 * 1024];
+    let mut size = 0;
+    loop {
+        let count = file.read(&mut buffer).map_err(file_error("take", path))?;
+        if count == 0 {
+            break;
+        }
+        hasher.update(&buffer[..count]);
+        size += count as u64;
+    }
+    let content = ContentDigest::from_bytes(*hasher.finalize().as_bytes());
+    let mode = if meta.mode() & 0o100 != 0 { 0o755 } else { 0o644 };
+    Ok(Entry { kind: Kind::File { size, content, links: None }, meta: Meta::root(mode) })
+}
+
+/// Opens a file that was seen to be one, and is not followed if it has become a link meanwhile.
+pub fn open(path: &Path) -> Result<File, EngineError> {
+    let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK;
+    File::options().read(true).custom_flags(flags.bits() as i32).open(path).map_err(file_error("take", path))
+}

@@ -1,0 +1,190 @@
+//! Files over HTTP (RFC 9110), with what breaks off carried on (section 14, range requests).
+//!
+//! Nothing that arrives is trusted: a file is proved against its digest by whoever asked for it, and its length is bounded here.
+
+use std::fs::File;
+use std::io::{self, Read, Seek as _, SeekFrom, Write as _};
+use std::time::Duration;
+
+use ureq::http::{Response, StatusCode};
+use ureq::tls::{RootCerts, TlsConfig};
+use ureq::{Agent, Body};
+
+use crate::SourceError;
+
+/// How often one file is tried.
+const TRIES: u32 = 4;
+/// Time before the second try; doubled for each further one.
+const FIRST_PAUSE: Duration = Duration::from_millis(300);
+/// Bytes that a text (an index) may have.
+const LONGEST_TEXT: u64 = 32 << 20;
+
+/// The way to the web.
+#[derive(Debug)]
+pub struct Web {
+    agent: Option<Agent>,
+}
+
+/// One try that failed.
+struct Fault {
+    why: String,
+    /// It may go better another time.
+    passing: bool,
+}
+
+impl Web {
+    /// The way to the web, over the proxies that the environment names; or with `offline` none: then no socket is ever opened.
+    pub fn new(offline: bool) -> Self {
+        let agent = || {
+            let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
+            let config = Agent::config_builder()
+                .http_status_as_error(false)
+                .timeout_connect(Some(Duration::from_secs(20)))
+                .timeout_recv_response(Some(Duration::from_secs(60)))
+                .user_agent(concat!("cavrith/", env!("CARGO_PKG_VERSION")))
+                .tls_config(tls)
+                .build();
+            Agent::new_with_config(config)
+        };
+        Self { agent: (!offline).then(agent) }
+    }
+
+    /// Whether no socket is opened.
+    pub fn is_offline(&self) -> bool {
+        self.agent.is_none()
+    }
+
+    fn request(&self, url: &str, from: u64) -> Result<Response<Body>, Fault> {
+        let Some(agent) = &self.agent else {
+            return Err(Fault { why: "CAVRITH_OFFLINE is set, so nothing is fetched".to_owned(), passing: false });
+        };
+        // A length of the packed form would be of no use for carrying on.
+        let mut request = agent.get(url).header("Accept-Encoding", "identity");
+        if from > 0 {
+            request = request.header("Range", format!("bytes={from}-"));
+        }
+        request
+            .call()
+            .map_err(|error| Fault { passing: !matches!(error, ureq::Error::BadUri(_)), why: error.to_string() })
+    }
+
+    /// Fetches a text of modest length.
+    ///
+    /// # Errors
+    /// When it cannot be reached, or is longer than any index.
+    pub fn text(&self, url: &str) -> Result<Vec<u8>, SourceError> {
+        self.with_tries(url, |_| {
+            let mut response = self.request(url, 0)?;
+            good(response.status())?;
+            let mut bytes = Vec::new();
+            let body = response.body_mut().as_reader();
+            body.take(LONGEST_TEXT + 1).read_to_end(&mut bytes).map_err(broken)?;
+            if bytes.len() as u64 > LONGEST_TEXT {
+                return Err(Fault { why: format!("it is longer than {} MiB", LONGEST_TEXT >> 20), passing: false });
+            }
+            Ok(bytes)
+        })
+    }
+
+    /// Fetches a file into `to`, going on from what is there already. `longest` bounds it; `progress` hears how many bytes are there,
+    /// and of how many when that is known. What had arrived when it broke off stays, for the next time.
+    ///
+    /// # Errors
+    /// When it cannot be reached, or is too long.
+    pub fn fetch(
+        &self,
+        url: &str,
+        to: &mut File,
+        longest: u64,
+        progress: &dyn Fn(u64, Option<u64>),
+    ) -> Result<(), SourceError> {
+        let unwritable = |error: io::Error| Fault { why: format!("it cannot be written: {error}"), passing: false };
+        self.with_tries(url, |_| {
+            let mut have = to.seek(SeekFrom::End(0)).map_err(unwritable)?;
+            let mut response = self.request(url, have)?;
+            let status = response.status();
+            if status == StatusCode::RANGE_NOT_SATISFIABLE && have > 0 {
+                // Either all of it is there, or it is another file now; from the beginning it is one file for certain.
+                to.set_len(0).map_err(unwritable)?;
+                return Err(Fault { why: "it is shorter than before".to_owned(), passing: true });
+            }
+            good(status)?;
+            if status != StatusCode::PARTIAL_CONTENT || !begins_at(&response, have) {
+                to.set_len(0).map_err(unwritable)?;
+                to.rewind().map_err(unwritable)?;
+                have = 0;
+                if status == StatusCode::PARTIAL_CONTENT {
+                    return Err(Fault { why: "it was answered with another part".to_owned(), passing: true });
+                }
+            }
+            let rest = response.body().content_length();
+            let total = rest.map(|rest| have + rest);
+            let mut body = response.body_mut().as_reader();
+            let mut buffer = vec![0; 128 * 1024];
+            loop {
+                let count = body.read(&mut buffer).map_err(broken)?;
+                if count == 0 {
+                    break;
+                }
+                to.write_all(&buffer[..count]).map_err(unwritable)?;
+                have += count as u64;
+                if have > longest {
+                    to.set_len(0).map_err(unwritable)?;
+                    return Err(Fault { why: format!("it is longer than {longest} bytes"), passing: false });
+                }
+                progress(have, total);
+            }
+            match total {
+                Some(total) if total != have => {
+                    Err(Fault { why: format!("it broke off after {have} of {total} bytes"), passing: true })
+                }
+                _ => Ok(()),
+            }
+        })
+    }
+
+    fn with_tries<T>(&self, url: &str, mut attempt: impl FnMut(u32) -> Result<T, Fault>) -> Result<T, SourceError> {
+        let mut pause = FIRST_PAUSE;
+        let mut number = 1;
+        loop {
+            match attempt(number) {
+                Ok(value) => return Ok(value),
+                Err(fault) if fault.passing && number < TRIES => {
+                    std::thread::sleep(pause);
+                    pause *= 2;
+                    number += 1;
+                }
+                Err(fault) => {
+                    let tried = if number > 1 { format!("; tried {number} times") } else { String::new() };
+                    let offline = self.is_offline();
+                    return Err(SourceError::Unreachable {
+                        url: url.to_owned(),
+                        why: format!("{}{tried}", fault.why),
+                        offline,
+                    });
+                }
+            }
+        }
+    }
+}
+
+fn broken(error: io::Error) -> Fault {
+    Fault { why: format!("it broke off: {error}"), passing: true }
+}
+
+fn good(status: StatusCode) -> Result<(), Fault> {
+    if status.is_success() {
+        return Ok(());
+    }
+    let passing =
+        status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS || status == StatusCode::REQUEST_TIMEOUT;
+    let words = status.canonical_reason().map_or_else(String::new, |words| format!(" ({words})"));
+    Err(Fault { why: format!("the server answers {}{words}", status.as_u16()), passing })
+}
+
+/// Whether a part begins where it was asked to (RFC 9110, section 14.4).
+fn begins_at(response: &Response<Body>, at: u64) -> bool {
+    let range = response.headers().get("content-range").and_then(|value| value.to_str().ok());
+    let first = range.and_then(|range| range.strip_prefix("bytes ")?.split('-').next()?.parse::<u64>().ok());
+    first == Some(at)
+}
