@@ -28,6 +28,7 @@ pub mod depot;
 pub mod digest;
 pub mod editors;
 pub mod encode;
+pub mod explain;
 pub mod lock;
 pub mod mistake;
 pub mod path;

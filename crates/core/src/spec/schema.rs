@@ -1,1 +1,60 @@
-//! x
+//! The JSON Schema of a spec (draft 2020-12), made from the list of keys, for editors that complete and check as one types.
+
+use serde_json::{Map, Value, json};
+
+use super::keys::{self, Key, Shape, State};
+
+/// The schema of `cavrith.toml`.
+pub fn schema() -> Value {
+    let mut schema = table("");
+    if let Value::Object(entries) = &mut schema {
+        entries.insert("$schema".to_owned(), "https://json-schema.org/draft/2020-12/schema".into());
+        entries.insert("title".to_owned(), "cavrith.toml".into());
+        entries.insert("description".to_owned(), "the description of a development workspace".into());
+    }
+    schema
+}
+
+/// The schema of a table with the keys beneath `path`.
+fn table(path: &str) -> Value {
+    let (mut properties, mut required, mut others) = (Map::new(), Vec::new(), Value::Bool(false));
+    // A file that includes others may leave to them what has to be there.
+    for (name, key) in keys::children(path).filter(|(_, key)| key.state != State::Later) {
+        if name == "*" {
+            others = value(key);
+            continue;
+        }
+        properties.insert(name.to_owned(), value(key));
+        if key.state == State::Needed {
+            required.push(name);
+        }
+    }
+    let mut schema = json!({ "type": "object", "properties": properties, "additionalProperties": others });
+    if path.is_empty() {
+        schema["anyOf"] = json!([{ "required": required }, { "required": ["include"] }]);
+    } else if !required.is_empty() {
+        schema["required"] = json!(required);
+    }
+    schema
+}
+
+fn value(key: &Key) -> Value {
+    let text = || match key.values {
+        [] => json!({ "type": "string" }),
+        values => json!({ "type": "string", "enum": values }),
+    };
+    let texts = || json!({ "type": "array", "items": { "type": "string" } });
+    let mut schema = match key.shape {
+        Shape::Text => text(),
+        Shape::Number => json!({ "type": "integer" }),
+        Shape::Flag => json!({ "type": "boolean" }),
+        Shape::Table => table(key.path),
+        Shape::Tables => json!({ "type": "array", "items": table(&format!("{}[]", key.path)) }),
+        Shape::Texts => texts(),
+        Shape::TextOrTexts => json!({ "anyOf": [text(), texts()] }),
+        Shape::TextOrTable => json!({ "anyOf": [text(), table(key.path)] }),
+        Shape::Any => json!({}),
+    };
+    schema["description"] = key.meaning.into();
+    schema
+}

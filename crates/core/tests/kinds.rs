@@ -1,0 +1,102 @@
+//! Every kind of mistake is explained, and the examples of the explanations are what they say; the schema agrees with the reader.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
+)]
+
+use cavrith_core::explain::{self, Seen};
+use cavrith_core::mistake::{Code, line_and_column};
+use cavrith_core::spec::schema::schema;
+use cavrith_core::spec::{keys, parse};
+
+/// The fragment, with what every spec needs around it.
+fn whole(fragment: &str) -> String {
+    let mut text = String::new();
+    if !fragment.contains("spec = ") {
+        text.push_str("spec = 1\n");
+    }
+    text.push_str(fragment.trim_end());
+    text.push('\n');
+    for (table, rest) in [
+        ("[workspace]", "name = \"timetable\"\n"),
+        ("[depots]", "harbour = { path = \"depot\" }\n"),
+        ("[base]", "depot = \"harbour\"\npackages = [\"busybox-static\"]\n"),
+    ] {
+        if !fragment.lines().any(|line| line == table) {
+            text.push_str(&format!("{table}\n{rest}"));
+        }
+    }
+    text
+}
+
+/// Every mistake of a spec, in the words and places that people see.
+fn told(text: &str) -> String {
+    let mut told = String::new();
+    for mistake in parse(text).mistakes {
+        told.push_str(&format!("{} {}\n", mistake.code, mistake.message));
+        for place in &mistake.places {
+            let (line, column) = line_and_column(text, place.span.start);
+            let shown = text[place.span.clone()].lines().next().unwrap_or_default();
+            told.push_str(&format!("  {line}:{column} `{shown}` {}\n", place.note));
+        }
+        told.push_str(&format!("  → {}\n", mistake.remedy));
+    }
+    told
+}
+
+#[test]
+fn every_code_is_explained_once() {
+    let explained: Vec<_> = explain::ALL.iter().map(|one| one.code).collect();
+    assert_eq!(explained, Code::ALL);
+    assert!(Code::ALL.len() >= 40);
+}
+
+#[test]
+fn every_wrong_example_has_its_mistake_and_every_right_one_has_none() {
+    let mut all = String::new();
+    for one in explain::ALL {
+        let right = parse(&whole(one.right)).mistakes;
+        if one.code != Code::INCLUDE_CYCLE && !one.right.contains("include") {
+            assert_eq!(right, [], "the right example of {}", one.code);
+        }
+        if one.seen == Seen::Disk {
+            continue;
+        }
+        let wrong = whole(one.wrong);
+        let codes: Vec<_> = parse(&wrong).mistakes.iter().map(|mistake| mistake.code).collect();
+        assert_eq!(codes, [one.code], "the wrong example of {}:\n{wrong}", one.code);
+        all.push_str(&format!("{}\n", told(&wrong)));
+    }
+    insta::assert_snapshot!("every_kind_that_the_spec_alone_shows", all);
+}
+
+#[test]
+fn the_schema_takes_every_example_that_the_reader_takes() {
+    let schema = schema();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let as_json = |text: &str| serde_json::to_value(text.parse::<toml::Table>().unwrap()).unwrap();
+    for key in keys::KEYS.iter().filter(|key| key.state != keys::State::Later) {
+        let example = keys::example_of(key);
+        assert!(!example.is_empty(), "{} has no example", key.path);
+        let text = whole(example);
+        let errors: Vec<_> = validator.iter_errors(&as_json(&text)).map(|error| error.to_string()).collect();
+        assert_eq!(errors, [] as [&str; 0], "the example of {}:\n{text}", key.path);
+        let mistakes = parse(&text).mistakes;
+        let other = mistakes.iter().find(|mistake| !matches!(mistake.code, Code::INCLUDE_UNREADABLE));
+        assert_eq!(other, None, "the example of {}:\n{text}", key.path);
+    }
+    for demo in [include_str!("../../../demo/project/cavrith.toml")] {
+        assert!(validator.is_valid(&as_json(demo)));
+    }
+}
+
+#[test]
+fn the_schema_refuses_what_the_reader_refuses_for_its_form() {
+    let schema = schema();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    for code in [Code::UNKNOWN_KEY, Code::MISSING_KEY, Code::WRONG_TYPE, Code::NOT_ALLOWED, Code::NOT_YET] {
+        let wrong = whole(explain::of(code).unwrap().wrong);
+        let value = serde_json::to_value(wrong.parse::<toml::Table>().unwrap()).unwrap();
+        assert!(!validator.is_valid(&value), "{code}:\n{wrong}");
+    }
+}
