@@ -1,6 +1,7 @@
 //! What can be typed.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 
@@ -44,8 +45,16 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Write a first spec from what the project's own files tell
+    Init(Init),
     /// Find every mistake in the spec and its depots
     Check(Report),
+    /// Tell of a kind of mistake, or of a key of the spec
+    Explain(Explain),
+    /// Print the spec as it is after all includes, with the origin of each value
+    Show(Report),
+    /// Print the JSON Schema of the spec, for editors
+    Schema,
     /// Pin every input: write cavrith.lock
     Lock(Lock),
     /// Build the image, or find it built
@@ -58,8 +67,175 @@ pub enum Command {
     Seal(Report),
     /// Measure this machine's image and a fresh workspace against the seal
     Verify(Report),
+    /// Make and fill depots: a team's own sources
+    #[command(subcommand)]
+    Depot(Depot),
+    /// Change what the team's editor is given
+    #[command(subcommand)]
+    Editor(Editor),
+    /// Look after the store of layers and files
+    #[command(subcommand)]
+    Store(Store),
+    /// Tell what this machine offers and lacks
+    Doctor(Report),
     /// Play the whole story in a folder, without a network
     Demo(Demo),
+    /// Print completions for a shell
+    Completions(Completions),
+    /// Write manual pages into a folder
+    Manual(Manual),
+}
+
+#[derive(Debug, Arguments)]
+pub struct Init {
+    /// The depot that toolchains are to come from, relative to the project
+    #[arg(long, value_name = "PATH")]
+    pub depot: Option<String>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Explain {
+    /// A code such as CV0107, or a key such as steps.run; nothing lists all
+    pub topic: Option<String>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Depot {
+    /// Make an empty depot
+    New(DepotNew),
+    /// Add a file: a Debian package, an editor extension, or a toolchain's archive
+    Add(DepotAdd),
+    /// Hold every file of a depot against its index
+    Check(DepotDir),
+    /// List what a depot offers
+    List(DepotDir),
+    /// Bring all that the project's lock needs into a depot
+    Fill(DepotDir),
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotNew {
+    /// The folder
+    pub dir: PathBuf,
+    /// One line for people
+    #[arg(long)]
+    pub about: Option<String>,
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotDir {
+    /// The depot's folder
+    pub dir: PathBuf,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotAdd {
+    /// The depot's folder
+    pub dir: PathBuf,
+    /// The file; it is copied
+    pub file: PathBuf,
+    /// A toolchain's name
+    #[arg(long, requires = "release")]
+    pub name: Option<String>,
+    /// A toolchain's version
+    #[arg(long, value_name = "VERSION")]
+    pub release: Option<String>,
+    /// The name of the part of the toolchain that the archive is
+    #[arg(long, requires = "name", conflicts_with = "probe")]
+    pub part: Option<String>,
+    /// How many leading directories of the archive to drop
+    #[arg(long, default_value_t = 0)]
+    pub strip: usize,
+    /// Where the toolchain lies inside; /opt/NAME/VERSION when left out
+    #[arg(long)]
+    pub place: Option<String>,
+    /// A directory of the toolchain's programs
+    #[arg(long, value_name = "DIR", default_value = "bin")]
+    pub path: Vec<String>,
+    /// The command that tells the toolchain's version; NAME --version when left out
+    #[arg(long, value_name = "CMD")]
+    pub probe: Option<String>,
+    /// What that command answers; NAME VERSION when left out
+    #[arg(long, value_name = "TEXT", requires = "probe")]
+    pub answer: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Editor {
+    /// Write an extension into the spec
+    Add(EditorAdd),
+}
+
+#[derive(Debug, Arguments)]
+pub struct EditorAdd {
+    /// The extension's id: publisher.name
+    pub id: String,
+    /// The version, or its beginning; the newest that the depots offer when left out
+    pub release: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Store {
+    /// List what is in the store, and when it was used last
+    List(Report),
+    /// Read every byte, and tell what is damaged
+    Check(Report),
+    /// Take out what is damaged, so that it is made again
+    Repair(Report),
+    /// Remove what was not used for long, or more than there is room for
+    Collect(Collect),
+}
+
+#[derive(Debug, Arguments)]
+pub struct Collect {
+    /// What was not used for so long goes: 90 min, 12 h, 30 d
+    #[arg(long, value_name = "TIME", default_value = "30 d", value_parser = duration)]
+    pub unused_for: Duration,
+    /// Of the rest, what was used least recently goes until so much is left: 500 MiB, 20 GiB
+    #[arg(long, value_name = "SIZE", value_parser = bytes)]
+    pub down_to: Option<u64>,
+    /// Only say what would go
+    #[arg(long)]
+    pub only_say: bool,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+/// A whole number and a unit.
+fn measure(text: &str, units: &[(&str, u64)]) -> Result<u64, String> {
+    let text = text.trim();
+    let digits = text.len() - text.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();
+    let unit = units.iter().find(|(name, _)| *name == text[digits..].trim());
+    let value =
+        text[..digits].parse::<u64>().ok().zip(unit).and_then(|(number, (_, factor))| number.checked_mul(*factor));
+    let names: Vec<_> = units.iter().map(|(name, _)| *name).collect();
+    value.ok_or_else(|| format!("write a whole number and one of {}", names.join(", ")))
+}
+
+fn duration(text: &str) -> Result<Duration, String> {
+    measure(text, &[("s", 1), ("min", 60), ("h", 3600), ("d", 86_400)]).map(Duration::from_secs)
+}
+
+fn bytes(text: &str) -> Result<u64, String> {
+    measure(text, &[("B", 1), ("KiB", 1 << 10), ("MiB", 1 << 20), ("GiB", 1 << 30), ("TiB", 1 << 40)])
+}
+
+#[derive(Debug, Arguments)]
+pub struct Completions {
+    /// The shell
+    pub shell: clap_complete::Shell,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Manual {
+    /// The folder
+    pub dir: PathBuf,
 }
 
 #[derive(Debug, Arguments)]

@@ -1,9 +1,11 @@
 //! What a working command needs of this machine: who we are, the store, a place in staging, and a janitor for it.
 
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use cavrith_engine::home::Home;
+use cavrith_engine::supply::Supply;
 use cavrith_sandbox::{Identity, ids, janitor};
 use cavrith_sources::web::Web;
 use cavrith_store::Store;
@@ -20,6 +22,8 @@ pub struct Shed {
     /// Dropped before the janitor, which then finds nothing to do.
     pub staging: Staging,
     pub web: Web,
+    /// Folders of the user's own depots.
+    pub shelves: Vec<PathBuf>,
     _janitor: janitor::Janitor,
 }
 
@@ -44,21 +48,34 @@ pub fn web() -> Web {
     Web::new(std::env::var_os("CAVRITH_OFFLINE").is_some_and(|value| !value.is_empty() && value != "0"))
 }
 
+/// The depots that `CAVRITH_DEPOTS` names, with colons between.
+fn shelves() -> Vec<PathBuf> {
+    std::env::var_os("CAVRITH_DEPOTS").map(|value| std::env::split_paths(&value).collect()).unwrap_or_default()
+}
+
 /// Set while signals belong to a command inside.
 pub static ATTENDING: AtomicBool = AtomicBool::new(false);
 
 impl Shed {
     /// Opens the store. Must be called before the process has a second thread.
     pub fn open() -> Result<Self, Failure> {
-        let (home, store) = store()?;
+        let (home, mut store) = store()?;
         store.sweep()?;
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let name = format!("{}-{}", std::process::id(), now.as_nanos());
         // First the janitor, then what it watches: there is no moment at which a kill leaves something that nobody removes.
         let janitor = janitor::watch(&store.staging_dir(&name), |dir| staging::remove(dir).is_ok() && !dir.exists())?;
         let staging = store.stage(&name)?;
+        store.lease(&staging);
         watch_interrupts();
-        Ok(Self { home, store, staging, web: web(), _janitor: janitor })
+        Ok(Self { home, store, staging, web: web(), shelves: shelves(), _janitor: janitor })
+    }
+}
+
+impl Shed {
+    /// Where bytes come from.
+    pub fn supply<'a>(&'a self, observer: cavrith_engine::event::Observer<'a>) -> Supply<'a> {
+        Supply { store: &self.store, staging: &self.staging, web: &self.web, shelves: &self.shelves, observer }
     }
 }
 

@@ -2,9 +2,17 @@
 
 pub mod build;
 pub mod check;
+pub mod depot;
+pub mod doctor;
+pub mod editor;
 pub mod enter;
+pub mod explain;
+pub mod init;
 pub mod lock;
+pub mod pages;
 pub mod seal;
+pub mod show;
+pub mod store;
 pub mod verify;
 
 use cavrith_core::lock::Lock;

@@ -45,6 +45,16 @@ fn main() -> ExitCode {
     };
     let screen = Screen::new(&args.general);
     let outcome = match &args.command {
+        Command::Init(command) => commands::init::exec(&args.general, &screen, command),
+        Command::Explain(command) => commands::explain::exec(&screen, command),
+        Command::Show(command) => commands::show::exec(&args.general, &screen, command),
+        Command::Schema => commands::explain::schema(&screen),
+        Command::Depot(command) => commands::depot::exec(&args.general, &screen, command),
+        Command::Editor(command) => commands::editor::exec(&args.general, &screen, command),
+        Command::Store(command) => commands::store::exec(&screen, command),
+        Command::Doctor(command) => commands::doctor::exec(&screen, command),
+        Command::Completions(command) => commands::pages::completions(&screen, command),
+        Command::Manual(command) => commands::pages::manual(&screen, command),
         Command::Check(command) => commands::check::exec(&args.general, &screen, command),
         Command::Lock(command) => commands::lock::exec(&args.general, &screen, command),
         Command::Build(command) => commands::build::exec(&args.general, &screen, command),

@@ -78,6 +78,11 @@ impl Screen {
         }
     }
 
+    /// Columns for running text.
+    pub fn columns(&self) -> usize {
+        self.width.min(100)
+    }
+
     /// A line of the result.
     pub fn result(&self, line: impl Display) {
         self.above(|| {

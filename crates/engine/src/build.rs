@@ -1,5 +1,6 @@
 //! From a plan to an image.
 
+use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
@@ -38,6 +39,8 @@ pub struct Workshop<'a> {
     pub identity: Identity,
     /// The way to the web.
     pub web: &'a Web,
+    /// Folders of depots that this machine's user has.
+    pub shelves: &'a [PathBuf],
     /// Where files from the web are kept; another store's when this build must begin with an empty one.
     pub blobs: &'a Store,
     /// Who is told.
@@ -51,7 +54,13 @@ pub struct Workshop<'a> {
 impl<'a> Workshop<'a> {
     /// Where bytes come from.
     pub fn supply(&self) -> Supply<'a> {
-        Supply { store: self.blobs, staging: self.staging, web: self.web, observer: self.observer }
+        Supply {
+            store: self.blobs,
+            staging: self.staging,
+            web: self.web,
+            shelves: self.shelves,
+            observer: self.observer,
+        }
     }
 }
 

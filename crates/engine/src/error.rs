@@ -42,6 +42,12 @@ pub enum EngineError {
         /// Those that there are.
         known: String,
     },
+    /// Something about a depot.
+    #[error("{0}")]
+    Depot(String),
+    /// A spec that is there already, or cannot be changed.
+    #[error("{0}")]
+    Spec(String),
     /// There is no lock yet.
     #[error("there is no cavrith.lock beside the spec; run cavrith lock")]
     NoLock,
@@ -198,7 +204,7 @@ impl EngineError {
     /// reached or did not match, 5 a step failed.
     pub fn exit_code(&self) -> u8 {
         match self {
-            Self::NoProject(_) | Self::File { .. } | Self::UnknownName { .. } => 2,
+            Self::NoProject(_) | Self::File { .. } | Self::UnknownName { .. } | Self::Depot(_) | Self::Spec(_) => 2,
             Self::Mistakes(_) | Self::NoLock | Self::BadLock(_) | Self::Misfits(_) | Self::NotReproducible(_) => 1,
             Self::Account(_) | Self::PlaceTaken { .. } | Self::FilesChanged { .. } | Self::NotTakeable { .. } => 1,
             Self::Template { .. } | Self::NoAccount { .. } | Self::BadPlace { .. } => 1,

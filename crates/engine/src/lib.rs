@@ -4,6 +4,9 @@
 //! |---|---|
 //! | [`project`] | finds and reads a project; every mistake that its files and depots show |
 //! | `surroundings` | mistakes that folders, files, lock and version control show |
+//! | [`starting`] | writes a first spec from what a project's files tell |
+//! | [`editing`] | changes a spec as people would, keeping their comments |
+//! | [`depots`] | makes, fills and checks depots |
 //! | [`locking`] | pins every input |
 //! | [`supply`] | gets hold of the bytes: depots, addresses, what the store has of them |
 //! | [`taking`] | files of the project that steps take |
@@ -16,12 +19,15 @@
 #![forbid(unsafe_code)]
 
 pub mod build;
+pub mod depots;
+pub mod editing;
 pub mod error;
 pub mod event;
 pub mod home;
 pub mod locking;
 pub mod project;
 pub mod sealing;
+pub mod starting;
 pub mod steps;
 pub mod supply;
 mod surroundings;

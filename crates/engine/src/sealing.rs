@@ -49,6 +49,7 @@ struct SecondBuild {
     first_store: PathBuf,
     first_layers: Vec<SealedLayer>,
     identity: Identity,
+    shelves: Vec<PathBuf>,
 }
 
 /// What the second builder answers.
@@ -96,6 +97,7 @@ pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &Imag
         first_store: workshop.store.root().to_owned(),
         first_layers: first.layers.clone(),
         identity: workshop.identity,
+        shelves: workshop.shelves.to_vec(),
     };
     let comparison = run_second(&order, memory.then_some(second_store.as_path()), workshop.observer)?;
     if !comparison.differences.is_empty() || comparison.record.image != first.image {
@@ -189,6 +191,7 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
         store: &store,
         staging: &staging,
         web: &web,
+        shelves: &order.shelves,
         blobs: &first,
         identity: order.identity,
         observer: &observer,

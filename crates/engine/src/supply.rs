@@ -29,6 +29,8 @@ pub struct Supply<'a> {
     pub staging: &'a Staging,
     /// The way to the web.
     pub web: &'a Web,
+    /// Folders of depots that this machine's user has; whatever is pinned is looked for there first, by its digest.
+    pub shelves: &'a [PathBuf],
     /// Who is told.
     pub observer: Observer<'a>,
 }
@@ -61,6 +63,9 @@ impl Supply<'_> {
     /// # Errors
     /// When the depot does not have it, or has another.
     pub fn source(&self, project: &Project, source: &Source) -> Result<Checked, EngineError> {
+        if let Some(path) = self.shelved(&source.sha256) {
+            return self.local(&path, source.size, source.sha256);
+        }
         // A lock whose depot the spec does not declare does not answer the spec, and never comes here.
         let origin = project.spec.depots.get(&source.depot).map(|depot| &depot.value.origin);
         match origin {
@@ -95,14 +100,36 @@ impl Supply<'_> {
         self.address(project, &pin.url, pin.size, pin.sha256)
     }
 
+    /// A file with this digest in one of the member's own depots.
+    fn shelved(&self, digest: &Sha256Digest) -> Option<PathBuf> {
+        let mut shelves = self.shelves.iter();
+        shelves.find_map(|shelf| {
+            let index = depot::parse(&fs::read_to_string(shelf.join(depot::FILE_NAME)).ok()?).ok()?;
+            let file = index.files().find(|file| file.sha256 == *digest)?.file.clone();
+            Some(shelf.join(file)).filter(|path| path.is_file())
+        })
+    }
+
     fn local(&self, path: &Path, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
         Ok(checked::check(path, size, sha256, &self.staging.new_name())?)
     }
 
-    /// A file that a spec names by its address: from the store, from a depot that keeps it, from the address.
-    fn address(&self, project: &Project, url: &str, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
+    /// A file that an address stands for, proved: from the store, from a depot that keeps it, from the address.
+    ///
+    /// # Errors
+    /// When it can be had nowhere, or is another everywhere.
+    pub fn address(
+        &self,
+        project: &Project,
+        url: &str,
+        size: u64,
+        sha256: Sha256Digest,
+    ) -> Result<Checked, EngineError> {
         let name = url.rsplit('/').next().filter(|name| !name.is_empty()).unwrap_or(url);
         let wanted = Wanted { name, size, sha256 };
+        if let Some(path) = self.shelved(&sha256) {
+            return self.local(&path, size, sha256);
+        }
         let mut addresses = Vec::new();
         if self.store.blob(&sha256).is_none() {
             for depot in project.spec.depots.values() {

@@ -29,6 +29,7 @@ pub mod ids;
 mod init;
 pub mod janitor;
 pub mod job;
+pub mod machine;
 pub mod net;
 pub mod odd;
 mod root;

@@ -1,12 +1,11 @@
 //! A file from outside, proved before anything looks into it.
 
 use std::fs::{self, File};
-use std::io::{self, Read, Seek as _, Write as _};
+use std::io::{self, Read as _, Seek as _};
 use std::path::Path;
 
-use sha2::Digest as _;
-
 use cavrith_core::digest::Sha256Digest;
+use cavrith_store::blobs;
 
 use crate::SourceError;
 
@@ -54,7 +53,7 @@ pub fn check(from: &Path, expected_size: u64, expected: Sha256Digest, staging: &
     let at_copy = |source| SourceError::Unreadable { path: staging.to_owned(), source };
     let mut copy = File::options().read(true).write(true).create_new(true).open(staging).map_err(at_copy)?;
     fs::remove_file(staging).map_err(at_copy)?;
-    let (size, found) = hash(&mut original.take(expected_size + 1), Some(&mut copy)).map_err(unreadable)?;
+    let (size, found) = blobs::sha256(&mut original.take(expected_size + 1), Some(&mut copy)).map_err(unreadable)?;
     if size != expected_size {
         return Err(SourceError::OtherSize { path: from.to_owned(), expected: expected_size, found: size });
     }
@@ -87,7 +86,7 @@ pub fn check_own(path: &Path, name: &str, expected_size: u64, expected: Sha256Di
 /// When it cannot be read.
 pub fn measure(path: &Path) -> Result<(u64, Sha256Digest), SourceError> {
     let unreadable = |source| SourceError::Unreadable { path: path.to_owned(), source };
-    hash(&mut open_regular(path).map_err(unreadable)?, None).map_err(unreadable)
+    blobs::sha256(&mut open_regular(path).map_err(unreadable)?, None).map_err(unreadable)
 }
 
 /// Opens a regular file; a pipe or a device could make reading hang or never end.
@@ -96,24 +95,4 @@ fn open_regular(path: &Path) -> io::Result<File> {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file"));
     }
     File::open(path)
-}
-
-fn hash(from: &mut dyn Read, mut copy: Option<&mut File>) -> io::Result<(u64, Sha256Digest)> {
-    let mut buffer = vec![0; 256 * 1024];
-    let mut hasher = sha2::Sha256::new();
-    let mut size = 0;
-    loop {
-        match from.read(&mut buffer) {
-            Ok(0) => return Ok((size, Sha256Digest::from_bytes(hasher.finalize().into()))),
-            Ok(count) => {
-                hasher.update(&buffer[..count]);
-                if let Some(copy) = copy.as_mut() {
-                    copy.write_all(&buffer[..count])?;
-                }
-                size += count as u64;
-            }
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
-    }
 }

@@ -205,6 +205,28 @@ pub fn newest(from: impl Read, name: &str) -> Result<u64, SourceError> {
     Ok(newest)
 }
 
+/// One file of a tar stream; nothing when it is not there.
+///
+/// # Errors
+/// A damaged archive; a file longer than `longest`.
+pub fn read_one(from: impl Read, name: &str, path: &str, longest: u64) -> Result<Option<Vec<u8>>, SourceError> {
+    let damaged = |why: String| SourceError::Damaged { name: name.to_owned(), why };
+    let mut found = None;
+    for_each(from, name, |entry| {
+        let same = RootPath::from_archive(&entry.path).is_ok_and(|at| at.as_bytes() == path.as_bytes());
+        if found.is_none() && same && entry.kind.is_file() {
+            if entry.size > longest {
+                return Err(damaged(format!("{path} is longer than {longest} bytes")));
+            }
+            let mut bytes = Vec::new();
+            entry.content.read_to_end(&mut bytes).map_err(|error| damaged(error.to_string()))?;
+            found = Some(bytes);
+        }
+        Ok(())
+    })?;
+    Ok(found)
+}
+
 /// Lays a tar stream into a layer. Returns the paths it laid, in the archive's order.
 ///
 /// # Errors

@@ -21,6 +21,29 @@ pub fn is_zip(checked: &mut Checked) -> std::io::Result<bool> {
     Ok(read == 4 && matches!(&first, b"PK\x03\x04" | b"PK\x05\x06"))
 }
 
+/// One file of a zip archive; nothing when it is not there.
+///
+/// # Errors
+/// A damaged archive; a file longer than `longest`.
+pub fn read_one(checked: &mut Checked, path: &str, longest: u64) -> Result<Option<Vec<u8>>, SourceError> {
+    let name = checked.name().to_owned();
+    let damaged = |why: String| SourceError::Damaged { name: name.clone(), why };
+    let file = checked.open().map_err(|error| damaged(error.to_string()))?;
+    let mut archive =
+        zip::ZipArchive::new(std::io::BufReader::new(file)).map_err(|error| damaged(error.to_string()))?;
+    let entry = match archive.by_name(path) {
+        Ok(entry) => entry,
+        Err(zip::result::ZipError::FileNotFound) => return Ok(None),
+        Err(error) => return Err(damaged(error.to_string())),
+    };
+    let mut bytes = Vec::new();
+    entry.take(longest + 1).read_to_end(&mut bytes).map_err(|error| damaged(format!("{path}: {error}")))?;
+    if bytes.len() as u64 > longest {
+        return Err(damaged(format!("{path} is longer than {longest} bytes")));
+    }
+    Ok(Some(bytes))
+}
+
 /// Lays a zip archive into a layer.
 ///
 /// # Errors

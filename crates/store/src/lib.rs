@@ -7,6 +7,7 @@
 //! keys/KEY             the TREE of the layer that was made for a layer key
 //! images/KEY           the record of the image that was made for an image key (JSON)
 //! blobs/               files from the web; see [`blobs`]
+//! collecting           locked while it is decided what may go; see [`leases`]
 //! staging/RUN/         what one running command has under way; `held` in it is locked as long as the command lives
 //! ```
 //!
@@ -23,6 +24,8 @@
 
 pub mod atomic;
 pub mod blobs;
+pub mod collecting;
+pub mod leases;
 pub mod records;
 pub mod staging;
 pub mod walk;
@@ -57,7 +60,7 @@ pub enum StoreError {
     #[error("{} is no store of this version of Cavrith; move it away, or set CAVRITH_HOME to another place", .0.display())]
     Foreign(PathBuf),
     /// A layer's manifest is damaged.
-    #[error("the list of the layer {layer} in the store is damaged ({why}); run cavrith build --fresh")]
+    #[error("the list of the layer {layer} in the store is damaged ({why}); run cavrith store repair and build again")]
     DamagedManifest {
         /// The layer.
         layer: TreeDigest,
@@ -86,6 +89,7 @@ pub(crate) fn io_error(doing: &'static str, path: impl Into<PathBuf>) -> impl Fn
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
+    lease: Option<std::sync::Arc<leases::Lease>>,
 }
 
 impl Store {
@@ -112,7 +116,7 @@ impl Store {
             }
             Err(error) => return Err(io_error("read", &format)(error)),
         }
-        Ok(Self { root: root.to_owned() })
+        Ok(Self { root: root.to_owned(), lease: None })
     }
 
     /// The store's directory.
@@ -163,12 +167,14 @@ impl Store {
             fs::rename(&place, &old).map_err(io_error("move", &place))?;
         }
         atomic::sync_filesystem(&layer.dir)?;
+        let _no_collector = self.hold_collectors()?;
         match fs::rename(&layer.dir, &place) {
             Ok(()) => {}
             // Somebody else made the same layer meanwhile; ours stays in staging and goes with it.
             Err(_) if self.has_layer(&digest) => {}
             Err(error) => return Err(io_error("put in place", &place)(error)),
         }
+        self.use_layer(&digest)?;
         Ok((digest, layer.tree))
     }
 }

@@ -37,9 +37,11 @@ impl Store {
     ///
     /// A record that cannot be read counts as none: the layer is then made again.
     pub fn layer_for(&self, key: &LayerKey) -> Option<TreeDigest> {
+        let _no_collector = self.hold_collectors().ok()?;
         let text = fs::read_to_string(self.root().join("keys").join(key.to_string())).ok()?;
         let layer = text.trim_end().parse().ok()?;
-        self.has_layer(&layer).then_some(layer)
+        self.has_layer(&layer).then(|| self.use_layer(&layer)).transpose().ok()??;
+        Some(layer)
     }
 
     /// Remembers which layer was made for a key.
@@ -60,6 +62,7 @@ impl Store {
     /// # Errors
     /// When the record is there and cannot be read.
     pub fn image_for(&self, key: &ImageKey) -> Result<Option<ImageRecord>, StoreError> {
+        let _no_collector = self.hold_collectors()?;
         let path = self.root().join("images").join(key.to_string());
         let text = match fs::read_to_string(&path) {
             Ok(text) => text,
@@ -68,7 +71,11 @@ impl Store {
         };
         // A damaged record is worth no more than none: the image is put together again from its layers.
         let record = serde_json::from_str::<ImageRecord>(&text).ok().filter(|record| record.record == 1);
-        Ok(record.filter(|record| record.layers.iter().all(|layer| self.has_layer(&layer.tree))))
+        let record = record.filter(|record| record.layers.iter().all(|layer| self.has_layer(&layer.tree)));
+        for layer in record.iter().flat_map(|record| &record.layers) {
+            self.use_layer(&layer.tree)?;
+        }
+        Ok(record)
     }
 
     /// How long ago an image was remembered; nothing when that is not known.

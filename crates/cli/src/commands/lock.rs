@@ -4,7 +4,6 @@ use std::path::Path;
 
 use cavrith_core::lock::choose::Update;
 use cavrith_engine::locking::Wishes;
-use cavrith_engine::supply::Supply;
 use cavrith_engine::{locking, project};
 use serde_json::json;
 
@@ -29,8 +28,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     let wishes = Wishes { trust_changed: command.trust_changed, update };
     let progress = Progress::new(screen, Where::Nowhere);
     let observer = |event| progress.tell(event);
-    let supply = Supply { store: &shed.store, staging: &shed.staging, web: &shed.web, observer: &observer };
-    let locked = locking::lock(&dir, supply, &wishes);
+    let locked = locking::lock(&dir, shed.supply(&observer), &wishes);
     progress.finish();
     let locked = locked?;
     if command.report.json {

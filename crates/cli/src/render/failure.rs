@@ -55,3 +55,11 @@ pub fn show(screen: &Screen, failure: &Failure) {
         Failure::Own(_, text) => bad(text),
     }
 }
+
+/// A failure in one sentence.
+pub fn sentence(failure: &Failure) -> String {
+    match failure {
+        Failure::Workspace(error) => error.to_string(),
+        Failure::Own(_, text) => text.clone(),
+    }
+}

@@ -29,6 +29,20 @@ pub enum What {
     },
 }
 
+impl What {
+    /// In words.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Missing => "it is not there any more".to_owned(),
+            Self::Extra => "nobody put it there".to_owned(),
+            Self::Changed { fields } => {
+                let names: Vec<_> = fields.iter().map(|field| field.name.as_str()).collect();
+                format!("its {} changed", names.join(" and "))
+            }
+        }
+    }
+}
+
 /// One property of an entry that differs.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Field {

@@ -1,0 +1,146 @@
+//! `cavrith depot`
+
+use cavrith_core::depot::Index;
+use cavrith_core::verdict::{count, size};
+use cavrith_engine::depots::{self, Described};
+use serde_json::json;
+
+use crate::args::{Depot, DepotAdd, DepotDir, General};
+use crate::bench::Shed;
+use crate::commands::{Outcome, locked_project};
+use crate::render::progress::{Progress, Where};
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Depot) -> Outcome {
+    match command {
+        Depot::New(new) => {
+            depots::new(&new.dir, new.about.clone())?;
+            done(screen, "made", &format!("{}; add files with cavrith depot add", new.dir.display()))
+        }
+        Depot::Add(add) => self::add(screen, add),
+        Depot::Check(dir) => check(screen, dir),
+        Depot::List(dir) => list(screen, dir),
+        Depot::Fill(dir) => fill(general, screen, dir),
+    }
+}
+
+fn done(screen: &Screen, word: &str, what: &str) -> Outcome {
+    if !screen.quiet {
+        screen.result(format_args!("{} {what}", styled(screen.out.good, word)));
+    }
+    Ok(0)
+}
+
+fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
+    let described = command.name.as_ref().zip(command.release.as_ref()).map(|(name, version)| Described {
+        name: name.clone(),
+        version: version.clone(),
+        part: command.part.clone(),
+        strip: command.strip,
+        place: command.place.clone(),
+        path: command.path.clone(),
+        probe: command.probe.clone(),
+        answer: command.answer.clone(),
+    });
+    let shed = Shed::open()?;
+    let said = depots::add(&command.dir, &command.file, described.as_ref(), &shed.staging)?;
+    done(screen, "added", &said)
+}
+
+fn check(screen: &Screen, command: &DepotDir) -> Outcome {
+    let (files, flaws) = depots::check(&command.dir)?;
+    if command.report.json {
+        screen.json(&json!({ "whole": flaws.is_empty(), "files": files, "flaws": flaws }));
+    } else if flaws.is_empty() {
+        screen.result(format_args!("{} {} as the index says", styled(screen.out.good, "good"), count(files, "file")));
+    } else {
+        for flaw in &flaws {
+            screen.result(format_args!("{}  {} {}", styled(screen.out.bad, "damage"), flaw.file, flaw.why));
+        }
+        let remedy = "bring them again, or take their entries out of depot.toml";
+        screen.result(format_args!("{} of {files}; {remedy}", count(flaws.len(), "damaged file")));
+    }
+    Ok(u8::from(!flaws.is_empty()))
+}
+
+/// What a depot offers: kind, name, version, length, and parts.
+fn offered(index: &Index) -> Vec<(&'static str, String, String, u64, Vec<String>)> {
+    let mut all = Vec::new();
+    for one in &index.packages {
+        all.push(("package", one.name.clone(), one.version.clone(), one.file.size, Vec::new()));
+    }
+    for one in &index.toolchains {
+        let parts = one.parts.iter().map(|part| part.name.clone()).collect();
+        let bytes = one.file.size + one.parts.iter().map(|part| part.file.size).sum::<u64>();
+        all.push(("toolchain", one.name.clone(), one.version.to_string(), bytes, parts));
+    }
+    for one in &index.extensions {
+        all.push(("extension", one.id.clone(), one.version.to_string(), one.file.size, Vec::new()));
+    }
+    for one in &index.editors {
+        all.push(("editor", one.name.clone(), String::new(), 0, Vec::new()));
+    }
+    for one in &index.downloads {
+        all.push((
+            "download",
+            one.name.clone(),
+            one.file.sha256.to_string()[..16].to_owned(),
+            one.file.size,
+            Vec::new(),
+        ));
+    }
+    all
+}
+
+fn list(screen: &Screen, command: &DepotDir) -> Outcome {
+    let index = depots::read(&command.dir)?;
+    let all = offered(&index);
+    if command.report.json {
+        let all: Vec<_> = all
+            .iter()
+            .map(|(kind, name, version, bytes, parts)| {
+                json!({ "kind": kind, "name": name, "version": version, "bytes": bytes, "parts": parts })
+            })
+            .collect();
+        screen.json(&json!({ "about": index.about, "offers": all }));
+        return Ok(0);
+    }
+    let width = all.iter().map(|(_, name, ..)| name.chars().count()).max().unwrap_or(0);
+    let wide = all.iter().map(|(_, _, version, ..)| version.chars().count()).max().unwrap_or(0);
+    for (kind, name, version, bytes, parts) in &all {
+        let bytes = if *bytes == 0 { String::new() } else { size(*bytes) };
+        let parts = if parts.is_empty() { String::new() } else { format!("  with {}", parts.join(", ")) };
+        let line = format!(
+            "{:9}  {name:width$}  {version:wide$}  {bytes:>9}{parts}",
+            styled(screen.out.faint, format_args!("{kind:9}"))
+        );
+        screen.result(line.trim_end());
+    }
+    if all.is_empty() {
+        screen.result("nothing yet; add files with cavrith depot add");
+    }
+    Ok(0)
+}
+
+fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
+    let (project, lock) = locked_project(general)?;
+    let shed = Shed::open()?;
+    let progress = Progress::new(screen, Where::Nowhere);
+    let observer = |event| progress.tell(event);
+    let filled = depots::fill(&command.dir, &project, &lock, shed.supply(&observer));
+    progress.finish();
+    let filled = filled?;
+    if command.report.json {
+        screen.json(&json!(filled));
+        return Ok(0);
+    }
+    for note in &filled.notes {
+        screen.say(format_args!("{} {note}", styled(screen.err.warning, "note")));
+    }
+    if screen.verbose {
+        filled.brought.iter().for_each(|file| screen.say(format_args!("brought {file}")));
+    }
+    let there = if filled.there > 0 { format!(", {} there already", filled.there) } else { String::new() };
+    let brought = count(filled.brought.len(), "file");
+    done(screen, "filled", &format!("{} with {brought}{there}", command.dir.display()))
+}

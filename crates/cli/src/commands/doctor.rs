@@ -1,0 +1,105 @@
+//! `cavrith doctor`
+
+use std::path::Path;
+
+use cavrith_core::verdict::size;
+use cavrith_sandbox::machine::{self, Standing, Trait};
+use serde_json::json;
+
+use crate::args::Report;
+use crate::bench::{self, Shed};
+use crate::commands::Outcome;
+use crate::screen::{Screen, styled};
+
+/// Room that a small image needs.
+const LITTLE_ROOM: u64 = 2 << 30;
+
+pub fn exec(screen: &Screen, command: &Report) -> Outcome {
+    let mut traits = machine::look();
+    let (owners, identity) = machine::identity();
+    traits.push(owners);
+    match Shed::open() {
+        Ok(shed) => {
+            traits.push(Trait::there("store", shed.home.store().display().to_string()));
+            traits.extend(room(&shed.home.store()));
+            if let Some(identity) = identity {
+                traits.extend(sandbox(&shed, identity));
+            }
+        }
+        Err(failure) => traits.push(Trait::short(
+            "store",
+            Standing::Lacking,
+            crate::render::failure::sentence(&failure),
+            "set CAVRITH_HOME to a folder that you may write to",
+        )),
+    }
+    traits.push(version_control());
+    traits.push(if bench::web().is_offline() {
+        Trait::short("web", Standing::Limited, "CAVRITH_OFFLINE is set", "unset it to fetch files")
+    } else {
+        Trait::there("web", "fetched from when a lock needs it")
+    });
+    let lacking = traits.iter().any(|one| one.standing == Standing::Lacking);
+    if command.json {
+        screen.json(&json!({ "ready": !lacking, "traits": traits }));
+        return Ok(if lacking { 3 } else { 0 });
+    }
+    for one in &traits {
+        let (style, word) = match one.standing {
+            Standing::There => (screen.out.good, "there  "),
+            Standing::Limited => (screen.out.warning, "limited"),
+            Standing::Lacking => (screen.out.bad, "lacking"),
+        };
+        screen.result(format_args!("{}  {:16} {}", styled(style, word), one.name, one.found));
+        if !one.remedy.is_empty() {
+            screen.result(format_args!("{:27}{}", "", styled(screen.out.faint, &one.remedy)));
+        }
+    }
+    let last = if lacking {
+        styled(screen.out.bad, "this machine lacks something that Cavrith needs")
+    } else {
+        styled(screen.out.good, "this machine is ready")
+    };
+    screen.result(last);
+    Ok(if lacking { 3 } else { 0 })
+}
+
+fn sandbox(shed: &Shed, identity: cavrith_sandbox::Identity) -> Vec<Trait> {
+    let made = shed.staging.new_dir().and_then(|layer| Ok((layer, shed.staging.new_dir()?)));
+    let made = made.map_err(cavrith_engine::EngineError::from).and_then(|(layer, bench)| {
+        cavrith_engine::steps::make_bench(&bench, None)?;
+        for name in ["dev", "proc", "run", "sys", "tmp"] {
+            std::fs::create_dir(layer.join(name))
+                .map_err(cavrith_engine::error::file_error("make", layer.join(name)))?;
+        }
+        Ok((layer, bench))
+    });
+    match made {
+        Ok((layer, bench)) => machine::try_sandbox(identity, &layer, &bench),
+        Err(error) => vec![Trait::short("a whole sandbox", Standing::Lacking, error.to_string(), "see the message")],
+    }
+}
+
+fn room(store: &Path) -> Option<Trait> {
+    let stat = rustix::fs::statvfs(store).ok()?;
+    let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+    let found = format!("{} free", size(free));
+    Some(if free < LITTLE_ROOM {
+        Trait::short(
+            "room",
+            Standing::Limited,
+            found,
+            "run cavrith store collect, or set CAVRITH_HOME to a larger disk",
+        )
+    } else {
+        Trait::there("room", found)
+    })
+}
+
+fn version_control() -> Trait {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    if std::env::split_paths(&path).any(|directory| directory.join("git").is_file()) {
+        return Trait::there("git", "tells which files of a project are tracked");
+    }
+    Trait::short("git", Standing::Limited, "not installed", "install the package git; check then tells untracked files")
+}

@@ -1,0 +1,43 @@
+//! `cavrith init`
+
+use cavrith_engine::starting::{self, Told};
+use serde_json::json;
+
+use crate::args::{General, Init};
+use crate::commands::Outcome;
+use crate::failure::Failure;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
+    // A first spec is written where one is, not above it.
+    let dir = std::path::absolute(&general.project)
+        .map_err(|error| Failure::Own(2, format!("cannot use {}: {error}", general.project.display())))?;
+    let begun = starting::begin(&dir, command.depot.as_deref())?;
+    if command.report.json {
+        screen.json(&json!({ "seen": begun.seen, "guessed": begun.guessed, "text": begun.text }));
+        return Ok(0);
+    }
+    for sight in &begun.seen {
+        let tells = match &sight.tells {
+            Told::Toolchain { name, version: Some(version) } => format!("{name} {version}"),
+            Told::Toolchain { name, version: None } => format!("{name}, in no particular version"),
+            Told::Start(command) => format!("it is started by {command}"),
+            Told::Port(port) => format!("port {port}"),
+        };
+        screen.result(format_args!("{}     {}: {tells}", styled(screen.out.good, "seen"), sight.file));
+    }
+    if begun.seen.is_empty() {
+        screen.result(format_args!(
+            "{}     nothing that tells which toolchains the project needs",
+            styled(screen.out.warning, "seen")
+        ));
+    }
+    for guess in &begun.guessed {
+        screen.result(format_args!("{}  {guess}", styled(screen.out.warning, "guessed")));
+    }
+    screen.result(format_args!(
+        "{} cavrith.toml; look it over, then run cavrith check",
+        styled(screen.out.good, "wrote")
+    ));
+    Ok(0)
+}

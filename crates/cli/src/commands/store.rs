@@ -1,0 +1,137 @@
+//! `cavrith store`
+
+use std::time::Duration;
+
+use cavrith_core::verdict::{count, size};
+use cavrith_store::collecting::{Bounds, Damage, Held, Thing};
+use serde_json::{Value, json};
+
+use crate::args::{Collect, Store};
+use crate::bench::{self, Bench};
+use crate::commands::Outcome;
+use crate::render::progress::{Progress, Where};
+use crate::screen::{Screen, styled};
+
+pub fn exec(screen: &Screen, command: &Store) -> Outcome {
+    match command {
+        Store::List(report) => list(screen, report.json),
+        Store::Check(report) => look(screen, report.json, false),
+        Store::Repair(report) => look(screen, report.json, true),
+        Store::Collect(collect) => self::collect(screen, collect),
+    }
+}
+
+fn list(screen: &Screen, as_json: bool) -> Outcome {
+    let (home, store) = bench::store()?;
+    let held = store.held()?;
+    let total: u64 = held.iter().map(|one| one.bytes).sum();
+    if as_json {
+        let all: Vec<_> = held.iter().map(as_value).collect();
+        screen.json(&json!({ "store": home.store(), "bytes": total, "held": all }));
+        return Ok(0);
+    }
+    held.iter().for_each(|one| screen.result(line(screen, one)));
+    screen.result(format_args!(
+        "{} in {}, at most {}",
+        styled(screen.out.strong, size(total)),
+        count(held.len(), "thing"),
+        home.store().display()
+    ));
+    Ok(0)
+}
+
+fn as_value(held: &Held) -> Value {
+    let (kind, id) = match &held.what {
+        Thing::Layer(layer) => ("layer", layer.to_string()),
+        Thing::Blob(path) => ("file", path.file_name().unwrap_or_default().to_string_lossy().into_owned()),
+    };
+    json!({
+        "kind": kind,
+        "id": id,
+        "names": held.names,
+        "bytes": held.bytes,
+        "unused_seconds": held.unused.as_secs(),
+        "in_use": held.in_use,
+    })
+}
+
+fn line(screen: &Screen, held: &Held) -> String {
+    let id = match &held.what {
+        Thing::Layer(layer) => layer.spoken(),
+        Thing::Blob(path) => path.file_name().unwrap_or_default().to_string_lossy().chars().take(23).collect(),
+    };
+    let used = if held.in_use { "in use".to_owned() } else { ago(held.unused) };
+    let names = if held.names.is_empty() { "of no image".to_owned() } else { held.names.join("; ") };
+    format!("{:>9}  {:>8}  {:23}  {names}", size(held.bytes), used, styled(screen.out.faint, format_args!("{id:23}")))
+}
+
+/// How long ago, for people.
+fn ago(time: Duration) -> String {
+    match time.as_secs() {
+        0..60 => "now".to_owned(),
+        seconds @ 60..3600 => format!("{} min", seconds / 60),
+        seconds @ 3600..86_400 => format!("{} h", seconds / 3600),
+        seconds => format!("{} d", seconds / 86_400),
+    }
+}
+
+/// Looks at every byte; with `mend`, takes out what is damaged.
+fn look(screen: &Screen, as_json: bool, mend: bool) -> Outcome {
+    let bench = Bench::open()?;
+    let progress = Progress::new(screen, Where::Nowhere);
+    let tell = |what: &str| progress.tell(cavrith_engine::event::Event::Stage { text: format!("reading {what}") });
+    let (store, staging) = (&bench.shed.store, &bench.shed.staging);
+    let damage = if mend { store.repair(staging, &tell) } else { store.check(&tell) };
+    progress.finish();
+    let damage = damage?;
+    if as_json {
+        let all: Vec<_> =
+            damage.iter().map(|one| json!({ "path": one.path, "what": one.what, "how": one.how })).collect();
+        screen.json(&json!({ "whole": damage.is_empty(), "removed": mend, "damage": all }));
+        return Ok(u8::from(!damage.is_empty() && !mend));
+    }
+    damage.iter().for_each(|one| tell_damage(screen, one));
+    match (damage.len(), mend) {
+        (0, _) => {
+            screen.result(format_args!("{} everything in the store is as it was made", styled(screen.out.good, "good")))
+        }
+        (number, true) => screen.result(format_args!(
+            "{} took out what {} belong to; the next cavrith build makes it again",
+            styled(screen.out.good, "mended"),
+            count(number, "damaged file")
+        )),
+        (number, false) => screen.result(format_args!(
+            "{} {}; cavrith store repair takes out what is damaged, and the next build makes it again",
+            styled(screen.out.bad, "damaged"),
+            count(number, "file")
+        )),
+    }
+    Ok(u8::from(!damage.is_empty() && !mend))
+}
+
+fn tell_damage(screen: &Screen, damage: &Damage) {
+    screen.result(format_args!(
+        "{}  {}: {} ({})",
+        styled(screen.out.bad, "damage"),
+        damage.what,
+        damage.how,
+        damage.path.display()
+    ));
+}
+
+fn collect(screen: &Screen, command: &Collect) -> Outcome {
+    let bench = Bench::open()?;
+    let bounds = Bounds { unused_for: command.unused_for, down_to: command.down_to };
+    let gone = bench.shed.store.collect(&bench.shed.staging, bounds, command.only_say)?;
+    let total: u64 = gone.iter().map(|one| one.bytes).sum();
+    if command.report.json {
+        let all: Vec<_> = gone.iter().map(as_value).collect();
+        screen.json(&json!({ "removed": !command.only_say, "bytes": total, "gone": all }));
+        return Ok(0);
+    }
+    gone.iter().for_each(|one| screen.result(line(screen, one)));
+    let done = if command.only_say { "would go" } else { "gone" };
+    let word = styled(screen.out.good, done);
+    screen.result(format_args!("{word} {}, {}", count(gone.len(), "thing"), size(total)));
+    Ok(0)
+}

@@ -1,0 +1,395 @@
+//! Making, filling and checking depots.
+
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Probe, Toolchain};
+use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock::{Lock, Source};
+use cavrith_core::path::RootPath;
+use cavrith_core::version::Version;
+use cavrith_sources::checked::{self, Checked};
+use cavrith_sources::{compression, deb, tarball, zipball};
+use cavrith_store::staging::Staging;
+
+use crate::error::{EngineError, file_error};
+use crate::project::Project;
+use crate::supply::{self, Supply};
+
+/// Bytes of an extension's description that are looked at.
+const LONGEST_DESCRIPTION: u64 = 4 << 20;
+
+fn bad(why: impl Into<String>) -> EngineError {
+    EngineError::Depot(why.into())
+}
+
+/// Makes an empty depot.
+///
+/// # Errors
+/// When there is something in the folder.
+pub fn new(dir: &Path, about: Option<String>) -> Result<(), EngineError> {
+    if fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(bad(format!("{} has something in it already; name another folder", dir.display())));
+    }
+    fs::create_dir_all(dir).map_err(file_error("make", dir))?;
+    write_index(dir, &Index::empty(about))
+}
+
+fn write_index(dir: &Path, index: &Index) -> Result<(), EngineError> {
+    Ok(cavrith_store::atomic::write(&dir.join(depot::FILE_NAME), index.to_text().as_bytes())?)
+}
+
+/// Reads the index of the depot in a folder.
+///
+/// # Errors
+/// When there is none, or it cannot be read as one.
+pub fn read(dir: &Path) -> Result<Index, EngineError> {
+    let path = dir.join(depot::FILE_NAME);
+    let text = fs::read_to_string(&path).map_err(file_error("read", &path))?;
+    depot::parse(&text).map_err(|mistake| {
+        let line =
+            mistake.places.first().map_or(1, |place| cavrith_core::mistake::line_and_column(&text, place.span.start).0);
+        bad(format!("{}:{line}: {}", path.display(), mistake.message))
+    })
+}
+
+/// What people say of a toolchain's archive.
+#[derive(Debug, Clone)]
+pub struct Described {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// It is this part of the toolchain.
+    pub part: Option<String>,
+    /// How many leading directories to drop.
+    pub strip: usize,
+    /// Where it lies inside.
+    pub place: Option<String>,
+    /// Directories of its programs.
+    pub path: Vec<String>,
+    /// The command that tells its version.
+    pub probe: Option<String>,
+    /// What that answers.
+    pub answer: Option<String>,
+}
+
+/// Copies a file into a depot and into its index, and says what it is. A toolchain's archive has to be described.
+///
+/// # Errors
+/// When it is none of the kinds of files that a depot has, or is there already.
+pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Staging) -> Result<String, EngineError> {
+    let mut index = read(dir)?;
+    let (size, sha256) = checked::measure(file)?;
+    let mut checked = checked::check(file, size, sha256, &staging.new_name())?;
+    let added = |folder: &str, name: String| depot::File { file: format!("{folder}/{name}"), size, sha256 };
+    let said = if let Some(described) = described {
+        read_through(&mut checked)?;
+        let version = Version::new(&described.version).map_err(|error| bad(error.to_string()))?;
+        add_toolchain(&mut index, described, version, added("toolchains", file_name(file)?))?
+    } else if is_package(&mut checked).map_err(file_error("read", file))? {
+        let control = deb::read_control(&mut checked)?;
+        let field = |name: &str| control.field(name).to_owned();
+        let (name, version, architecture) = (field("Package"), field("Version"), field("Architecture"));
+        if index
+            .packages
+            .iter()
+            .any(|one| (&one.name, &one.version, &one.architecture) == (&name, &version, &architecture))
+        {
+            return Err(bad(format!("the depot has {name} {version} already")));
+        }
+        let said = format!("package {name} {version}");
+        // A colon of an epoch is no letter for every filesystem; in names of packages it is written %3a.
+        let plain = format!("{name}_{}_{architecture}.deb", version.replace(':', "%3a"));
+        let file = added("packages", plain);
+        index.packages.push(Package { name, version, architecture, file });
+        said
+    } else {
+        let (id, version, strip) = describe_extension(&mut checked)?;
+        if index.extensions.iter().any(|one| one.id == id && one.version == version) {
+            return Err(bad(format!("the depot has {id} {version} already")));
+        }
+        let said = format!("extension {id} {version}");
+        index.extensions.push(Extension { id, version, file: added("extensions", file_name(file)?), strip });
+        said
+    };
+    let path = last_file(&index, &sha256).ok_or_else(|| bad("BUG: the file is not in the index"))?;
+    // What people write in an index is read again, so that no index is written that nobody can read.
+    depot::parse(&index.to_text()).map_err(|mistake| bad(mistake.message))?;
+    put(dir, &path, &mut checked)?;
+    write_index(dir, &index)?;
+    Ok(said)
+}
+
+fn file_name(file: &Path) -> Result<String, EngineError> {
+    let name = file.file_name().and_then(|name| name.to_str());
+    name.map(str::to_owned).ok_or_else(|| bad(format!("the name of {} is not written in UTF-8", file.display())))
+}
+
+fn last_file(index: &Index, sha256: &Sha256Digest) -> Option<String> {
+    index.files().filter(|file| file.sha256 == *sha256).last().map(|file| file.file.clone())
+}
+
+fn add_toolchain(
+    index: &mut Index,
+    described: &Described,
+    version: Version,
+    file: depot::File,
+) -> Result<String, EngineError> {
+    let name = described.name.clone();
+    let there = index.toolchains.iter_mut().find(|one| one.name == name && one.version == version);
+    if let Some(part) = &described.part {
+        let toolchain = there.ok_or_else(|| bad(format!("add {name} {version} itself before its part {part}")))?;
+        if toolchain.parts.iter().any(|one| one.name == *part) {
+            return Err(bad(format!("{name} {version} has a part {part} already")));
+        }
+        toolchain.parts.push(Part { name: part.clone(), file, strip: described.strip });
+        return Ok(format!("part {part} of toolchain {name} {version}"));
+    }
+    if there.is_some() {
+        return Err(bad(format!("the depot has {name} {version} already")));
+    }
+    let probe = described.probe.clone().unwrap_or_else(|| format!("{name} --version"));
+    let run: Vec<_> = probe.split_whitespace().map(str::to_owned).collect();
+    index.toolchains.push(Toolchain {
+        name: name.clone(),
+        version: version.clone(),
+        file,
+        strip: described.strip,
+        place: described.place.clone().unwrap_or_else(|| format!("/opt/{name}/{version}")),
+        path: described.path.clone(),
+        probe: Probe { run, answer: described.answer.clone().unwrap_or_else(|| format!("{name} {version}")) },
+        parts: Vec::new(),
+    });
+    Ok(format!("toolchain {name} {version}"))
+}
+
+fn is_package(checked: &mut Checked) -> io::Result<bool> {
+    let mut first = [0; 8];
+    let read = checked.open()?.take(8).read(&mut first)?;
+    Ok(read == 8 && &first == b"!<arch>\n")
+}
+
+/// Reads a tar archive to its end, so that a broken one is told now and not to the next member who builds.
+fn read_through(checked: &mut Checked) -> Result<(), EngineError> {
+    let (name, packed) = (checked.name().to_owned(), checked.size());
+    let stream = checked.open().and_then(|file| compression::unpack(file, packed));
+    tarball::newest(stream.map_err(file_error("read", &name))?, &name)?;
+    Ok(())
+}
+
+/// Id and version of an extension, from its own description, and how many directories are above it.
+fn describe_extension(checked: &mut Checked) -> Result<(String, Version, usize), EngineError> {
+    let name = checked.name().to_owned();
+    for (path, strip) in [("extension/package.json", 1), ("package.json", 0)] {
+        let text = if zipball::is_zip(checked).map_err(file_error("read", &name))? {
+            zipball::read_one(checked, path, LONGEST_DESCRIPTION)?
+        } else {
+            let packed = checked.size();
+            let stream = checked.open().and_then(|file| compression::unpack(file, packed));
+            match stream {
+                Ok(stream) => tarball::read_one(stream, &name, path, LONGEST_DESCRIPTION)?,
+                Err(_) => None,
+            }
+        };
+        let Some(text) = text else { continue };
+        let value: serde_json::Value =
+            serde_json::from_slice(&text).map_err(|error| bad(format!("{path} in {name} cannot be read: {error}")))?;
+        let field = |key: &str| {
+            let text = value.get(key).and_then(|value| value.as_str()).map(str::to_owned);
+            text.ok_or_else(|| bad(format!("{path} in {name} has no {key}")))
+        };
+        let version = Version::new(&field("version")?).map_err(|error| bad(error.to_string()))?;
+        return Ok((format!("{}.{}", field("publisher")?, field("name")?), version, strip));
+    }
+    Err(bad(format!(
+        "{name} is neither a package nor an extension; describe a toolchain with --name, --release and --probe"
+    )))
+}
+
+/// Puts a proved file under its name in a depot.
+fn put(dir: &Path, file: &str, checked: &mut Checked) -> Result<(), EngineError> {
+    let place = dir.join(file);
+    let folder = place.parent().unwrap_or(dir).to_owned();
+    fs::create_dir_all(&folder).map_err(file_error("make", &folder))?;
+    let aside = place.with_file_name(format!(".{}.new", std::process::id()));
+    let copied = File::create(&aside).and_then(|mut to| {
+        io::copy(checked.open()?, &mut to)?;
+        to.sync_all()
+    });
+    let done = copied.and_then(|()| fs::rename(&aside, &place));
+    done.map_err(|error| {
+        let _ = fs::remove_file(&aside);
+        file_error("write", &place)(error)
+    })
+}
+
+/// One file of a depot that is not what its index says.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct Flaw {
+    /// The file.
+    pub file: String,
+    /// What is wrong.
+    pub why: String,
+}
+
+/// Holds every byte of a depot against its index. Says how many files there are, and what is wrong.
+///
+/// # Errors
+/// When the index cannot be read.
+pub fn check(dir: &Path) -> Result<(usize, Vec<Flaw>), EngineError> {
+    let index = read(dir)?;
+    let mut flaws = Vec::new();
+    let mut number = 0;
+    for file in index.files() {
+        number += 1;
+        let flaw = |why: String| Flaw { file: file.file.clone(), why };
+        match checked::measure(&dir.join(&file.file)) {
+            Err(cavrith_sources::SourceError::Unreadable { source, .. }) => {
+                flaws.push(flaw(format!("cannot be read: {}", crate::project::plain(&source))));
+            }
+            Err(error) => flaws.push(flaw(error.to_string())),
+            Ok((size, _)) if size != file.size => {
+                flaws.push(flaw(format!("has {size} bytes, and the index says {}", file.size)));
+            }
+            Ok((_, found)) if found != file.sha256 => {
+                flaws.push(flaw(format!("is another file: expected {}, found {found}", file.sha256)));
+            }
+            Ok(_) => {}
+        }
+    }
+    Ok((number, flaws))
+}
+
+/// What filling did.
+#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize)]
+pub struct Filled {
+    /// Files that were brought.
+    pub brought: Vec<String>,
+    /// Files that were there.
+    pub there: usize,
+    /// Good to know.
+    pub notes: Vec<String>,
+}
+
+/// Brings all that a lock needs into a depot, which is made when there is none.
+///
+/// # Errors
+/// When something cannot be had.
+pub fn fill(dir: &Path, project: &Project, lock: &Lock, supply: Supply<'_>) -> Result<Filled, EngineError> {
+    if !dir.join(depot::FILE_NAME).exists() {
+        new(dir, Some(format!("all that {} needs", project.spec.workspace.name.value)))?;
+    }
+    let mut filler = Filler { dir, project, supply, index: read(dir)?, filled: Filled::default() };
+    for pin in &lock.packages {
+        let file = filler.bring(&pin.source)?;
+        let (name, version, architecture) = (pin.name.clone(), pin.version.clone(), pin.architecture.clone());
+        let entry = Package { name, version, architecture, file };
+        filler.index.packages.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
+        filler.index.packages.push(entry);
+    }
+    for pin in &lock.toolchains {
+        let file = filler.bring(&pin.source)?;
+        let there = filler.index.toolchains.iter().find(|one| one.name == pin.name && one.version == pin.version);
+        let mut parts = there.map(|one| one.parts.clone()).unwrap_or_default();
+        for part in &pin.parts {
+            let file = filler.bring(&part.source)?;
+            parts.retain(|one| one.name != part.name);
+            parts.push(Part { name: part.name.clone(), file, strip: part.strip });
+        }
+        let entry = Toolchain {
+            name: pin.name.clone(),
+            version: pin.version.clone(),
+            file,
+            strip: pin.strip,
+            place: pin.place.clone(),
+            path: pin.path.clone(),
+            probe: pin.probe.clone(),
+            parts,
+        };
+        filler.index.toolchains.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
+        filler.index.toolchains.push(entry);
+    }
+    for pin in &lock.extensions {
+        let file = filler.bring(&pin.source)?;
+        let entry = Extension { id: pin.id.clone(), version: pin.version.clone(), file, strip: pin.strip };
+        filler.index.extensions.retain(|one| (&one.id, &one.version) != (&entry.id, &entry.version));
+        filler.index.extensions.push(entry);
+    }
+    if let Some(profile) = &lock.editor {
+        filler.index.editors.retain(|one| one.name != profile.name);
+        filler.index.editors.push(profile.clone());
+    }
+    for (name, url, size, sha256) in supply::addresses(lock) {
+        let file = filler.bring_address(&name, &url, size, sha256)?;
+        filler.index.downloads.retain(|one| one.file.sha256 != sha256);
+        filler.index.downloads.push(Kept { name, url, file });
+    }
+    if let Some(path) = lock.archive.as_ref().and_then(|pin| pin.path.as_ref()) {
+        filler.filled.notes.push(format!("the base's archive {path} belongs to the project and stays there"));
+    }
+    write_index(dir, &filler.index)?;
+    Ok(filler.filled)
+}
+
+struct Filler<'a> {
+    dir: &'a Path,
+    project: &'a Project,
+    supply: Supply<'a>,
+    index: Index,
+    filled: Filled,
+}
+
+impl Filler<'_> {
+    fn bring(&mut self, source: &Source) -> Result<depot::File, EngineError> {
+        let (supply, project) = (self.supply, self.project);
+        self.bring_file(&source.file, source.size, source.sha256, || supply.source(project, source))
+    }
+
+    fn bring_address(
+        &mut self,
+        name: &str,
+        url: &str,
+        size: u64,
+        sha256: Sha256Digest,
+    ) -> Result<depot::File, EngineError> {
+        // The last name of the address tells what kind of archive it is; ours keeps it apart from others.
+        let last = url.split(['?', '#']).next().unwrap_or(url).rsplit('/').next().unwrap_or_default();
+        let safe: String = last
+            .chars()
+            .map(|letter| if letter.is_ascii_alphanumeric() || "-_.+".contains(letter) { letter } else { '_' })
+            .collect();
+        let file = format!("downloads/{name}-{}-{}", &sha256.to_string()[..8], safe.trim_start_matches('.'));
+        let (supply, project) = (self.supply, self.project);
+        self.bring_file(&file, size, sha256, || supply.address(project, url, size, sha256))
+    }
+
+    fn bring_file(
+        &mut self,
+        file: &str,
+        size: u64,
+        sha256: Sha256Digest,
+        get: impl FnOnce() -> Result<Checked, EngineError>,
+    ) -> Result<depot::File, EngineError> {
+        RootPath::from_archive(file.as_bytes()).map_err(|error| bad(error.to_string()))?;
+        // Two depots may have different files of one name.
+        let mut name = file.to_owned();
+        let other = self.index.files().any(|one| one.file == name && one.sha256 != sha256);
+        if other {
+            name = format!(
+                "{}/{}",
+                &sha256.to_string()[..16],
+                PathBuf::from(file).file_name().unwrap_or_default().to_string_lossy()
+            );
+        }
+        let entry = depot::File { file: name.clone(), size, sha256 };
+        if checked::measure(&self.dir.join(&name)).is_ok_and(|found| found == (size, sha256)) {
+            self.filled.there += 1;
+            return Ok(entry);
+        }
+        put(self.dir, &name, &mut get()?)?;
+        self.filled.brought.push(name);
+        Ok(entry)
+    }
+}

@@ -1,0 +1,170 @@
+//! What this machine offers and lacks for sandboxes, found by trying.
+
+use std::fs;
+use std::path::Path;
+
+use serde::Serialize;
+
+use crate::ids::{self, Identity};
+use crate::job::{CommandJob, Job, Oddities, Purpose};
+use crate::session::Raw;
+use crate::{SandboxError, Session};
+
+/// How something stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Standing {
+    /// It is there.
+    There,
+    /// It is not, and something is done another way, or less well.
+    Limited,
+    /// It is not, and Cavrith cannot work without it.
+    Lacking,
+}
+
+/// One thing that was looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Trait {
+    /// What.
+    pub name: String,
+    /// How it stands.
+    pub standing: Standing,
+    /// What was found.
+    pub found: String,
+    /// What to do about it; empty when nothing has to be done.
+    pub remedy: String,
+}
+
+impl Trait {
+    /// Something that is there.
+    pub fn there(name: &str, found: impl Into<String>) -> Self {
+        Self { name: name.to_owned(), standing: Standing::There, found: found.into(), remedy: String::new() }
+    }
+
+    /// Something that is not as it should be.
+    pub fn short(name: &str, standing: Standing, found: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self { name: name.to_owned(), standing, found: found.into(), remedy: remedy.into() }
+    }
+}
+
+/// What can be told without making anything: the kernel, control groups, programs.
+pub fn look() -> Vec<Trait> {
+    vec![kernel(), user_namespaces(), control_groups()]
+}
+
+fn kernel() -> Trait {
+    let uname = rustix::system::uname();
+    let release = uname.release().to_string_lossy().into_owned();
+    let mut numbers = release.split(['.', '-', '+']).map(|part| part.parse::<u32>().unwrap_or(0));
+    let version = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
+    let name = "kernel";
+    match version {
+        (0..5, _) | (5, 0..11) => Trait::short(
+            name,
+            Standing::Lacking,
+            format!("Linux {release}"),
+            "upgrade to Linux 5.11 or newer; overlay mounts of ordinary users begin there",
+        ),
+        (5, 11) => Trait::short(
+            name,
+            Standing::Limited,
+            format!("Linux {release}"),
+            "with Linux 5.12 or newer root's folders get their owners right",
+        ),
+        _ => Trait::there(name, format!("Linux {release}")),
+    }
+}
+
+fn user_namespaces() -> Trait {
+    let name = "user namespaces";
+    match Raw::hold_ids() {
+        Ok(_) => Trait::there(name, "an ordinary user may make them"),
+        Err(error) => Trait::short(
+            name,
+            Standing::Lacking,
+            error.to_string(),
+            "let an administrator run: sysctl user.max_user_namespaces=15000 (and kernel.unprivileged_userns_clone=1, kernel.apparmor_restrict_unprivileged_userns=0 where those exist)",
+        ),
+    }
+}
+
+fn control_groups() -> Trait {
+    let name = "control groups";
+    let unified = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified"]
+        .into_iter()
+        .find_map(|place| fs::read_to_string(Path::new(place).join("cgroup.controllers")).ok());
+    match unified {
+        Some(text) if text.split_whitespace().any(|controller| controller == "memory") => {
+            Trait::there(name, "version 2, with memory")
+        }
+        Some(_) => Trait::short(
+            name,
+            Standing::Limited,
+            "version 2, but without controllers",
+            "nothing needs them yet; to limit a workspace's memory, boot with the unified hierarchy only",
+        ),
+        None => Trait::short(name, Standing::Limited, "no version 2", "nothing needs them yet"),
+    }
+}
+
+/// Who we are, as far as owners go. Must be called before the process has a second thread.
+pub fn identity() -> (Trait, Option<Identity>) {
+    let name = "owners of files";
+    match ids::enter() {
+        Ok(Identity::Root) => (Trait::there(name, "root has all of them"), Some(Identity::Root)),
+        Ok(identity) => (Trait::there(name, "a range of subordinate ids"), Some(identity)),
+        Err(SandboxError::Lacks { what, remedy }) => (Trait::short(name, Standing::Lacking, what, remedy), None),
+        Err(error) => (Trait::short(name, Standing::Lacking, error.to_string(), "see the message"), None),
+    }
+}
+
+/// Builds a sandbox with nothing in it over `bench` (as [`Job::bench`]) and an empty layer, and asks for a command that is not
+/// there: then everything but the command works.
+pub fn try_sandbox(identity: Identity, layer: &Path, bench: &Path) -> Vec<Trait> {
+    let name = "a whole sandbox";
+    let job = Job {
+        layers: vec![layer.to_owned()],
+        bench: bench.to_owned(),
+        host_name: "cavrith".to_owned(),
+        folders: Vec::new(),
+        purpose: Purpose::Build,
+        oddities: Oddities::default(),
+    };
+    let session = match Session::begin(job, identity) {
+        Ok(session) => session,
+        Err(error) => {
+            let remedy =
+                "what is refused is named in the message; a security module or a container around us may be the reason";
+            return vec![Trait::short(name, Standing::Lacking, error.to_string(), remedy)];
+        }
+    };
+    let mut traits: Vec<_> = session
+        .notes()
+        .iter()
+        .map(|note| Trait::short("limits", Standing::Limited, note.clone(), "a newer kernel does it"))
+        .collect();
+    let command = CommandJob {
+        argv: vec!["/no-such-program".to_owned()],
+        env: Default::default(),
+        directory: "/".to_owned(),
+        user: 0,
+        group: 0,
+        terminal: [false; 3],
+    };
+    let asked = session.run(&command, std::time::Duration::from_secs(10), &mut |_| ());
+    traits.insert(
+        0,
+        match asked {
+            Err(SandboxError::NotStarted { missing: true, .. }) => {
+                Trait::there(name, "namespaces, overlay, mounts, and a filter of system calls")
+            }
+            Ok(_) => {
+                Trait::short(name, Standing::Limited, "a program that is not there ran", "tell us: this is a mistake")
+            }
+            Err(error) => {
+                Trait::short(name, Standing::Lacking, error.to_string(), "what is refused is named in the message")
+            }
+        },
+    );
+    traits
+}
