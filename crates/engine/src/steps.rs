@@ -66,9 +66,17 @@ pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>) -> Result<(), 
     fs::set_permissions(&upper, Permissions::from_mode(mode.into())).map_err(file_error("change the rights of", &upper))
 }
 
-/// Directories of layers, for a sandbox.
-pub fn layer_roots<'a>(store: &Store, layers: impl IntoIterator<Item = &'a TreeDigest>) -> Vec<PathBuf> {
-    layers.into_iter().map(|layer| store.layer_root(layer)).collect()
+/// Directories of layers, for a sandbox. overlayfs takes no directory twice; of a layer that comes again the upper one is enough,
+/// since it lays everything that the lower one lays, over all that lies between.
+pub fn layer_roots<'a>(
+    store: &Store,
+    layers: impl IntoIterator<Item = &'a TreeDigest, IntoIter: DoubleEndedIterator>,
+) -> Vec<PathBuf> {
+    let mut seen = std::collections::BTreeSet::new();
+    let mut roots: Vec<_> =
+        layers.into_iter().rev().filter(|layer| seen.insert(**layer)).map(|layer| store.layer_root(layer)).collect();
+    roots.reverse();
+    roots
 }
 
 /// What lies beneath a step.

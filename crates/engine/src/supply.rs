@@ -197,7 +197,13 @@ impl Supply<'_> {
         // What was carried on from an earlier time may be another file now; from the beginning it cannot be.
         let carried_on = partial.file().metadata().is_ok_and(|meta| meta.len() > 0);
         for again in [false, true] {
-            self.fetch(address, wanted.name, &mut partial, wanted.size)?;
+            if let Err(error) = self.fetch(address, wanted.name, &mut partial, wanted.size) {
+                // What has arrived is for the next time; nothing is nothing.
+                if partial.file().metadata().is_ok_and(|meta| meta.len() == 0) {
+                    let _ = fs::remove_file(partial.path());
+                }
+                return Err(error.into());
+            }
             let proved = checked::check_own(partial.path(), wanted.name, wanted.size, wanted.sha256);
             match proved {
                 Ok(checked) => {

@@ -11,7 +11,7 @@ use rustix::thread::LinkNameSpaceType;
 
 /// Starts the loopback interface of this process's network namespace.
 pub(crate) fn loopback_up() -> io::Result<()> {
-    let socket = rustix::net::socket(AddressFamily::INET, SocketType::DGRAM, None)?;
+    let socket = rustix::net::socket(AddressFamily::UNIX, SocketType::DGRAM, None)?;
     // SAFETY: ifreq is plain data, for which all zeros are a valid value.
     let mut request: libc::ifreq = unsafe { std::mem::zeroed() };
     for (to, from) in request.ifr_name.iter_mut().zip(b"lo") {

@@ -186,7 +186,12 @@ fn a_port_is_reachable_and_a_taken_one_moves_on_and_says_so() {
 /// A command that holds the workspace until it is ended; it has said `ready`.
 fn holding(team: &Team, script: &str) -> Child {
     let script = format!("echo ready; {script}");
-    let mut child = team.command(&["run", "-q", "--", "sh", "-c", &script]).stdout(Stdio::piped()).spawn().unwrap();
+    let mut child = team
+        .command(&["run", "-q", "--", "sh", "-c", &script])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
     let mut line = [0; 6];
     child.stdout.as_mut().unwrap().read_exact(&mut line).unwrap();
     assert_eq!(&line, b"ready\n");
@@ -205,12 +210,16 @@ fn a_second_command_goes_into_the_workspace_that_runs() {
     let many: Vec<_> = (0..30)
         .map(|number| {
             let script = format!("sleep 0.2; echo {number}");
-            team.command(&["run", "-q", "--", "sh", "-c", &script]).stdout(Stdio::piped()).spawn().unwrap()
+            team.command(&["run", "-q", "--", "sh", "-c", &script])
+                .stdout(Stdio::piped())
+                .stderr(Stdio::piped())
+                .spawn()
+                .unwrap()
         })
         .collect();
     for (number, child) in many.into_iter().enumerate() {
         let output = child.wait_with_output().unwrap();
-        assert_eq!((output.status.code(), output.stdout), (Some(0), format!("{number}\n").into_bytes()));
+        assert_eq!(told(&output), format!("exit status: 0\n\n{number}\n"));
     }
     // A signal reaches a guest's command, and a guest that is killed takes its command along.
     let mut guest = holding(&team, "trap 'exit 7' TERM; while :; do sleep 0.05; done");

@@ -14,8 +14,12 @@ mod inside;
 mod lock;
 mod owners;
 mod seal;
+mod server;
+mod spec;
+mod steps;
 mod team;
 mod verify;
+mod web;
 
 #[test]
 fn every_file_here_is_a_part_of_the_suite() {
