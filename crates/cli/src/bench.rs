@@ -9,6 +9,7 @@ use cavrith_engine::supply::Supply;
 use cavrith_sandbox::{Identity, ids, janitor};
 use cavrith_sources::web::Web;
 use cavrith_store::Store;
+use cavrith_store::owners::Ownership;
 use cavrith_store::staging::{self, Staging};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
@@ -84,7 +85,11 @@ impl Bench {
     pub fn open() -> Result<Self, Failure> {
         // First the owners: what the janitor has to remove may belong to any of them.
         let identity = ids::enter()?;
-        Ok(Self { identity, shed: Shed::open()? })
+        let mut shed = Shed::open()?;
+        if identity.records_owners() {
+            shed.store.set_ownership(Ownership::Recorded);
+        }
+        Ok(Self { identity, shed })
     }
 }
 

@@ -204,7 +204,12 @@ impl Builder<'_> {
     fn unpack(&self, content: &Content) -> Result<StagedLayer, EngineError> {
         let supply = self.workshop.supply();
         let links = if content.is_base() { Links::Follow } else { Links::Refuse };
-        let mut writer = LayerWriter::new(self.workshop.staging.new_dir()?, self.plan.epoch, links)?;
+        let mut writer = LayerWriter::new(
+            self.workshop.staging.new_dir()?,
+            self.plan.epoch,
+            links,
+            self.workshop.store.ownership(),
+        )?;
         match content {
             Content::Toolchain(placed) => {
                 let mut checked = supply.source(self.project, &placed.source)?;
@@ -319,7 +324,12 @@ impl Builder<'_> {
             Content::Settings { account, place, text } => account::settings_layer(account, base, place, text),
             _ => unreachable!("BUG: this layer is not one of our own"),
         };
-        let mut writer = LayerWriter::new(self.workshop.staging.new_dir()?, self.plan.epoch, Links::Refuse)?;
+        let mut writer = LayerWriter::new(
+            self.workshop.staging.new_dir()?,
+            self.plan.epoch,
+            Links::Refuse,
+            self.workshop.store.ownership(),
+        )?;
         writer.made(&made)?;
         writer.adopt_parents(base);
         Ok(writer.finish()?)

@@ -22,6 +22,7 @@ use cavrith_sandbox::job::Oddities;
 use cavrith_sandbox::{Identity, odd};
 use cavrith_sources::web::Web;
 use cavrith_store::Store;
+use cavrith_store::owners::Ownership;
 use cavrith_store::records::ImageRecord;
 
 use crate::build::{self, Workshop};
@@ -181,7 +182,10 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
     let project = project::load(&order.dir)?;
     let lock = project::load_lock(&project)?;
     // Its place may be a fresh mount of memory, which has nothing in it either.
-    let store = Store::open(&order.store.join("store"))?;
+    let mut store = Store::open(&order.store.join("store"))?;
+    if order.identity.records_owners() {
+        store.set_ownership(Ownership::Recorded);
+    }
     let staging = store.stage("second")?;
     let observer = |event: Event| say(&Answer::Event(event));
     let first = Store::open(&order.first_store)?;

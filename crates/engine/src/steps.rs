@@ -19,6 +19,7 @@ use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Purpose};
 use cavrith_sandbox::session::Lines;
 use cavrith_store::Store;
+use cavrith_store::owners::{self, Owners, Ownership};
 use cavrith_store::records::ImageRecord;
 use cavrith_store::staging::Staging;
 use cavrith_store::walk;
@@ -44,9 +45,9 @@ const HOST_NAME: &str = "cavrith";
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn bench(staging: &Staging, merged: Option<&Tree>) -> Result<PathBuf, EngineError> {
+pub fn bench(staging: &Staging, merged: Option<&Tree>, ownership: Ownership) -> Result<PathBuf, EngineError> {
     let bench = staging.new_dir()?;
-    make_bench(&bench, merged)?;
+    make_bench(&bench, merged, ownership)?;
     Ok(bench)
 }
 
@@ -54,7 +55,7 @@ pub fn bench(staging: &Staging, merged: Option<&Tree>) -> Result<PathBuf, Engine
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>) -> Result<(), EngineError> {
+pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>, ownership: Ownership) -> Result<(), EngineError> {
     for name in ["root", "work", "merged"] {
         let path = bench.join(name);
         fs::create_dir(&path).map_err(file_error("make", &path))?;
@@ -62,7 +63,11 @@ pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>) -> Result<(), 
     let upper = bench.join("root");
     let meta = merged.and_then(|tree| tree.get(&RootPath::root())).map(|root| root.meta.clone());
     let (mode, uid, gid) = meta.map_or((0o755, 0, 0), |meta| (meta.mode, meta.uid, meta.gid));
-    std::os::unix::fs::chown(&upper, Some(uid), Some(gid)).map_err(file_error("change the owner of", &upper))?;
+    match ownership {
+        Ownership::Real => std::os::unix::fs::chown(&upper, Some(uid), Some(gid)),
+        Ownership::Recorded => owners::write(&upper, (uid, gid)),
+    }
+    .map_err(file_error("change the owner of", &upper))?;
     fs::set_permissions(&upper, Permissions::from_mode(mode.into())).map_err(file_error("change the rights of", &upper))
 }
 
@@ -119,7 +124,12 @@ struct Maker<'a> {
 
 impl Maker<'_> {
     fn writer(&self) -> Result<LayerWriter, EngineError> {
-        Ok(LayerWriter::new(self.workshop.staging.new_dir()?, self.epoch, Links::Refuse)?)
+        Ok(LayerWriter::new(
+            self.workshop.staging.new_dir()?,
+            self.epoch,
+            Links::Refuse,
+            self.workshop.store.ownership(),
+        )?)
     }
 
     /// Why the step need not be carried out, if so.
@@ -132,9 +142,9 @@ impl Maker<'_> {
         }
         let Some(unless) = &self.step.unless else { return Ok(None) };
         // What the question itself changes is nothing that anybody asked for; it goes with its bench.
-        let bench = bench(self.workshop.staging, Some(merged))?;
+        let bench = bench(self.workshop.staging, Some(merged), self.workshop.store.ownership())?;
         let command = self.command(unless.argv())?;
-        let session = self.session(bench)?;
+        let session = self.session(bench, &command)?;
         let ending = match session.run(&command, LIMIT, &mut |_| ()) {
             // A program that is not there yet does not succeed.
             Err(cavrith_sandbox::SandboxError::NotStarted { .. }) => return Ok(None),
@@ -147,15 +157,10 @@ impl Maker<'_> {
         }
     }
 
-    fn session(&self, bench: PathBuf) -> Result<Session, EngineError> {
-        let job = Job {
-            layers: layer_roots(self.workshop.store, self.beneath.layers),
-            bench,
-            host_name: HOST_NAME.to_owned(),
-            folders: Vec::new(),
-            purpose: Purpose::Build,
-            oddities: self.workshop.oddities,
-        };
+    fn session(&self, bench: PathBuf, command: &CommandJob) -> Result<Session, EngineError> {
+        let layers = layer_roots(self.workshop.store, self.beneath.layers);
+        let mut job = Job::new(Purpose::Build, layers, bench, HOST_NAME);
+        (job.oddities, job.only) = (self.workshop.oddities, (command.user, command.group));
         let session = Session::begin(job, self.workshop.identity)?;
         session.notes().iter().for_each(|text| (self.workshop.observer)(Event::Note { text: text.clone() }));
         Ok(session)
@@ -177,9 +182,9 @@ impl Maker<'_> {
     }
 
     fn run(&self, run: &Run) -> Result<StagedLayer, EngineError> {
-        let bench = bench(self.workshop.staging, Some(self.beneath.merged))?;
+        let bench = bench(self.workshop.staging, Some(self.beneath.merged), self.workshop.store.ownership())?;
         let command = self.command(run.argv())?;
-        let session = self.session(bench.clone())?;
+        let session = self.session(bench.clone(), &command)?;
         let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
         let mut on_line = |line: &str| {
             if last_lines.len() == LAST_LINES {
@@ -201,7 +206,18 @@ impl Maker<'_> {
             let path = bench.join(name);
             fs::remove_dir_all(&path).map_err(file_error("remove", &path))?;
         }
-        Ok(walk::capture(bench, self.epoch)?)
+        let others = bench.join(cavrith_sandbox::owners::OTHERS);
+        let known = match fs::read(&others) {
+            Ok(text) => cavrith_sandbox::owners::read_others(&text),
+            Err(_) => Default::default(),
+        };
+        let _ = fs::remove_file(&others);
+        let known = |path: &RootPath| known.get(path.as_bytes()).copied();
+        let owners = match self.workshop.store.ownership() {
+            Ownership::Real => Owners::Real,
+            Ownership::Recorded => Owners::Recorded { new: (command.user, command.group), known: &known },
+        };
+        Ok(walk::capture(bench, self.epoch, owners)?)
     }
 
     fn write(&self, place: &RootPath, text: &Written, mode: u16, owner: &str) -> Result<StagedLayer, EngineError> {
@@ -358,14 +374,10 @@ pub fn fresh_session(
     setup: &Setup,
     folders: Vec<FolderMount>,
 ) -> Result<Session, EngineError> {
-    let job = Job {
-        layers: layer_roots(workshop.store, record.layers.iter().map(|layer| &layer.tree)),
-        bench: bench(workshop.staging, None)?,
-        host_name: setup.host_name.clone(),
-        folders,
-        purpose: Purpose::Workspace,
-        oddities: workshop.oddities,
-    };
+    let layers = layer_roots(workshop.store, record.layers.iter().map(|layer| &layer.tree));
+    let bench = bench(workshop.staging, None, workshop.store.ownership())?;
+    let mut job = Job::new(Purpose::Workspace, layers, bench, &setup.host_name);
+    (job.folders, job.oddities, job.only) = (folders, workshop.oddities, (ACCOUNT_ID, ACCOUNT_ID));
     Ok(Session::begin(job, workshop.identity)?)
 }
 

@@ -1,6 +1,7 @@
 //! Starting one command inside.
 
 use std::ffi::CString;
+use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
@@ -14,6 +15,7 @@ use crate::clock::Clock;
 use crate::filter;
 use crate::ids::c_text;
 use crate::job::{CommandJob, Purpose};
+use crate::owners;
 use crate::root::BUILD_PROCESSES;
 
 /// What root inside keeps: what package managers and builds need within the namespaces, and no more.
@@ -42,7 +44,13 @@ fn failed(doing: &str, error: impl Into<io::Error>) -> Start {
 
 /// Starts a command with the given standard input, output and error, replaced by a terminal of the inside where the
 /// command wants one.
-pub(crate) fn start(command: &CommandJob, stdio: Vec<OwnedFd>, purpose: Purpose, clock: &mut Clock) -> Start {
+pub(crate) fn start(
+    command: &CommandJob,
+    stdio: Vec<OwnedFd>,
+    purpose: Purpose,
+    clock: &mut Clock,
+    others: Option<&File>,
+) -> Start {
     let (outer, inner) = match command.terminal.contains(&true).then(open_terminal).transpose() {
         Ok(pair) => pair.unzip(),
         Err(error) => return failed("open a terminal", error),
@@ -56,7 +64,7 @@ pub(crate) fn start(command: &CommandJob, stdio: Vec<OwnedFd>, purpose: Purpose,
         Err(error) => failed("start a process", error),
         Ok(ForkResult::Child) => {
             drop(report);
-            let why = become_command(command, &stdio, inner.as_ref(), purpose, clock.is_shifted());
+            let why = become_command(command, &stdio, inner.as_ref(), purpose, clock.is_shifted(), others);
             let _ = rustix::io::write(&told, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
             // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
             unsafe { libc::_exit(127) }
@@ -101,8 +109,9 @@ fn become_command(
     terminal: Option<&OwnedFd>,
     purpose: Purpose,
     traced: bool,
+    others: Option<&File>,
 ) -> Why {
-    match prepare(command, stdio, terminal, purpose, traced) {
+    match prepare(command, stdio, terminal, purpose, traced, others) {
         Ok(()) => execute(command),
         Err(why) => why,
     }
@@ -114,6 +123,7 @@ fn prepare(
     terminal: Option<&OwnedFd>,
     purpose: Purpose,
     traced: bool,
+    others: Option<&File>,
 ) -> Result<(), Why> {
     // A session of its own: it is no part of anybody's terminal but the one it is given.
     rustix::process::setsid().map_err(|error| why("begin a session")(error.into()))?;
@@ -141,12 +151,27 @@ fn prepare(
     }
     // Set-uid programs give nothing inside: the owners they would give are the wall's own business.
     rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
+    // Only what root makes in a build can have other owners that count; what is changed in a workspace is the member's.
+    let recorder = match others {
+        Some(others) if purpose == Purpose::Build && command.user == 0 => {
+            Some(owners::Recorder::start(others).map_err(why("start to record owners"))?)
+        }
+        _ => None,
+    };
     if traced {
         Clock::offer_myself().map_err(why("show another time of day"))?;
     }
     filter::apply(purpose, traced).map_err(why("filter system calls"))?;
     bound_capabilities().map_err(why("give up capabilities"))?;
-    become_user(command.user, command.group)?;
+    if others.is_some() {
+        // There is one user and one group, which we are, and no other groups.
+        become_only(command.user, command.group)?;
+    } else {
+        become_user(command.user, command.group)?;
+    }
+    if let Some(recorder) = recorder {
+        recorder.attach().map_err(why("record owners"))?;
+    }
     // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
     unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };
     Ok(())
@@ -179,8 +204,12 @@ fn bound_capabilities() -> io::Result<()> {
 }
 
 fn become_user(user: u32, group: u32) -> Result<(), Why> {
+    nix::unistd::setgroups(&[Gid::from_raw(group)]).map_err(|error| why("set the groups")(error.into()))?;
+    become_only(user, group)
+}
+
+fn become_only(user: u32, group: u32) -> Result<(), Why> {
     let (uid, gid) = (Uid::from_raw(user), Gid::from_raw(group));
-    nix::unistd::setgroups(&[gid]).map_err(|error| why("set the groups")(error.into()))?;
     nix::unistd::setresgid(gid, gid, gid).map_err(|error| why("become the account")(error.into()))?;
     nix::unistd::setresuid(uid, uid, uid).map_err(|error| why("become the account")(error.into()))
 }

@@ -6,6 +6,7 @@
 //! |---|---|
 //! | root | `n` |
 //! | a user `U` with a range of subordinate ids from `S` | `U` for the account (1000), else `S + n`, without a gap where the account is |
+//! | a user `U` without one | `U`, and `n` is written beside the file; see [`crate::owners`] |
 //!
 //! The account being the user itself is what makes the member's own folders come out right on both sides without anybody
 //! changing their owner. One map serves all images, since the account has the same number in all of them.
@@ -30,24 +31,35 @@ pub enum Identity {
     Root,
     /// An ordinary user inside a user namespace that has all owners; see [`enter`].
     Range,
+    /// An ordinary user inside a user namespace that has one owner only, which is root there.
+    Single,
 }
 
 impl Identity {
     /// The maps of a namespace below ours, as `uid_map` takes them: every owner to itself. A line may not span two lines
     /// of our own map, so there are as many lines as ours has.
-    pub(crate) fn map_below(self) -> String {
-        match self {
+    /// `only` are the user and group that there are when there is one of each only.
+    pub(crate) fn map_below(self, only: (u32, u32)) -> [String; 2] {
+        let all = match self {
+            Self::Single => return [only.0, only.1].map(|id| format!("{id} 0 1\n")),
             Self::Root => format!("0 0 {OWNERS}\n"),
             Self::Range => {
                 let after = ACCOUNT_ID + 1;
                 format!("0 0 {ACCOUNT_ID}\n{ACCOUNT_ID} {ACCOUNT_ID} 1\n{after} {after} {}\n", OWNERS - after)
             }
-        }
+        };
+        [all.clone(), all]
+    }
+
+    /// True when owners of files are written beside them.
+    pub fn records_owners(self) -> bool {
+        self == Self::Single
     }
 }
 
 /// Makes sure that this process can give files all the owners an image has: root can already, an ordinary user steps into
-/// a user namespace. Must be called while the process has a single thread.
+/// a user namespace. One who has no subordinate ids is the only owner there, and other owners are written beside the files. Must be
+/// called while the process has a single thread.
 ///
 /// # Errors
 /// [`SandboxError::Lacks`] with the remedy when this machine does not let the user do it.
@@ -55,15 +67,54 @@ pub fn enter() -> Result<Identity, SandboxError> {
     if covers_all_owners() && Uid::effective().is_root() {
         return Ok(Identity::Root);
     }
-    let (uid, gid) = (Uid::current(), Gid::current());
+    match find_range() {
+        Ok(ranges) => enter_range(&ranges).map(|()| Identity::Range),
+        Err(_) => enter_single().map(|()| Identity::Single),
+    }
+}
+
+/// Why an ordinary user has no subordinate ids to use; nothing when they have, or need none.
+pub fn lacks_range() -> Option<SandboxError> {
+    if Uid::effective().is_root() { None } else { find_range().err() }
+}
+
+/// The first subordinate user and group number.
+type Ranges = (u32, u32);
+
+fn find_range() -> Result<Ranges, SandboxError> {
+    let uid = Uid::current();
     let name = User::from_uid(uid).ok().flatten().map_or_else(|| uid.to_string(), |user| user.name);
     let uids = range("/etc/subuid", &name, uid.as_raw())?;
     let gids = range("/etc/subgid", &name, uid.as_raw())?;
     for program in ["newuidmap", "newgidmap"] {
         find_program(program)?;
     }
-    map_self(&[("newuidmap", uid.as_raw(), uids), ("newgidmap", gid.as_raw(), gids)])?;
-    Ok(Identity::Range)
+    Ok((uids, gids))
+}
+
+fn enter_range((uids, gids): &Ranges) -> Result<(), SandboxError> {
+    let (uid, gid) = (Uid::current().as_raw(), Gid::current().as_raw());
+    map_self(&[("newuidmap", uid, *uids), ("newgidmap", gid, *gids)])
+}
+
+/// A user namespace in which we are root, and nobody else is anybody. For one's own number nobody has to be asked
+/// (user_namespaces(7)).
+fn enter_single() -> Result<(), SandboxError> {
+    let (uid, gid) = (Uid::current(), Gid::current());
+    nix::sched::unshare(nix::sched::CloneFlags::CLONE_NEWUSER).map_err(|error| no_user_namespaces(&error))?;
+    for (file, text) in
+        [("setgroups", "deny".to_owned()), ("uid_map", format!("0 {uid} 1\n")), ("gid_map", format!("0 {gid} 1\n"))]
+    {
+        std::fs::write(format!("/proc/self/{file}"), text).map_err(outside(format!("map our own id ({file})")))?;
+    }
+    Ok(())
+}
+
+fn no_user_namespaces(error: &nix::errno::Errno) -> SandboxError {
+    SandboxError::Lacks {
+        what: format!("an ordinary user may not make a user namespace ({error})"),
+        remedy: "let an administrator run: sysctl user.max_user_namespaces=15000 (and kernel.unprivileged_userns_clone=1 where that exists)".to_owned(),
+    }
 }
 
 /// Whether this process's user namespace has owners 0 to 65535.
@@ -137,10 +188,7 @@ fn map_self(maps: &[(&str, u32, u32)]) -> Result<(), SandboxError> {
             drop(go);
             let status = waitpid(child, None);
             if let Err(error) = unshared {
-                return Err(SandboxError::Lacks {
-                    what: format!("an ordinary user may not make a user namespace ({error})"),
-                    remedy: "let an administrator run: sysctl user.max_user_namespaces=15000 (and kernel.unprivileged_userns_clone=1 where that exists)".to_owned(),
-                });
+                return Err(no_user_namespaces(&error));
             }
             match status {
                 Ok(WaitStatus::Exited(_, 0)) => Ok(()),
@@ -169,9 +217,8 @@ fn helper(ready: &OwnedFd, target: i32, maps: &[(&str, u32, u32)]) -> bool {
 }
 
 /// Writes the maps of a child that has unshared its user namespace.
-pub(crate) fn map_child(identity: Identity, child: u32) -> Result<(), SandboxError> {
-    let map = identity.map_below();
-    for file in ["uid_map", "gid_map"] {
+pub(crate) fn map_child(identity: Identity, only: (u32, u32), child: u32) -> Result<(), SandboxError> {
+    for (file, map) in ["uid_map", "gid_map"].into_iter().zip(identity.map_below(only)) {
         let path = format!("/proc/{child}/{file}");
         std::fs::write(&path, &map).map_err(outside(format!("map the ids of the sandbox ({file})")))?;
     }
@@ -203,7 +250,7 @@ mod tests {
     fn the_map_below_covers_every_owner_once() {
         for identity in [Identity::Root, Identity::Range] {
             let mut next = 0;
-            for line in identity.map_below().lines() {
+            for line in identity.map_below((0, 0))[0].lines() {
                 let numbers: Vec<u32> = line.split(' ').map(|number| number.parse().unwrap()).collect();
                 assert_eq!((numbers[0], numbers[1]), (next, next));
                 next += numbers[2];

@@ -1,6 +1,7 @@
 //! PID 1 of the inside: builds the root, carries out orders, collects what ends.
 
 use std::collections::HashMap;
+use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
@@ -15,7 +16,7 @@ use rustix::process::DumpableBehavior;
 use crate::clock::Clock;
 use crate::command::{self, Start};
 use crate::job::{Ending, Job, Order, Report};
-use crate::{net, root, wire};
+use crate::{net, owners, root, wire};
 
 /// Runs the inside until the parent is gone. The result is the process's exit code.
 pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> i32 {
@@ -31,6 +32,14 @@ pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> 
 fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<(), String> {
     let said = |doing: &'static str| move |error: io::Error| format!("{doing}: {error}");
     nix::unistd::sethostname(&job.host_name).map_err(|error| format!("set the host name: {error}"))?;
+    // Links and pipes can carry no record of their owner; those go into a file that the outside reads.
+    let others = if job.records_owners {
+        let path = job.bench.join(owners::OTHERS);
+        let file = File::options().append(true).create(true).open(&path);
+        Some(file.map_err(|error| format!("make {}: {error}", path.display()))?)
+    } else {
+        None
+    };
     let mut notes = root::build(job, handed_over)?;
     if let Err(error) = net::loopback_up() {
         notes.push(format!("the loopback inside could not be started ({error})"));
@@ -45,7 +54,8 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)
         .map_err(|error| format!("hide itself: {error}"))?;
     wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;
-    let mut inside = Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), running: HashMap::new() };
+    let mut inside =
+        Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), others, running: HashMap::new() };
     loop {
         let mut watched =
             [PollFd::new(socket.as_fd(), PollFlags::POLLIN), PollFd::new(ended.as_fd(), PollFlags::POLLIN)];
@@ -85,6 +95,8 @@ struct Inside<'a> {
     socket: &'a UnixStream,
     job: &'a Job,
     clock: Clock,
+    /// Where owners are recorded that no file can carry; only where owners are recorded.
+    others: Option<File>,
     /// Commands that were ordered and still run, with their numbers.
     running: HashMap<Pid, u64>,
 }
@@ -96,14 +108,16 @@ impl Inside<'_> {
 
     fn obey(&mut self, order: Order, fds: Vec<OwnedFd>) -> io::Result<()> {
         match order {
-            Order::Run(number, command) => match command::start(&command, fds, self.job.purpose, &mut self.clock) {
-                Start::Running { pid, terminal } => {
-                    self.running.insert(pid, number);
-                    let terminal: Vec<_> = terminal.iter().map(OwnedFd::as_fd).collect();
-                    self.report(&Report::Started(number), &terminal)
+            Order::Run(number, command) => {
+                match command::start(&command, fds, self.job.purpose, &mut self.clock, self.others.as_ref()) {
+                    Start::Running { pid, terminal } => {
+                        self.running.insert(pid, number);
+                        let terminal: Vec<_> = terminal.iter().map(OwnedFd::as_fd).collect();
+                        self.report(&Report::Started(number), &terminal)
+                    }
+                    Start::Failed { why, missing } => self.report(&Report::NotStarted { number, why, missing }, &[]),
                 }
-                Start::Failed { why, missing } => self.report(&Report::NotStarted { number, why, missing }, &[]),
-            },
+            }
             Order::Signal(number, signal) => {
                 let groups = self.running.iter().filter(|(_, running)| **running == number);
                 if let Ok(signal) = Signal::try_from(signal) {

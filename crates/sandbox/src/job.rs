@@ -21,6 +21,20 @@ pub struct Job {
     pub purpose: Purpose,
     /// Deliberate oddities of the surroundings, for sealing.
     pub oddities: Oddities,
+    /// User and group of the commands to come. Where there is one of each only, these are what there is inside.
+    pub only: (u32, u32),
+    /// Owners are written beside files; set by the session.
+    #[serde(default)]
+    pub(crate) records_owners: bool,
+}
+
+impl Job {
+    /// A sandbox for a purpose, without folders and oddities, in which root runs commands.
+    pub fn new(purpose: Purpose, layers: Vec<PathBuf>, bench: PathBuf, host_name: &str) -> Self {
+        let host_name = host_name.to_owned();
+        let (folders, oddities, only) = (Vec::new(), Oddities::default(), (0, 0));
+        Self { layers, bench, host_name, folders, purpose, oddities, only, records_owners: false }
+    }
 }
 
 /// One folder.

@@ -32,6 +32,7 @@ pub mod job;
 pub mod machine;
 pub mod net;
 pub mod odd;
+pub mod owners;
 mod root;
 pub mod session;
 pub mod terminal;

@@ -6,7 +6,7 @@ use std::path::Path;
 use serde::Serialize;
 
 use crate::ids::{self, Identity};
-use crate::job::{CommandJob, Job, Oddities, Purpose};
+use crate::job::{CommandJob, Job, Purpose};
 use crate::session::Raw;
 use crate::{SandboxError, Session};
 
@@ -110,9 +110,19 @@ fn control_groups() -> Trait {
 /// Who we are, as far as owners go. Must be called before the process has a second thread.
 pub fn identity() -> (Trait, Option<Identity>) {
     let name = "owners of files";
+    let lacking = ids::lacks_range();
     match ids::enter() {
         Ok(Identity::Root) => (Trait::there(name, "root has all of them"), Some(Identity::Root)),
-        Ok(identity) => (Trait::there(name, "a range of subordinate ids"), Some(identity)),
+        Ok(Identity::Range) => (Trait::there(name, "a range of subordinate ids"), Some(Identity::Range)),
+        Ok(Identity::Single) => {
+            let (found, remedy) = match lacking {
+                Some(SandboxError::Lacks { what, remedy }) => (what, remedy),
+                _ => ("no subordinate ids".to_owned(), "nothing has to be done".to_owned()),
+            };
+            let found = format!("one, and all others are written beside the files ({found})");
+            let remedy = format!("images come out the same; to have real owners inside, {remedy}");
+            (Trait::short(name, Standing::Limited, found, remedy), Some(Identity::Single))
+        }
         Err(SandboxError::Lacks { what, remedy }) => (Trait::short(name, Standing::Lacking, what, remedy), None),
         Err(error) => (Trait::short(name, Standing::Lacking, error.to_string(), "see the message"), None),
     }
@@ -122,14 +132,7 @@ pub fn identity() -> (Trait, Option<Identity>) {
 /// there: then everything but the command works.
 pub fn try_sandbox(identity: Identity, layer: &Path, bench: &Path) -> Vec<Trait> {
     let name = "a whole sandbox";
-    let job = Job {
-        layers: vec![layer.to_owned()],
-        bench: bench.to_owned(),
-        host_name: "cavrith".to_owned(),
-        folders: Vec::new(),
-        purpose: Purpose::Build,
-        oddities: Oddities::default(),
-    };
+    let job = Job::new(Purpose::Build, vec![layer.to_owned()], bench.to_owned(), "cavrith");
     let session = match Session::begin(job, identity) {
         Ok(session) => session,
         Err(error) => {

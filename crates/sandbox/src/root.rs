@@ -52,10 +52,11 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     if let Err(error) = mount_new("sysfs", "sys", quiet | MountFlags::RDONLY, "") {
         notes.push(format!("/sys is empty inside ({error})"));
     }
-    devices(&mut notes)?;
+    devices(job, &mut notes)?;
     let open = MountFlags::NOSUID | MountFlags::NODEV;
-    mount_new("tmpfs", "run", open, "mode=755,uid=0,gid=0")?;
-    mount_new("tmpfs", "tmp", open, "mode=1777,uid=0,gid=0")?;
+    let owner = owner_option(job);
+    mount_new("tmpfs", "run", open, &format!("mode=755,{owner}"))?;
+    mount_new("tmpfs", "tmp", open, &format!("mode=1777,{owner}"))?;
     if job.purpose == Purpose::Build
         && let Err(why) = limit_processes()
     {
@@ -125,8 +126,16 @@ fn limit_processes() -> Result<(), String> {
     fs::write("proc/sys/kernel/pid_max", BUILD_PROCESSES.to_string()).map_err(|error| error.to_string())
 }
 
-fn devices(notes: &mut Vec<String>) -> Step<()> {
-    mount_new("tmpfs", "dev", MountFlags::NOSUID | MountFlags::NOEXEC, "mode=755,uid=0,gid=0,size=4m")?;
+/// Who the small filesystems of the inside belong to: root, or the one owner that there is.
+fn owner_option(job: &Job) -> String {
+    let (uid, gid) = if job.records_owners { job.only } else { (0, 0) };
+    format!("uid={uid},gid={gid}")
+}
+
+fn devices(job: &Job, notes: &mut Vec<String>) -> Step<()> {
+    let owner = owner_option(job);
+    let terminals = if job.records_owners { job.only.1 } else { 5 };
+    mount_new("tmpfs", "dev", MountFlags::NOSUID | MountFlags::NOEXEC, &format!("mode=755,{owner},size=4m"))?;
     for node in NODES {
         let (from, to) = (format!("/dev/{node}"), format!("dev/{node}"));
         fs::write(&to, "").map_err(failed(format!("make /{to}")))?;
@@ -141,8 +150,8 @@ fn devices(notes: &mut Vec<String>) -> Step<()> {
         fs::create_dir(directory).map_err(failed(format!("make /{directory}")))?;
     }
     let quiet = MountFlags::NOSUID | MountFlags::NOEXEC;
-    mount_new("devpts", "dev/pts", quiet, "newinstance,ptmxmode=0666,mode=0620,gid=5")?;
-    mount_new("tmpfs", "dev/shm", MountFlags::NOSUID | MountFlags::NODEV, "mode=1777,uid=0,gid=0")
+    mount_new("devpts", "dev/pts", quiet, &format!("newinstance,ptmxmode=0666,mode=0620,gid={terminals}"))?;
+    mount_new("tmpfs", "dev/shm", MountFlags::NOSUID | MountFlags::NODEV, &format!("mode=1777,{owner}"))
 }
 
 /// Covers the parts of `/proc` that are none of the inside's business. Where the kernel has no such file there is

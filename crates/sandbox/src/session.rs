@@ -230,6 +230,8 @@ impl Session {
                 Err(error) => notes.push(format!("{error}; its files keep the owner they have outside")),
             }
         }
+        job.records_owners = identity.records_owners();
+        let only = job.only;
         let raw = Raw::start()?;
         let fds: Vec<_> = handed_over.iter().map(AsFd::as_fd).collect();
         raw.order(&Order::Begin(Box::new(job)), &fds)?;
@@ -237,7 +239,7 @@ impl Session {
             Report::Unshared => {}
             other => return Err(unexpected(other)),
         }
-        map_child(identity, raw.pid())?;
+        map_child(identity, only, raw.pid())?;
         raw.order(&Order::Mapped, &[])?;
         match raw.report()?.0 {
             Report::Ready { notes: more } => notes.extend(more),

@@ -16,6 +16,7 @@ use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Oddities, Purpo
 use cavrith_sandbox::session::Attended as _;
 use cavrith_sandbox::{Identity, SandboxError, Session, child, ids, janitor};
 use cavrith_sources::{checked, deb};
+use cavrith_store::owners::Ownership;
 use cavrith_store::writer::{LayerWriter, Links};
 
 const PACKAGE: &str =
@@ -34,7 +35,7 @@ impl Yard {
         let dir = tempfile::tempdir().unwrap();
         let made = dir.path().join("layer");
         fs::create_dir(&made).unwrap();
-        let mut writer = LayerWriter::new(made.clone(), 0, Links::Follow).unwrap();
+        let mut writer = LayerWriter::new(made.clone(), 0, Links::Follow, Ownership::Real).unwrap();
         let bytes = fs::read(PACKAGE).unwrap();
         let copy = dir.path().join("copy");
         let package = checked::check(PACKAGE.as_ref(), bytes.len() as u64, Sha256Digest::of(&bytes), &copy);
@@ -53,14 +54,7 @@ impl Yard {
             fs::create_dir_all(bench.join(name)).unwrap();
         }
         std::os::unix::fs::chown(bench.join("root"), Some(0), Some(0)).unwrap();
-        Job {
-            layers: vec![self.layer.clone()],
-            bench,
-            host_name: "wall".to_owned(),
-            folders: Vec::new(),
-            purpose,
-            oddities: Oddities::default(),
-        }
+        Job::new(purpose, vec![self.layer.clone()], bench, "wall")
     }
 
     fn session(&self, purpose: Purpose) -> Session {

@@ -15,6 +15,7 @@ use cavrith_core::tree::{Kind, Tree};
 use cavrith_sources::checked::{self, Checked};
 use cavrith_sources::tarball::{self, Laying, Rights};
 use cavrith_sources::{SourceError, deb, zipball};
+use cavrith_store::owners::Ownership;
 use cavrith_store::writer::{LayerWriter, Links};
 use proptest::prelude::*;
 use tar::EntryType;
@@ -60,7 +61,7 @@ fn unpack_as(archive: &[u8], laying: &Laying, links: Links) -> Unpacked {
     let dir = tempfile::tempdir().unwrap();
     let layer = dir.path().join("layer");
     fs::create_dir(&layer).unwrap();
-    let mut writer = LayerWriter::new(layer, EPOCH, links).unwrap();
+    let mut writer = LayerWriter::new(layer, EPOCH, links, Ownership::Real).unwrap();
     let result = tarball::unpack(archive, "hostile.tar", laying, &mut writer);
     let result = result.map_err(|error| error.to_string()).map(|_| writer.finish().unwrap().tree().clone());
     Unpacked { dir, result }
@@ -252,7 +253,7 @@ fn unzip(bytes: &[u8], strip: usize) -> Result<Tree, String> {
     let mut checked = check(dir.path(), bytes);
     let layer = dir.path().join("layer");
     fs::create_dir(&layer).unwrap();
-    let mut writer = LayerWriter::new(layer, EPOCH, Links::Refuse).unwrap();
+    let mut writer = LayerWriter::new(layer, EPOCH, Links::Refuse, Ownership::Real).unwrap();
     let laying = Laying { strip, ..tool() };
     zipball::unpack(&mut checked, &laying, &mut writer).map_err(|error| error.to_string())?;
     Ok(writer.finish().unwrap().tree().clone())
@@ -316,7 +317,7 @@ fn a_package_is_laid_out_and_recorded_as_dpkg_records_it() {
     let dir = tempfile::tempdir().unwrap();
     let layer = dir.path().join("layer");
     fs::create_dir(&layer).unwrap();
-    let mut writer = LayerWriter::new(layer.clone(), EPOCH, Links::Follow).unwrap();
+    let mut writer = LayerWriter::new(layer.clone(), EPOCH, Links::Follow, Ownership::Real).unwrap();
     let mut checked = check(dir.path(), &package(CONTROL, &tide_data()));
     assert_eq!(deb::read_control(&mut checked).unwrap().newest, EPOCH + 9);
     let installed = deb::unpack(&mut checked, &mut writer).unwrap();

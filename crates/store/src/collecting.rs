@@ -12,7 +12,7 @@ use cavrith_core::tree::diff::changes;
 
 use crate::records::ImageRecord;
 use crate::staging::{self, Staging};
-use crate::{Store, StoreError, io_error, walk};
+use crate::{Store, StoreError, io_error};
 
 /// One thing in the store that could go.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -193,7 +193,7 @@ impl Store {
             Err(error) => return vec![damaged(dir.join("tree"), error.to_string())],
         };
         // Time stamps are verify's business: only a lock knows what they have to be.
-        let found = match walk::measure(&dir.join("root"), 0) {
+        let found = match self.measure(layer, 0, &expected) {
             Ok(measure) => measure.tree,
             Err(error) => return vec![damaged(dir, error.to_string())],
         };

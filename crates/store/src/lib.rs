@@ -26,6 +26,7 @@ pub mod atomic;
 pub mod blobs;
 pub mod collecting;
 pub mod leases;
+pub mod owners;
 pub mod records;
 pub mod staging;
 pub mod walk;
@@ -39,6 +40,7 @@ use std::path::{Path, PathBuf};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::tree::{Tree, encoding};
 
+use crate::owners::Ownership;
 use crate::writer::StagedLayer;
 
 const FORMAT: &str = "cavrith store 1\n";
@@ -90,6 +92,7 @@ pub(crate) fn io_error(doing: &'static str, path: impl Into<PathBuf>) -> impl Fn
 pub struct Store {
     root: PathBuf,
     lease: Option<std::sync::Arc<leases::Lease>>,
+    ownership: Ownership,
 }
 
 impl Store {
@@ -116,7 +119,32 @@ impl Store {
             }
             Err(error) => return Err(io_error("read", &format)(error)),
         }
-        Ok(Self { root: root.to_owned(), lease: None })
+        Ok(Self { root: root.to_owned(), lease: None, ownership: Ownership::Real })
+    }
+
+    /// From now on owners of files are found, and written, like this.
+    pub fn set_ownership(&mut self, ownership: Ownership) {
+        self.ownership = ownership;
+    }
+
+    /// Where the owners of this store's files are.
+    pub fn ownership(&self) -> Ownership {
+        self.ownership
+    }
+
+    /// Reads every byte of a layer's files. `expected` is what its manifest says, which alone knows whose a link is where owners are
+    /// recorded.
+    ///
+    /// # Errors
+    /// When something cannot be read.
+    pub fn measure(&self, layer: &TreeDigest, epoch: u64, expected: &Tree) -> Result<walk::Measure, StoreError> {
+        let known =
+            |path: &cavrith_core::path::RootPath| expected.get(path).map(|entry| (entry.meta.uid, entry.meta.gid));
+        let owners = match self.ownership {
+            Ownership::Real => owners::Owners::Real,
+            Ownership::Recorded => owners::Owners::Recorded { new: (0, 0), known: &known },
+        };
+        walk::measure(&self.layer_root(layer), epoch, owners)
     }
 
     /// The store's directory.

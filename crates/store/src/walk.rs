@@ -14,6 +14,7 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
+use crate::owners::{self, Owner, Owners};
 use crate::writer::{StagedLayer, set_time};
 use crate::{StoreError, io_error, xattrs};
 
@@ -30,8 +31,8 @@ pub struct Measure {
 ///
 /// # Errors
 /// When something cannot be read.
-pub fn measure(root: &Path, epoch: u64) -> Result<Measure, StoreError> {
-    let mut walk = Walk::default();
+pub fn measure(root: &Path, epoch: u64, owners: Owners<'_>) -> Result<Measure, StoreError> {
+    let mut walk = Walk::new(owners, false);
     walk.directory(root, &RootPath::root())?;
     let mut times = walk.times.iter();
     let other_times = times.by_ref().filter(|(_, time)| *time != (epoch as i64, 0)).map(|(path, _)| path.clone());
@@ -46,13 +47,19 @@ pub fn measure(root: &Path, epoch: u64) -> Result<Measure, StoreError> {
 ///
 /// # Errors
 /// When something cannot be read or changed.
-pub fn capture(dir: PathBuf, epoch: u64) -> Result<StagedLayer, StoreError> {
+pub fn capture(dir: PathBuf, epoch: u64, owners: Owners<'_>) -> Result<StagedLayer, StoreError> {
     let root = dir.join("root");
-    let mut walk = Walk { remove_sockets: true, ..Walk::default() };
+    let mut walk = Walk::new(owners, true);
     walk.directory(&root, &RootPath::root())?;
     for path in walk.tree.entries.keys().rev() {
         let at = root.join(path.as_relative());
         xattrs::strip_overlay(&at).map_err(io_error("clean", &at))?;
+        if let (Owners::Recorded { .. }, Some(entry)) = (owners, walk.tree.get(path))
+            && matches!(entry.kind, Kind::Directory { .. } | Kind::File { .. })
+        {
+            // What had no record till now gets one, so that the layer tells its owners by itself.
+            owners::write(&at, (entry.meta.uid, entry.meta.gid)).map_err(io_error("record the owner of", &at))?;
+        }
         set_time(&at, epoch)?;
     }
     let tree = walk.hash_files(&root)?;
@@ -60,18 +67,38 @@ pub fn capture(dir: PathBuf, epoch: u64) -> Result<StagedLayer, StoreError> {
     Ok(StagedLayer::new(dir, tree))
 }
 
-#[derive(Default)]
-struct Walk {
+struct Walk<'a> {
+    owners: Owners<'a>,
     tree: Tree,
     times: Vec<(RootPath, (i64, i64))>,
     /// Files whose content is still to be read; the first name of each.
     files: Vec<(RootPath, u64)>,
     /// Inodes that have several names.
     shared: HashMap<(u64, u64), LinkGroup>,
-    remove_sockets: bool,
+    /// It is an upper directory: what cannot be in a layer is removed, and what was copied up is told from what is new.
+    upper: bool,
 }
 
-impl Walk {
+impl<'a> Walk<'a> {
+    fn new(owners: Owners<'a>, upper: bool) -> Self {
+        Self { owners, tree: Tree::default(), times: Vec::new(), files: Vec::new(), shared: HashMap::new(), upper }
+    }
+
+    /// Whose a file is.
+    fn owner(&self, at: &Path, path: &RootPath, meta: &fs::Metadata) -> io::Result<Owner> {
+        let Owners::Recorded { new, known } = self.owners else { return Ok((meta.uid(), meta.gid())) };
+        let kind = meta.file_type();
+        if !kind.is_dir() && !kind.is_file() {
+            return Ok(known(path).unwrap_or(new));
+        }
+        if let Some(recorded) = owners::read(at)? {
+            return Ok(recorded);
+        }
+        // The root of an upper directory was made by us, as the image's root is.
+        let copied = path.is_root() || (self.upper && new != (0, 0) && xattrs::is_copied_up(at)?);
+        Ok(if copied || !self.upper { (0, 0) } else { new })
+    }
+
     fn directory(&mut self, at: &Path, path: &RootPath) -> Result<(), StoreError> {
         let meta = fs::symlink_metadata(at).map_err(io_error("read", at))?;
         let opaque = xattrs::is_opaque(at).map_err(io_error("read", at))?;
@@ -115,7 +142,7 @@ impl Walk {
             self.add(at, path, &meta, Kind::CharDevice { major, minor })
         } else if kind.is_block_device() {
             self.add(at, path, &meta, Kind::BlockDevice { major, minor })
-        } else if self.remove_sockets {
+        } else if self.upper {
             // A socket means something only while its program listens; no archive and no other machine can hold it.
             fs::remove_file(at).map_err(io_error("remove", at))
         } else {
@@ -127,7 +154,8 @@ impl Walk {
         let xattrs = xattrs::read(at).map_err(io_error("read the attributes of", at))?;
         let mode = (meta.mode() & 0o7777) as u16;
         self.times.push((path.clone(), (meta.mtime(), meta.mtime_nsec())));
-        let meta = Meta { mode, uid: meta.uid(), gid: meta.gid(), xattrs };
+        let (uid, gid) = self.owner(at, path, meta).map_err(io_error("read the owner of", at))?;
+        let meta = Meta { mode, uid, gid, xattrs };
         self.tree.entries.insert(path.clone(), Entry { kind, meta });
         Ok(())
     }

@@ -17,6 +17,7 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::{RootPath, shown};
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
+use crate::owners::{self, Owner, Ownership};
 use crate::{StoreError, io_error, xattrs};
 
 /// Something that an archive wanted and must not have.
@@ -91,7 +92,8 @@ pub struct LayerWriter {
     named: BTreeSet<RootPath>,
     next_group: u64,
     /// Owner of what this process creates.
-    creator: (u32, u32),
+    creator: Owner,
+    ownership: Ownership,
 }
 
 impl LayerWriter {
@@ -99,12 +101,12 @@ impl LayerWriter {
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn new(dir: PathBuf, epoch: u64, links: Links) -> Result<Self, StoreError> {
+    pub fn new(dir: PathBuf, epoch: u64, links: Links, ownership: Ownership) -> Result<Self, StoreError> {
         let root = dir.join("root");
         fs::create_dir(&root).map_err(io_error("make", &root))?;
         let made = fs::metadata(&root).map_err(io_error("read", &root))?;
         let (tree, creator) = (Tree::with_root(), (made.uid(), made.gid()));
-        Ok(Self { dir, root, tree, epoch, links, named: BTreeSet::new(), next_group: 0, creator })
+        Ok(Self { dir, root, tree, epoch, links, named: BTreeSet::new(), next_group: 0, creator, ownership })
     }
 
     /// What was written so far.
@@ -335,9 +337,17 @@ impl LayerWriter {
 
     /// Owner, rights, attributes and time of one entry. Owner first: changing it clears set-uid bits.
     fn dress(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
-        if (meta.uid, meta.gid) != self.creator {
-            std::os::unix::fs::lchown(at, Some(meta.uid), Some(meta.gid))
-                .map_err(io_error("change the owner of", at))?;
+        let owner = (meta.uid, meta.gid);
+        match (self.ownership, &handle) {
+            (Ownership::Real, _) if owner != self.creator => {
+                std::os::unix::fs::lchown(at, Some(meta.uid), Some(meta.gid))
+                    .map_err(io_error("change the owner of", at))?;
+            }
+            // Links and pipes have their owners in the manifest only.
+            (Ownership::Recorded, Handle::File(_) | Handle::Path) if owner != (0, 0) && !is_fifo(at) => {
+                owners::write(at, owner).map_err(io_error("record the owner of", at))?;
+            }
+            _ => {}
         }
         let permissions = Permissions::from_mode(u32::from(meta.mode));
         match handle {
@@ -365,6 +375,11 @@ impl LayerWriter {
         }
         Ok(StagedLayer::new(self.dir, self.tree))
     }
+}
+
+fn is_fifo(at: &Path) -> bool {
+    use std::os::unix::fs::FileTypeExt as _;
+    at.symlink_metadata().is_ok_and(|meta| meta.file_type().is_fifo())
 }
 
 /// How an entry that was just made is reached.

@@ -12,9 +12,24 @@ const OVERLAY: &[u8] = b"user.overlay.";
 /// The mark of an opaque directory (kernel documentation, filesystems/overlayfs, with the mount option userxattr).
 const OPAQUE: &[u8] = b"user.overlay.opaque";
 
+/// What Cavrith keeps for itself beside files; see [`crate::owners`].
+const OWN: &[u8] = b"user.cavrith.";
+/// The mark of a file that was copied up from a lower layer.
+const ORIGIN: &[u8] = b"user.overlay.origin";
+
+/// Whether a file of an upper directory was copied up from a lower layer.
+pub(crate) fn is_copied_up(path: &Path) -> io::Result<bool> {
+    match rustix::fs::lgetxattr(path, ORIGIN, &mut [0; 0][..]) {
+        Ok(_) | Err(Errno::RANGE) => Ok(true),
+        Err(Errno::NODATA | Errno::NOTSUP) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
 /// Whether a name may be carried by a layer: what programs set for themselves, and capabilities of files.
 pub(crate) fn is_kept(name: &[u8]) -> bool {
-    (name.starts_with(b"user.") && !name.starts_with(OVERLAY)) || name == b"security.capability"
+    let ours = name.starts_with(OVERLAY) || name.starts_with(OWN);
+    (name.starts_with(b"user.") && !ours) || name == b"security.capability"
 }
 
 /// The attributes of a file that count, without following a link.

@@ -14,6 +14,7 @@ use cavrith_core::path::RootPath;
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::diff::changes;
 use cavrith_core::tree::{Kind, Meta, Tree};
+use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::records::ImageRecord;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 use cavrith_store::{Store, StoreError, walk};
@@ -50,7 +51,7 @@ impl Shop {
     }
 
     fn writer(&self, name: &str) -> LayerWriter {
-        LayerWriter::new(self.place(name), EPOCH, Links::Refuse).unwrap()
+        LayerWriter::new(self.place(name), EPOCH, Links::Refuse, Ownership::Real).unwrap()
     }
 
     fn layer(&self, name: &str, content: &str) -> StagedLayer {
@@ -79,7 +80,7 @@ fn a_kept_layer_is_found_by_its_key_and_measured_as_it_was_written() {
     shop.store.remember(&key, &digest).unwrap();
     assert_eq!(shop.store.layer_for(&key), Some(digest));
     assert_eq!(shop.store.layer_tree(&digest).unwrap(), tree);
-    let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH).unwrap();
+    let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
     assert_eq!(measured.tree.digest(), digest);
     assert_eq!(measured.other_times, []);
 }
@@ -103,7 +104,7 @@ fn damage_is_noticed_wherever_it_is() {
     let root = shop.store.layer_root(&digest);
     let page = root.join("srv/page");
     let found = || {
-        let measured = walk::measure(&root, EPOCH).unwrap();
+        let measured = walk::measure(&root, EPOCH, Owners::Real).unwrap();
         (changes(&tree, &measured.tree).len(), measured.other_times.len())
     };
     assert_eq!(found(), (0, 0));
@@ -181,7 +182,7 @@ fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_o
     attribute(&root.join("etc/file"), "user.overlay.origin", b"zzz");
     attribute(&root.join("etc/file"), "user.note", b"kept");
     drop(std::os::unix::net::UnixListener::bind(root.join("etc/socket")).unwrap());
-    let staged = walk::capture(bench, EPOCH).unwrap();
+    let staged = walk::capture(bench, EPOCH, Owners::Real).unwrap();
     let tree = staged.tree().clone();
     let kind = |at: &str| tree.get(&path(at)).map(|entry| entry.kind.clone());
     assert_eq!(kind("etc/gone"), Some(Kind::Whiteout));
@@ -195,7 +196,7 @@ fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_o
     assert!(matches!(kind("etc/file"), Some(Kind::File { size: 1, links: Some(_), .. })));
     assert_eq!(kind("etc/file"), kind("etc/other"));
     let (digest, _) = shop.store.keep(staged, false).unwrap();
-    let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH).unwrap();
+    let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
     assert_eq!((measured.tree.digest(), measured.other_times), (digest, Vec::new()));
 }
 
@@ -266,7 +267,7 @@ proptest! {
             };
         }
         let (digest, tree) = shop.store.keep(writer.finish().unwrap(), false).unwrap();
-        let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH).unwrap();
+        let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
         prop_assert_eq!(changes(&tree, &measured.tree), []);
         prop_assert_eq!(measured.tree.digest(), digest);
         prop_assert_eq!(Tree::merged([&tree]).digest(), digest);

@@ -175,7 +175,7 @@ pub fn knock(
 /// A holder that is just beginning has no door yet, and one that is just ending none any more.
 fn connect(dir: &Path) -> Option<UnixStream> {
     let opened = fs::File::open(dir).ok()?;
-    (0..40).find_map(|attempt| {
+    (0..200).find_map(|attempt| {
         if attempt > 0 {
             std::thread::sleep(Duration::from_millis(25));
         }

@@ -79,14 +79,9 @@ pub fn enter(workshop: Workshop<'_>, visit: Visit<'_>) -> Result<Ending, Workspa
     }
     let mut folders = folders;
     folders.extend(except_mounts(&project.spec, &folders, &scratch.dir.join("except"))?);
-    let job = Job {
-        layers: steps::layer_roots(workshop.store, record.layers.iter().map(|layer| &layer.tree)),
-        bench: scratch.bench.clone(),
-        host_name: setup.host_name.clone(),
-        folders,
-        purpose: Purpose::Workspace,
-        oddities: workshop.oddities,
-    };
+    let layers = steps::layer_roots(workshop.store, record.layers.iter().map(|layer| &layer.tree));
+    let mut job = Job::new(Purpose::Workspace, layers, scratch.bench.clone(), &setup.host_name);
+    (job.folders, job.oddities, job.only) = (folders, workshop.oddities, (ACCOUNT_ID, ACCOUNT_ID));
     let session = Session::begin(job, workshop.identity)?;
     session.notes().iter().for_each(|text| note(text.clone()));
     let forward = Forward::begin(&project.spec.ports, &session.connector()?)?;

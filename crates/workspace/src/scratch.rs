@@ -23,6 +23,7 @@ use cavrith_core::digest::{ContentDigest, ImageFingerprint};
 use cavrith_engine::error::file_error;
 use cavrith_engine::home::Home;
 use cavrith_engine::steps;
+use cavrith_store::owners::Ownership;
 
 use crate::WorkspaceError;
 
@@ -70,7 +71,7 @@ pub fn hold(home: &Home, name: &str, project: &Path, image: &ImageFingerprint) -
             cavrith_store::staging::remove(&aside)?;
         }
         fs::create_dir(&aside).map_err(file_error("make", &aside))?;
-        steps::make_bench(&aside, None)?;
+        steps::make_bench(&aside, None, Ownership::Real)?;
         fs::rename(&aside, &bench).map_err(file_error("make", &bench))?;
     }
     let others = fs::read_dir(&dir).map_err(file_error("list", &dir))?.flatten().map(|entry| entry.path());

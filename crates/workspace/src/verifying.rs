@@ -23,7 +23,7 @@ use cavrith_sandbox::Session;
 use cavrith_sandbox::net::Connector;
 use cavrith_sources::deb;
 use cavrith_store::records::ImageRecord;
-use cavrith_store::{StoreError, walk};
+use cavrith_store::StoreError;
 
 use crate::ports::Forward;
 use crate::{WorkspaceError, except_mounts, folder_mounts};
@@ -90,9 +90,11 @@ impl<'a> Image<'a> {
         let mut merged = Tree::with_root();
         let mut differences = Vec::new();
         for layer in &record.layers {
-            let measure = walk::measure(&workshop.store.layer_root(&layer.tree), epoch)?;
+            let listed = workshop.store.layer_tree(&layer.tree);
+            let nothing = Tree::with_root();
+            let measure = workshop.store.measure(&layer.tree, epoch, listed.as_ref().unwrap_or(&nothing))?;
             let from = || Some(layer.name.clone());
-            match workshop.store.layer_tree(&layer.tree) {
+            match listed {
                 Ok(expected) => {
                     let found = changes(&expected, &measure.tree);
                     let told: Vec<_> = found.iter().map(|change| change.path.clone()).collect();

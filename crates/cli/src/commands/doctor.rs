@@ -67,7 +67,7 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
 fn sandbox(shed: &Shed, identity: cavrith_sandbox::Identity) -> Vec<Trait> {
     let made = shed.staging.new_dir().and_then(|layer| Ok((layer, shed.staging.new_dir()?)));
     let made = made.map_err(cavrith_engine::EngineError::from).and_then(|(layer, bench)| {
-        cavrith_engine::steps::make_bench(&bench, None)?;
+        cavrith_engine::steps::make_bench(&bench, None, shed.store.ownership())?;
         for name in ["dev", "proc", "run", "sys", "tmp"] {
             std::fs::create_dir(layer.join(name))
                 .map_err(cavrith_engine::error::file_error("make", layer.join(name)))?;
