@@ -22,8 +22,8 @@ use cavrith_engine::steps::{account_command, ask, fresh_session};
 use cavrith_sandbox::Session;
 use cavrith_sandbox::net::Connector;
 use cavrith_sources::deb;
-use cavrith_store::records::ImageRecord;
 use cavrith_store::StoreError;
+use cavrith_store::records::ImageRecord;
 
 use crate::ports::Forward;
 use crate::{WorkspaceError, except_mounts, folder_mounts};

@@ -16,7 +16,6 @@ const USER: u32 = 4242;
 struct Member {
     dir: PathBuf,
     program: PathBuf,
-    subordinate: bool,
 }
 
 impl Member {
@@ -42,7 +41,7 @@ impl Member {
             let status = Command::new("chown").args(["-R", &format!("{USER}:{USER}")]).arg(&dir).status().unwrap();
             assert!(status.success());
         }
-        Self { dir, program, subordinate }
+        Self { dir, program }
     }
 
     fn run(&self, arguments: &[&str]) -> Output {
@@ -74,19 +73,71 @@ fn owner(path: &Path) -> u32 {
     std::os::unix::fs::MetadataExt::uid(&fs::metadata(path).unwrap())
 }
 
-#[test]
-fn an_ordinary_user_builds_seals_and_verifies_the_same() {
-    let team = Team::locked();
+/// Steps that do with owners what packages' scripts do.
+fn step_owners(team: &Team) {
     team.step("touch /srv/a; chown 1000:1000 /srv/a; touch /srv/b; chown 65534:33 /srv/b; chmod 4755 /srv/b; mkdir /srv/c; chown 7 /srv/c");
     team.step(
         "rm -r /srv/site; mkdir /srv/site; ln /srv/a /srv/site/a; touch /srv/c/x; su -s /bin/sh crew -c true || true",
     );
+    // What lies beneath is changed, renamed, replaced, linked; rights go when the owner changes; links have owners too.
+    team.step("chmod 600 /srv/a; mv /srv/b /srv/moved; rm /srv/c/x; touch /srv/c/x; chgrp 8 /srv/c/x; chmod 6755 /srv/c/x; chown :9 /srv/c/x");
+    team.step("mkdir -p /srv/tree/in; ln -s ../c /srv/tree/link; mkfifo /srv/tree/pipe; echo x > /srv/tree/in/file; chown -R 5:6 /srv/tree; chown -h 11 /bin/ls");
+    team.step("cp /srv/moved /srv/copy; echo more >> /srv/moved; cat /srv/a > /srv/new; cd /srv/tree; chown 12:13 in/file; echo 14 > in/other");
+}
+
+#[test]
+fn an_ordinary_user_builds_seals_and_verifies_the_same() {
+    let team = Team::locked();
+    step_owners(&team);
     team.ok(&["seal"]);
     let member = Member::of(&team, true);
     let told = member.ok(&["build"]);
     assert!(told.contains("layers made"), "{told}");
     assert!(member.ok(&["verify"]).contains("the same as sealed"));
     assert!(member.ok(&["seal"]).contains("still sealed"));
+}
+
+#[test]
+fn a_user_without_subordinate_ids_builds_seals_and_verifies_the_same() {
+    let team = Team::locked();
+    step_owners(&team);
+    let path = team.project().join("cavrith.toml");
+    let spec = fs::read_to_string(&path).unwrap();
+    let account = "[[steps]]\nname = \"as crew\"\nat = \"build\"\naccount = \"crew\"\nrun = \"echo x > ~/own; mkdir ~/dir; ln -s own ~/dir/link; id -u > ~/id; cat /srv/a >> ~/own\"\n[[steps]]\nname = \"a note\"\nat = \"build\"\nwrite = { inside = \"/srv/tree/in/note\", content = \"x\", owner = \"crew\" }\n";
+    fs::write(&path, format!("{spec}\n{account}")).unwrap();
+    team.change("chmod 600 /srv/a", "chmod 644 /srv/a");
+    team.ok(&["seal"]);
+    if !is_root() {
+        // Without root there is no way to take this user's range away.
+        return;
+    }
+    let member = Member::of(&team, false);
+    let told = member.ok(&["build"]);
+    assert!(told.contains("layers made"), "{told}");
+    let verdict = member.run(&["verify"]);
+    assert!(verdict.status.success(), "{}", crate::team::told(&verdict));
+    assert!(member.ok(&["seal"]).contains("still sealed"));
+    assert!(member.ok(&["store", "check"]).contains("everything in the store is as it was made"));
+    // A record that was changed is damage like an owner that was.
+    let layers = member.dir.join("home/store/layers");
+    let changed = fs::read_dir(layers).unwrap().map(|layer| layer.unwrap().path().join("root/srv/copy"));
+    let changed = changed.into_iter().find(|path| path.exists()).unwrap();
+    rustix::fs::setxattr(&changed, "user.cavrith.owner", b"3:4", rustix::fs::XattrFlags::empty()).unwrap();
+    let output = member.run(&["store", "check"]);
+    assert_eq!(output.status.code(), Some(1), "{}", crate::team::told(&output));
+    assert!(String::from_utf8_lossy(&output.stdout).contains("its owner and group changed"));
+    member.ok(&["store", "repair"]);
+    member.ok(&["build"]);
+    member.ok(&["verify"]);
+    // What the member makes belongs to the member, on both sides.
+    assert_eq!(
+        member.ok(&["run", "-q", "--", "sh", "-c", "id -u; id -un; echo x > made; stat -c %U made"]),
+        "1000\ncrew\ncrew\n"
+    );
+    assert_eq!(owner(&member.dir.join("timetable/made")), USER);
+    // Nothing is left of it.
+    let staging = fs::read_dir(member.dir.join("home/store/staging")).unwrap().count();
+    assert_eq!(staging, 0);
 }
 
 #[test]
@@ -107,14 +158,40 @@ fn what_an_ordinary_user_lacks_is_named_with_its_remedy() {
     let team = Team::locked();
     let member = Member::of(&team, false);
     if !is_root() {
-        // Without root there is no way to take this user's range away.
         return;
     }
-    assert!(!member.subordinate);
-    assert!(member.run(&["check"]).status.success());
-    let output = member.run(&["build"]);
-    assert_eq!(output.status.code(), Some(3));
-    let told = told(&output);
-    assert!(told.contains("tove has no range of 65535 subordinate ids in /etc/subuid"), "{told}");
-    assert!(told.contains("usermod --add-subuids"), "{told}");
+    let answer: serde_json::Value = serde_json::from_str(&member.ok(&["doctor", "--json"])).unwrap();
+    assert_eq!(answer["ready"], true);
+    let owners = answer["traits"].as_array().unwrap().iter().find(|one| one["name"] == "owners of files").unwrap();
+    assert_eq!(owners["standing"], "limited");
+    assert!(owners["found"].as_str().unwrap().contains("tove has no range of 65535 subordinate ids in /etc/subuid"));
+    assert!(owners["remedy"].as_str().unwrap().contains("usermod --add-subuids"));
+    // And where nobody may make user namespaces, nothing can be done but to say so.
+    let etc = member.dir.parent().unwrap().join("etc");
+    let script = "for f in passwd subuid subgid; do mount --bind \"$0/$f\" /etc/$f; done; exec unshare --user --map-root-user sh -c 'echo 0 > /proc/sys/user/max_user_namespaces; exec \"$0\" build' \"$1\"";
+    let output = Command::new("unshare")
+        .args([
+            "--mount",
+            "setpriv",
+            "--reuid",
+            "4242",
+            "--regid",
+            "4242",
+            "--clear-groups",
+            "--inh-caps=-all",
+            "unshare",
+            "--user",
+            "--map-root-user",
+            "--mount",
+            "bash",
+            "-c",
+        ])
+        .arg(script)
+        .arg(&etc)
+        .arg(&member.program)
+        .current_dir(member.dir.join("timetable"))
+        .env("CAVRITH_HOME", member.dir.join("home"))
+        .output()
+        .unwrap();
+    assert_eq!(output.status.code(), Some(3), "{}", told(&output));
 }
