@@ -217,6 +217,9 @@ pub enum BadLock {
         /// What the parser says.
         message: String,
     },
+    /// It is not as it was written.
+    #[error("the lock is not as Cavrith wrote it: it was edited, half merged, or damaged")]
+    Changed,
     /// It holds something that Cavrith does not write.
     #[error("the lock holds something that Cavrith does not write")]
     Foreign,
@@ -228,18 +231,29 @@ pub enum BadLock {
     Version(u32),
 }
 
+/// A line that proves the rest of a lock: a digest of all lines that are no comments.
+fn sum_line(body: &str) -> String {
+    format!("# sum {}", &blake3::hash(body.as_bytes()).to_hex()[..32])
+}
+
 impl Lock {
     /// Reads a lock.
     ///
     /// # Errors
     /// When the text is no lock of this version.
     pub fn parse(text: &str) -> Result<Self, BadLock> {
+        // Version control may have changed the ends of lines.
+        let text = &text.replace("\r\n", "\n");
         let lock: Self = toml::from_str(text).map_err(|error| BadLock::Unreadable {
             line: crate::mistake::line_and_column(text, error.span().map_or(0, |span| span.start)).0,
             message: error.message().trim().to_owned(),
         })?;
         if lock.lock != 1 {
             return Err(BadLock::Version(lock.lock));
+        }
+        let body: String = text.lines().filter(|line| !line.starts_with('#')).map(|line| format!("{line}\n")).collect();
+        if !text.lines().any(|line| line == sum_line(&body)) {
+            return Err(BadLock::Changed);
         }
         if lock.seal.as_ref().is_some_and(|seal| !seal.is_whole()) {
             return Err(BadLock::Seal);
@@ -255,7 +269,7 @@ impl Lock {
     /// The text of the file. The same lock has the same text, to the byte.
     pub fn to_text(&self) -> String {
         let body = toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"));
-        format!("{HEAD}{body}")
+        format!("{HEAD}{}\n{body}", sum_line(&body))
     }
 
     /// Every file that comes from a depot.
@@ -270,6 +284,7 @@ impl Lock {
     /// Digest of all pins: of the lock's text as it would be without its seal.
     pub fn pins_digest(&self) -> PinsDigest {
         let pins = Self { seal: None, ..self.clone() };
-        PinsDigest::from_bytes(*blake3::hash(pins.to_text().as_bytes()).as_bytes())
+        let body = toml::to_string(&pins).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"));
+        PinsDigest::from_bytes(*blake3::hash(format!("{HEAD}{body}").as_bytes()).as_bytes())
     }
 }

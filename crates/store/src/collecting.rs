@@ -10,7 +10,7 @@ use rustix::fs::FlockOperation;
 use cavrith_core::digest::{Sha256Digest, TreeDigest};
 use cavrith_core::tree::diff::changes;
 
-use crate::records::ImageRecord;
+use crate::records::{ImageRecord, parse_record};
 use crate::staging::{self, Staging};
 use crate::{Store, StoreError, io_error};
 
@@ -265,7 +265,7 @@ impl Store {
 
     fn image_records(&self) -> Result<Vec<(PathBuf, Option<ImageRecord>)>, StoreError> {
         let read = |path: PathBuf| {
-            let record = fs::read(&path).ok().and_then(|text| serde_json::from_slice(&text).ok());
+            let record = fs::read_to_string(&path).ok().and_then(|text| parse_record(&text));
             (path, record)
         };
         Ok(files_in(&self.root().join("images"))?.into_iter().map(read).collect())

@@ -32,6 +32,15 @@ pub struct ImageRecord {
     pub bytes: u64,
 }
 
+/// The record in a file: JSON, and in the last line the BLAKE3 of what stands before it. Nothing when it is damaged.
+pub(crate) fn parse_record(text: &str) -> Option<ImageRecord> {
+    let (json, sum) = text.trim_end().rsplit_once('\n')?;
+    if blake3::hash(json.as_bytes()).to_hex().as_str() != sum {
+        return None;
+    }
+    serde_json::from_str::<ImageRecord>(json).ok().filter(|record| record.record == 1)
+}
+
 impl Store {
     /// The layer that was made for a key, if it is there.
     ///
@@ -70,7 +79,7 @@ impl Store {
             Err(error) => return Err(io_error("read", &path)(error)),
         };
         // A damaged record is worth no more than none: the image is put together again from its layers.
-        let record = serde_json::from_str::<ImageRecord>(&text).ok().filter(|record| record.record == 1);
+        let record = parse_record(&text);
         let record = record.filter(|record| record.layers.iter().all(|layer| self.has_layer(&layer.tree)));
         for layer in record.iter().flat_map(|record| &record.layers) {
             self.use_layer(&layer.tree)?;
@@ -90,9 +99,8 @@ impl Store {
     /// When the disk refuses.
     pub fn remember_image(&self, key: &ImageKey, record: &ImageRecord) -> Result<(), StoreError> {
         let path = self.root().join("images").join(key.to_string());
-        let mut text = serde_json::to_vec_pretty(record)
+        let text = serde_json::to_string_pretty(record)
             .unwrap_or_else(|error| panic!("BUG: a record cannot be written: {error}"));
-        text.push(b'\n');
-        atomic::write(&path, &text)
+        atomic::write(&path, format!("{text}\n{}\n", blake3::hash(text.as_bytes())).as_bytes())
     }
 }

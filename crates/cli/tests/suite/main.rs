@@ -9,14 +9,17 @@
 mod build;
 mod check;
 mod crash;
+mod damage;
 mod demo;
 mod inside;
 mod lock;
+mod manners;
 mod owners;
 mod seal;
 mod server;
 mod spec;
 mod steps;
+mod store;
 mod team;
 mod verify;
 mod web;

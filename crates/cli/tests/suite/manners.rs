@@ -1,0 +1,138 @@
+//! How the program behaves: what it says where, in which form, and how it ends.
+
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+
+use crate::team::{Team, told};
+
+#[test]
+fn quiet_says_nothing_and_verbose_more() {
+    let team = Team::locked();
+    let output = team.run(&["build", "-q"]);
+    assert_eq!(told(&output), "exit status: 0\n\n");
+    team.step("echo a line");
+    assert!(!team.fails(&["build"], 0).contains("a line"));
+    assert!(team.fails(&["build", "-v", "--fresh"], 0).contains("step \"step 2\": a line"));
+    assert_eq!(team.run(&["check", "-q", "-v"]).status.code(), Some(2));
+}
+
+#[test]
+fn colours_are_for_terminals_unless_somebody_says_otherwise() {
+    let team = Team::locked();
+    let plain = team.run(&["check"]);
+    assert!(!told(&plain).contains('\u{1b}'));
+    let always = team.run(&["check", "--color", "always"]);
+    assert!(told(&always).contains('\u{1b}'));
+    let never = team.command(&["check", "--color", "always"]).env("NO_COLOR", "1").output().unwrap();
+    // What is said on the command line wins.
+    assert!(told(&never).contains('\u{1b}'));
+}
+
+#[test]
+fn what_reports_can_report_in_json() {
+    let team = Team::sealed();
+    let depot = team.dir.path().join("depot");
+    let depot = depot.to_str().unwrap();
+    let keys = |arguments: &[&str]| {
+        let answer = team.json(arguments);
+        answer.as_object().unwrap().keys().cloned().collect::<Vec<_>>().join(" ")
+    };
+    for (arguments, expected) in [
+        (&["check", "--json"][..], "mistakes sound"),
+        (&["lock", "--json"], "epoch moved notes written"),
+        (&["lock", "--outdated", "--json"], "outdated"),
+        (&["build", "--json"], "bytes entries image layers millis words work workspace"),
+        (&["seal", "--json"], "image layers pins probes setup spec words workspace"),
+        (&["verify", "--json"], "aspects same words"),
+        (&["show", "--json"], "entries sound"),
+        (&["explain", "--json"], "codes keys"),
+        (&["explain", "CV0107", "--json"], "code right text title wrong"),
+        (&["explain", "env", "--json"], "carried_out default example key meaning needed type values"),
+        (&["schema"], "$schema additionalProperties anyOf description properties title type"),
+        (&["doctor", "--json"], "ready traits"),
+        (&["store", "list", "--json"], "bytes held store"),
+        (&["store", "check", "--json"], "damage removed whole"),
+        (&["store", "repair", "--json"], "damage removed whole"),
+        (&["store", "collect", "--json"], "bytes gone removed"),
+        (&["depot", "list", depot, "--json"], "about offers"),
+        (&["depot", "check", depot, "--json"], "files flaws whole"),
+    ] {
+        assert_eq!(keys(arguments), expected, "{arguments:?}");
+    }
+}
+
+#[test]
+fn mistakes_are_told_to_an_editor_with_their_places() {
+    let team = Team::new();
+    team.change("inside = 8080", "inside = 80800");
+    let answer = team.json(&["check", "--json"]);
+    assert_eq!(
+        answer,
+        serde_json::json!({ "sound": false, "mistakes": [{
+            "code": "CV0110", "weight": "mistake", "file": "cavrith.toml",
+            "message": "`inside` is 80800, and ports go from 1 to 65535",
+            "remedy": "write a number from 1 to 65535",
+            "places": [{ "file": "cavrith.toml", "line": 31, "column": 10, "end_line": 31, "end_column": 15, "note": "" }],
+        }] })
+    );
+}
+
+#[test]
+fn completions_and_manual_pages_name_every_command() {
+    let team = Team::new();
+    for shell in ["bash", "zsh", "fish"] {
+        let text = team.ok(&["completions", shell]);
+        assert!(text.contains("doctor") && text.contains("collect"), "{shell}");
+    }
+    let pages = team.dir.path().join("man");
+    team.ok(&["manual", pages.to_str().unwrap()]);
+    let read = |name: &str| std::fs::read_to_string(pages.join(name)).unwrap_or_else(|error| panic!("{name}: {error}"));
+    assert!(read("cavrith.1").contains("cavrith\\-doctor(1)"));
+    assert!(read("cavrith-store-collect.1").contains("unused"));
+    // What bash makes of the completions is a function for the program.
+    let script = "source /dev/stdin && complete -p cavrith";
+    let mut bash = std::process::Command::new("bash")
+        .args(["-c", script])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::io::Write::write_all(&mut bash.stdin.take().unwrap(), team.ok(&["completions", "bash"]).as_bytes()).unwrap();
+    assert!(bash.wait_with_output().unwrap().status.success());
+}
+
+#[test]
+fn an_interrupt_ends_everything_within_a_second() {
+    let team = Team::locked();
+    team.step("sleep 4711.25");
+    for command in [&["build"][..], &["build", "--fresh"], &["seal"]] {
+        let child = team.command(command).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let begun = Instant::now();
+        let sleeps = || {
+            std::fs::read_dir("/proc").unwrap().flatten().any(|entry| {
+                let line = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+                line.windows(7).any(|part| part == b"4711.25") && !line.windows(4).any(|part| part == b"sh\0-")
+            })
+        };
+        while !sleeps() {
+            assert!(begun.elapsed() < Duration::from_secs(30), "the step does not begin");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+        let begun = Instant::now();
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(130), "{}", told(&output));
+        assert!(begun.elapsed() < Duration::from_secs(1), "it took {:?}", begun.elapsed());
+        while sleeps() {
+            assert!(begun.elapsed() < Duration::from_secs(1), "the step goes on");
+        }
+        assert!(told(&output).contains("interrupted; what was finished is kept"), "{}", told(&output));
+    }
+    let begun = Instant::now();
+    while std::fs::read_dir(team.staging()).unwrap().next().is_some() {
+        assert!(begun.elapsed() < Duration::from_secs(5), "something is left in staging");
+    }
+}
