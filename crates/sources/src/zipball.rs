@@ -1,6 +1,6 @@
 //! Zip archives (APPNOTE.TXT of the format's maker), read through their central directory.
 
-use std::io::Read as _;
+use std::io::{Read as _, Seek as _, SeekFrom};
 
 use cavrith_core::path::shown;
 use cavrith_core::tree::Meta;
@@ -44,6 +44,40 @@ pub fn read_one(checked: &mut Checked, path: &str, longest: u64) -> Result<Optio
     Ok(Some(bytes))
 }
 
+/// A zip archive tells of each entry twice: right before it (APPNOTE.TXT, section 4.3.7) and in the central directory (section 4.3.12).
+/// Programs that read the one see another archive than those that read the other, when the two do not say the same.
+fn directories_agree(checked: &mut Checked) -> Result<(), SourceError> {
+    let name = checked.name().to_owned();
+    let damaged = |why: String| SourceError::Damaged { name: name.clone(), why };
+    let refused = |why: String| SourceError::Refused { name: name.clone(), why };
+    let mut central = Vec::new();
+    {
+        let file = checked.open().map_err(|error| damaged(error.to_string()))?;
+        let archive = zip::ZipArchive::new(std::io::BufReader::new(file));
+        let mut archive = archive.map_err(|error| damaged(error.to_string()))?;
+        for index in 0..archive.len().min(MAX_ENTRIES) {
+            let entry = archive.by_index_raw(index).map_err(|error| damaged(error.to_string()))?;
+            central.push((entry.header_start(), entry.name_raw().to_vec()));
+        }
+    }
+    let file = checked.open().map_err(|error| damaged(error.to_string()))?;
+    let mut file = std::io::BufReader::new(file);
+    for (start, expected) in central {
+        let mut header = [0; 30];
+        let mut local = Vec::new();
+        let read = file.seek(SeekFrom::Start(start)).and_then(|_| file.read_exact(&mut header)).and_then(|()| {
+            local = vec![0; usize::from(u16::from_le_bytes([header[26], header[27]]))];
+            file.read_exact(&mut local)
+        });
+        read.map_err(|error| damaged(format!("{}: {error}", shown(&expected))))?;
+        if local != expected {
+            let told = format!("its central directory calls {} what calls itself {}", shown(&expected), shown(&local));
+            return Err(refused(told));
+        }
+    }
+    Ok(())
+}
+
 /// Lays a zip archive into a layer.
 ///
 /// # Errors
@@ -53,6 +87,7 @@ pub fn unpack(checked: &mut Checked, laying: &Laying, writer: &mut LayerWriter) 
     let damaged = |why: String| SourceError::Damaged { name: name.clone(), why };
     let refused = |why: String| SourceError::Refused { name: name.clone(), why };
     let mut budget = bounds::unpacked(checked.size());
+    directories_agree(checked)?;
     let file = checked.open().map_err(|error| damaged(error.to_string()))?;
     let mut archive =
         zip::ZipArchive::new(std::io::BufReader::new(file)).map_err(|error| damaged(error.to_string()))?;
