@@ -12,6 +12,7 @@ mod crash;
 mod damage;
 mod demo;
 mod inside;
+mod kinds;
 mod lock;
 mod manners;
 mod owners;

@@ -86,7 +86,8 @@ pub fn choose(
     };
     lock.depots = chooser.depots(&lock);
     places_keep_apart(spec, &lock, &mut chooser.mistakes);
-    if chooser.mistakes.is_empty() {
+    // Of a depot that could not be read nobody knows what comes from it.
+    if chooser.mistakes.is_empty() && spec.depots.keys().all(|name| offers.contains_key(name)) {
         unused_depots(spec, &lock, &mut chooser.mistakes);
     }
     (lock, chooser.mistakes)
