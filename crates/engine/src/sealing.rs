@@ -11,12 +11,14 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::plan::Plan;
 use cavrith_core::seal::{Seal, SealedLayer};
 use cavrith_core::setup::Setup;
 use cavrith_core::tree::diff::{Change, What, changes};
+use cavrith_core::tree::{Kind, Tree};
 use cavrith_core::verdict::Difference;
 use cavrith_sandbox::job::Oddities;
 use cavrith_sandbox::{Identity, odd};
@@ -43,13 +45,18 @@ const SKIPPED_PIDS: u32 = 1000;
 /// What the second builder is told.
 #[derive(Debug, Serialize, Deserialize)]
 struct SecondBuild {
+    #[serde(with = "cavrith_sandbox::wire::path")]
     dir: PathBuf,
     /// Its own store; empty.
+    #[serde(with = "cavrith_sandbox::wire::path")]
     store: PathBuf,
     /// The first build's store.
+    #[serde(with = "cavrith_sandbox::wire::path")]
     first_store: PathBuf,
     first_layers: Vec<SealedLayer>,
+    first_image: ImageFingerprint,
     identity: Identity,
+    #[serde(with = "cavrith_sandbox::wire::paths")]
     shelves: Vec<PathBuf>,
 }
 
@@ -97,6 +104,7 @@ pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &Imag
         store: second_store.clone(),
         first_store: workshop.store.root().to_owned(),
         first_layers: first.layers.clone(),
+        first_image: first.image,
         identity: workshop.identity,
         shelves: workshop.shelves.to_vec(),
     };
@@ -206,22 +214,28 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
     let mut differences = Vec::new();
     for (ours, theirs) in order.first_layers.iter().zip(&built.record.layers) {
         if ours.tree != theirs.tree {
-            differences.extend(layer_differences(&first, ours, &store, theirs)?);
+            let marks = built.record.image != order.first_image;
+            differences.extend(layer_differences((&first, ours), (&store, theirs), marks)?);
         }
     }
     drop(staging);
     Ok(Comparison { record: built.record, differences })
 }
 
-/// Every file in which a layer came out differently, with the place of the first difference in it and its likely cause.
+/// Every file in which a layer came out differently, with `marks` deletions too: the same image can mark them in more than one way.
+/// Each comes with the place of the first difference in it and its likely cause.
 fn layer_differences(
-    first: &Store,
-    ours: &SealedLayer,
-    second: &Store,
-    theirs: &SealedLayer,
+    (first, ours): (&Store, &SealedLayer),
+    (second, theirs): (&Store, &SealedLayer),
+    marks: bool,
 ) -> Result<Vec<Difference>, EngineError> {
     let mut differences = Vec::new();
-    for change in changes(&first.layer_tree(&ours.tree)?, &second.layer_tree(&theirs.tree)?) {
+    let (here, there) = (first.layer_tree(&ours.tree)?, second.layer_tree(&theirs.tree)?);
+    let is_mark = |path: &RootPath| {
+        let entry = |tree: &Tree| tree.get(path).is_some_and(|entry| entry.kind == Kind::Whiteout);
+        entry(&here) || entry(&there)
+    };
+    for change in changes(&here, &there).into_iter().filter(|change| marks || !is_mark(&change.path)) {
         let mut difference = Difference::of_change(&change, Some(ours.name.clone()));
         match &change.what {
             What::Missing => difference.here = "not there the second time".to_owned(),

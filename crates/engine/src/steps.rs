@@ -202,7 +202,9 @@ impl Maker<'_> {
             Some(Ending::Code(0)) => {}
             Some(ending) => return Err(EngineError::Step { step: self.name.to_owned(), ending, last_lines }),
         }
-        for name in ["work", "merged"] {
+        let copied = bench.join(cavrith_sandbox::copied::MARK);
+        let was_copied = copied.exists();
+        for name in if was_copied { ["work", "root"] } else { ["work", "merged"] } {
             let path = bench.join(name);
             fs::remove_dir_all(&path).map_err(file_error("remove", &path))?;
         }
@@ -217,6 +219,10 @@ impl Maker<'_> {
             Ownership::Real => Owners::Real,
             Ownership::Recorded => Owners::Recorded { new: (command.user, command.group), known: &known },
         };
+        if was_copied {
+            fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
+            return Ok(walk::capture_copy(bench, self.epoch, owners, self.beneath.merged)?);
+        }
         Ok(walk::capture(bench, self.epoch, owners)?)
     }
 

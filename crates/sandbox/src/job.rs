@@ -9,9 +9,11 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Job {
     /// Directories of the layers, the lowest first.
+    #[serde(with = "crate::wire::paths")]
     pub layers: Vec<PathBuf>,
     /// A directory with the three empty directories `root` (the upper one), `work` and `merged`. What is changed inside
     /// ends up in `root`. All three lie on one filesystem.
+    #[serde(with = "crate::wire::path")]
     pub bench: PathBuf,
     /// The host name inside.
     pub host_name: String,
@@ -41,8 +43,10 @@ impl Job {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct FolderMount {
     /// Where it lies outside; absolute.
+    #[serde(with = "crate::wire::path")]
     pub outside: PathBuf,
     /// Where it appears; absolute.
+    #[serde(with = "crate::wire::path")]
     pub inside: PathBuf,
     /// It comes as an already made mount, in the order of those that do: one whose owner is mapped to the account.
     #[serde(default)]

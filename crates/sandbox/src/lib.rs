@@ -23,6 +23,7 @@
 pub mod child;
 mod clock;
 mod command;
+pub mod copied;
 mod filter;
 mod folder;
 pub mod ids;

@@ -10,10 +10,11 @@ use std::path::Path;
 
 use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
 use rustix::mount::{
-    MountFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags, UnmountFlags, mount, mount_bind, mount_change,
-    mount_remount, move_mount, open_tree, unmount,
+    MountFlags, MountPropagationFlags, MoveMountFlags, OpenTreeFlags, UnmountFlags, mount, mount_bind,
+    mount_bind_recursive, mount_change, mount_remount, move_mount, open_tree, unmount,
 };
 
+use crate::copied;
 use crate::ids::c_text;
 use crate::job::{FolderMount, Job, Purpose};
 
@@ -45,7 +46,10 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     let mut notes = Vec::new();
     let all_private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
     mount_change("/", all_private).map_err(failed("cut the mounts off from the outside"))?;
-    mount_layers(job)?;
+    if let Err(why) = mount_layers(job) {
+        copy_layers(job, &why)?;
+        notes.push(format!("the layers are copied, which takes time and room: this machine cannot {why}"));
+    }
     rustix::process::chdir("merged").map_err(failed("enter the new root"))?;
     let quiet = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
     mount_new("proc", "proc", quiet, "")?;
@@ -111,6 +115,22 @@ fn mount_layers(job: &Job) -> Step<()> {
         Purpose::Workspace => attempt(&options),
     };
     mounted.map_err(failed("mount the layers"))
+}
+
+/// Copies the layers into `merged`, unless that was done before, and makes it a mount, as the exchange of the roots wants it.
+fn copy_layers(job: &Job, why: &str) -> Step<()> {
+    rustix::process::chdir(&job.bench).map_err(failed(format!("enter {}", job.bench.display())))?;
+    if !Path::new(copied::MARK).exists() {
+        // Layers that are not there would be the same to a copy.
+        if why.starts_with("open the layer") {
+            return Err(why.to_owned());
+        }
+        // A copy that was interrupted is begun again.
+        fs::remove_dir_all("merged").and_then(|()| fs::create_dir("merged")).map_err(failed("empty a copy"))?;
+        copied::lay(&job.layers, Path::new("merged")).map_err(failed("copy the layers"))?;
+        fs::write(copied::MARK, "").map_err(failed("mark the copy"))?;
+    }
+    mount_bind_recursive("merged", "merged").map_err(failed("mount the copy of the layers"))
 }
 
 /// Limits the process ids of this PID namespace, and so its processes. The usual limit of a user's processes does not hold for

@@ -92,3 +92,54 @@ mod tests {
         assert!(receive::<String>(&theirs).unwrap().is_none());
     }
 }
+
+/// Paths as bytes, since a path need not be a text, for `#[serde(with = …)]`.
+pub mod path {
+    use std::ffi::OsString;
+    use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+    use std::path::{Path, PathBuf};
+
+    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer};
+
+    /// Writes a path.
+    ///
+    /// # Errors
+    /// What the serializer says.
+    pub fn serialize<S: Serializer>(path: &Path, to: S) -> Result<S::Ok, S::Error> {
+        path.as_os_str().as_bytes().serialize(to)
+    }
+
+    /// Reads a path.
+    ///
+    /// # Errors
+    /// What the deserializer says.
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<PathBuf, D::Error> {
+        Ok(OsString::from_vec(Vec::deserialize(from)?).into())
+    }
+}
+
+/// Lists of paths as bytes.
+pub mod paths {
+    use std::ffi::OsString;
+    use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+    use std::path::PathBuf;
+
+    use serde::{Deserialize as _, Deserializer, Serializer};
+
+    /// Writes paths.
+    ///
+    /// # Errors
+    /// What the serializer says.
+    pub fn serialize<S: Serializer>(paths: &[PathBuf], to: S) -> Result<S::Ok, S::Error> {
+        to.collect_seq(paths.iter().map(|path| path.as_os_str().as_bytes()))
+    }
+
+    /// Reads paths.
+    ///
+    /// # Errors
+    /// What the deserializer says.
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<PathBuf>, D::Error> {
+        let all = Vec::<Vec<u8>>::deserialize(from)?;
+        Ok(all.into_iter().map(|bytes| OsString::from_vec(bytes).into()).collect())
+    }
+}

@@ -1,7 +1,7 @@
 //! Reading a directory on disk back into a tree: what a step changed ([`capture`]), or what a layer holds now
 //! ([`measure`]).
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fs::{self, File};
 use std::io::{self, Read as _};
 use std::os::unix::ffi::OsStrExt as _;
@@ -12,6 +12,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::RootPath;
+use cavrith_core::tree::diff::differing_fields;
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
 use crate::owners::{self, Owner, Owners};
@@ -54,11 +55,8 @@ pub fn capture(dir: PathBuf, epoch: u64, owners: Owners<'_>) -> Result<StagedLay
     for path in walk.tree.entries.keys().rev() {
         let at = root.join(path.as_relative());
         xattrs::strip_overlay(&at).map_err(io_error("clean", &at))?;
-        if let (Owners::Recorded { .. }, Some(entry)) = (owners, walk.tree.get(path))
-            && matches!(entry.kind, Kind::Directory { .. } | Kind::File { .. })
-        {
-            // What had no record till now gets one, so that the layer tells its owners by itself.
-            owners::write(&at, (entry.meta.uid, entry.meta.gid)).map_err(io_error("record the owner of", &at))?;
+        if let Some(entry) = walk.tree.get(path) {
+            record_owner(&at, entry, owners)?;
         }
         set_time(&at, epoch)?;
     }
@@ -67,7 +65,78 @@ pub fn capture(dir: PathBuf, epoch: u64, owners: Owners<'_>) -> Result<StagedLay
     Ok(StagedLayer::new(dir, tree))
 }
 
+/// Takes what differs between a copy of a root and what it was copied from as a layer: `dir` is a directory of staging whose `merged` was a
+/// copy of `lower`. What is the same goes; what is gone becomes a deletion.
+///
+/// # Errors
+/// When something cannot be read or changed.
+pub fn capture_copy(dir: PathBuf, epoch: u64, owners: Owners<'_>, lower: &Tree) -> Result<StagedLayer, StoreError> {
+    let root = dir.join("root");
+    fs::rename(dir.join("merged"), &root).map_err(io_error("move", &root))?;
+    let mut walk = Walk::new(owners, true);
+    walk.lower = Some(lower);
+    walk.directory(&root, &RootPath::root())?;
+    let touched: BTreeSet<_> =
+        walk.times.iter().filter(|(_, time)| *time != (epoch as i64, 0)).map(|(path, _)| path.clone()).collect();
+    let mut tree = walk.hash_files(&root)?;
+    // A copy has one name only, and the time stamp of its layer: what has others was changed, were it to what it was. An overlay sees
+    // it the same way.
+    let same = |path: &RootPath, entry: &Entry| {
+        let linked = matches!(entry.kind, Kind::File { links: Some(_), .. });
+        !linked
+            && !touched.contains(path)
+            && lower.get(path).is_some_and(|below| differing_fields(below, entry).is_empty())
+    };
+    let mut kept: BTreeSet<RootPath> = BTreeSet::from([RootPath::root()]);
+    for (path, entry) in &tree.entries {
+        if !same(path, entry) {
+            kept.extend(path.ancestors());
+            kept.insert(path.clone());
+        }
+    }
+    for path in lower.entries.keys().filter(|path| !tree.entries.contains_key(*path)) {
+        // With a directory goes what is in it; only the uppermost needs a mark.
+        if path.parent().is_none_or(|parent| tree.get(&parent).is_some_and(|entry| entry.kind.is_directory())) {
+            kept.extend(path.ancestors());
+            let at = root.join(path.as_relative());
+            let nothing = rustix::fs::makedev(0, 0);
+            let mode = rustix::fs::Mode::empty();
+            // An overlay, in which we may be ourselves, lets nobody else make its own mark.
+            rustix::fs::mknodat(rustix::fs::CWD, &at, rustix::fs::FileType::CharacterDevice, mode, nothing)
+                .or_else(|_| xattrs::make_gone(&at))
+                .map_err(io_error("mark as gone", &at))?;
+            kept.insert(path.clone());
+        }
+    }
+    let gone: Vec<_> = tree.entries.keys().filter(|path| !kept.contains(*path)).cloned().collect();
+    for path in gone.iter().rev() {
+        let at = root.join(path.as_relative());
+        let directory = tree.entries.remove(path).is_some_and(|entry| entry.kind.is_directory());
+        if directory { fs::remove_dir(&at) } else { fs::remove_file(&at) }.map_err(io_error("remove", &at))?;
+    }
+    for path in kept.iter().filter(|path| !tree.entries.contains_key(*path)).cloned().collect::<Vec<_>>() {
+        tree.entries.insert(path, Entry { kind: Kind::Whiteout, meta: Meta::default() });
+    }
+    for (path, entry) in tree.entries.iter().rev() {
+        let at = root.join(path.as_relative());
+        record_owner(&at, entry, owners)?;
+        set_time(&at, epoch)?;
+    }
+    Ok(StagedLayer::new(dir, tree))
+}
+
+/// What had no record till now gets one, so that the layer tells its owners by itself.
+fn record_owner(at: &Path, entry: &Entry, owners: Owners<'_>) -> Result<(), StoreError> {
+    let carries = matches!(entry.kind, Kind::Directory { .. } | Kind::File { .. });
+    if matches!(owners, Owners::Recorded { .. }) && carries {
+        owners::write(at, (entry.meta.uid, entry.meta.gid)).map_err(io_error("record the owner of", at))?;
+    }
+    Ok(())
+}
+
 struct Walk<'a> {
+    /// What a copy was copied from, where it is one: there, what is new is told by its not being in it.
+    lower: Option<&'a Tree>,
     owners: Owners<'a>,
     tree: Tree,
     times: Vec<(RootPath, (i64, i64))>,
@@ -81,7 +150,15 @@ struct Walk<'a> {
 
 impl<'a> Walk<'a> {
     fn new(owners: Owners<'a>, upper: bool) -> Self {
-        Self { owners, tree: Tree::default(), times: Vec::new(), files: Vec::new(), shared: HashMap::new(), upper }
+        Self {
+            lower: None,
+            owners,
+            tree: Tree::default(),
+            times: Vec::new(),
+            files: Vec::new(),
+            shared: HashMap::new(),
+            upper,
+        }
     }
 
     /// Whose a file is.
@@ -95,7 +172,11 @@ impl<'a> Walk<'a> {
             return Ok(recorded);
         }
         // The root of an upper directory was made by us, as the image's root is.
-        let copied = path.is_root() || (self.upper && new != (0, 0) && xattrs::is_copied_up(at)?);
+        let from_below = match self.lower {
+            Some(lower) => lower.get(path).is_some(),
+            None => self.upper && new != (0, 0) && xattrs::is_copied_up(at)?,
+        };
+        let copied = path.is_root() || from_below;
         Ok(if copied || !self.upper { (0, 0) } else { new })
     }
 
@@ -121,6 +202,10 @@ impl<'a> Walk<'a> {
         let (major, minor) = (rustix::fs::major(meta.rdev()), rustix::fs::minor(meta.rdev()));
         if kind.is_dir() {
             self.directory(at, path)
+        } else if kind.is_file() && meta.len() == 0 && xattrs::is_gone(at).map_err(io_error("read", at))? {
+            self.times.push((path.clone(), (meta.mtime(), meta.mtime_nsec())));
+            self.tree.entries.insert(path.clone(), Entry { kind: Kind::Whiteout, meta: Meta::default() });
+            Ok(())
         } else if kind.is_file() {
             let links = (meta.nlink() > 1).then(|| {
                 let next = LinkGroup(self.shared.len() as u64);

@@ -14,6 +14,24 @@ const OPAQUE: &[u8] = b"user.overlay.opaque";
 
 /// What Cavrith keeps for itself beside files; see [`crate::owners`].
 const OWN: &[u8] = b"user.cavrith.";
+/// The mark of an empty file that stands for a deletion, where the filesystem takes no device that would.
+const GONE: &[u8] = b"user.cavrith.gone";
+
+/// Whether an empty file stands for a deletion.
+pub(crate) fn is_gone(path: &Path) -> io::Result<bool> {
+    match rustix::fs::lgetxattr(path, GONE, &mut [0; 4][..]) {
+        Ok(_) => Ok(true),
+        Err(Errno::NODATA | Errno::NOTSUP) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Makes an empty file that stands for a deletion.
+pub(crate) fn make_gone(path: &Path) -> io::Result<()> {
+    std::fs::File::create_new(path)?;
+    write(path, GONE, b"y")
+}
+
 /// The mark of a file that was copied up from a lower layer.
 const ORIGIN: &[u8] = b"user.overlay.origin";
 

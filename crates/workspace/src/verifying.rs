@@ -133,13 +133,16 @@ impl<'a> Image<'a> {
         let mut names: Vec<_> = sealed.keys().chain(here.keys()).collect();
         names.sort();
         names.dedup();
-        for name in names.into_iter().filter(|name| sealed.get(*name) != here.get(*name)) {
+        let found = self.merged.image_fingerprint(epoch);
+        // The same image may be cut into other layers: a directory that was made anew is one mark in an overlay, and many deletions in
+        // a copy. Only where the whole differs do the layers tell where.
+        let differing = names.into_iter().filter(|name| found != seal.image && sealed.get(*name) != here.get(*name));
+        for name in differing {
             let spoken = |layers: &BTreeMap<_, cavrith_core::digest::TreeDigest>| {
                 layers.get(name).map_or_else(|| NOTHING.to_owned(), cavrith_core::digest::TreeDigest::spoken)
             };
             differences.push(Difference::new(format!("layer {name}"), spoken(&sealed), spoken(&here)));
         }
-        let found = self.merged.image_fingerprint(epoch);
         if found != seal.image && differences.is_empty() {
             differences.push(Difference::new("image", seal.image.spoken(), found.spoken()));
         }

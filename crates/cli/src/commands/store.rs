@@ -27,12 +27,12 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
     let total: u64 = held.iter().map(|one| one.bytes).sum();
     if as_json {
         let all: Vec<_> = held.iter().map(as_value).collect();
-        screen.json(&json!({ "store": home.store(), "bytes": total, "held": all }));
+        screen.json(&json!({ "store": home.store().display().to_string(), "bytes": total, "held": all }));
         return Ok(0);
     }
     held.iter().for_each(|one| screen.result(line(screen, one)));
     screen.result(format_args!(
-        "{} in {}, at most {}",
+        "{} in {} of {}",
         styled(screen.out.strong, size(total)),
         count(held.len(), "thing"),
         home.store().display()
@@ -85,8 +85,10 @@ fn look(screen: &Screen, as_json: bool, mend: bool) -> Outcome {
     progress.finish();
     let damage = damage?;
     if as_json {
-        let all: Vec<_> =
-            damage.iter().map(|one| json!({ "path": one.path, "what": one.what, "how": one.how })).collect();
+        let all: Vec<_> = damage
+            .iter()
+            .map(|one| json!({ "path": one.path.display().to_string(), "what": one.what, "how": one.how }))
+            .collect();
         screen.json(&json!({ "whole": damage.is_empty(), "removed": mend, "damage": all }));
         return Ok(u8::from(!damage.is_empty() && !mend));
     }

@@ -14,6 +14,7 @@ mod demo;
 mod inside;
 mod kinds;
 mod lock;
+mod machines;
 mod manners;
 mod owners;
 mod seal;

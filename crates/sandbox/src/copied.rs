@@ -1,0 +1,136 @@
+//! Layers laid over each other by copying, where the kernel has no overlay to offer (an old kernel, a filesystem that cannot be an upper
+//! directory, such as another overlay).
+//!
+//! It takes as long, and as much room, as all files take; what comes out is the same.
+
+use std::fs;
+use std::io;
+use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps, XattrFlags};
+use rustix::io::Errno;
+
+/// The file in a bench that tells that its `merged` is a copy and not a mount.
+pub const MARK: &str = "copied";
+/// The mark of an opaque directory (kernel documentation, filesystems/overlayfs, with the mount option userxattr).
+const OPAQUE: &str = "user.overlay.opaque";
+
+/// The store's own mark of a deletion, on an empty file.
+const GONE: &str = "user.cavrith.gone";
+
+/// Copies layers, the lowest first, into an empty directory.
+pub(crate) fn lay(layers: &[PathBuf], to: &Path) -> io::Result<()> {
+    for layer in layers {
+        directory(layer, to)?;
+    }
+    Ok(())
+}
+
+fn told(path: &Path) -> impl FnOnce(io::Error) -> io::Error {
+    let path = path.display().to_string();
+    move |error| io::Error::new(error.kind(), format!("{path}: {error}"))
+}
+
+fn directory(from: &Path, to: &Path) -> io::Result<()> {
+    let meta = fs::symlink_metadata(from).map_err(told(from))?;
+    if attribute(from, OPAQUE)?.is_some_and(|value| value == b"y") {
+        empty(to)?;
+    }
+    for inner in fs::read_dir(from).map_err(told(from))? {
+        let inner = inner.map_err(told(from))?;
+        entry(&inner.path(), &to.join(inner.file_name()))?;
+    }
+    dress(from, to, &meta)
+}
+
+fn entry(from: &Path, to: &Path) -> io::Result<()> {
+    let meta = fs::symlink_metadata(from).map_err(told(from))?;
+    let kind = meta.file_type();
+    let there = fs::symlink_metadata(to).ok();
+    if kind.is_dir() {
+        if there.as_ref().is_some_and(|there| !there.is_dir()) {
+            fs::remove_file(to).map_err(told(to))?;
+        }
+        if there.is_none_or(|there| !there.is_dir()) {
+            fs::create_dir(to).map_err(told(to))?;
+        }
+        return directory(from, to);
+    }
+    match there {
+        Some(there) if there.is_dir() => fs::remove_dir_all(to).map_err(told(to))?,
+        Some(_) => fs::remove_file(to).map_err(told(to))?,
+        None => {}
+    }
+    let empty = kind.is_file() && meta.len() == 0;
+    if (kind.is_char_device() && meta.rdev() == 0) || (empty && attribute(from, GONE)?.is_some()) {
+        // A deletion.
+        return Ok(());
+    }
+    // Names of one file become files of their own, as they do in an overlay when one of them is written.
+    if kind.is_symlink() {
+        std::os::unix::fs::symlink(fs::read_link(from).map_err(told(from))?, to).map_err(told(to))?;
+    } else if kind.is_fifo() {
+        rustix::fs::mknodat(CWD, to, FileType::Fifo, Mode::from_raw_mode(0o600), 0)
+            .map_err(|error| told(to)(error.into()))?;
+    } else if kind.is_file() {
+        fs::copy(from, to).map_err(told(to))?;
+    } else {
+        // A device: the inside's devices are the sandbox's own.
+        return Ok(());
+    }
+    dress(from, to, &meta)
+}
+
+fn empty(directory: &Path) -> io::Result<()> {
+    for entry in fs::read_dir(directory).map_err(told(directory))? {
+        let path = entry.map_err(told(directory))?.path();
+        let directory = fs::symlink_metadata(&path).map_err(told(&path))?.is_dir();
+        if directory { fs::remove_dir_all(&path) } else { fs::remove_file(&path) }.map_err(told(&path))?;
+    }
+    Ok(())
+}
+
+fn attribute(path: &Path, name: &str) -> io::Result<Option<Vec<u8>>> {
+    let mut value = vec![0; 64 * 1024];
+    match rustix::fs::lgetxattr(path, name, &mut value[..]) {
+        Ok(length) => {
+            value.truncate(length);
+            Ok(Some(value))
+        }
+        Err(Errno::NODATA | Errno::NOTSUP) => Ok(None),
+        Err(error) => Err(told(path)(error.into())),
+    }
+}
+
+/// Gives a copy the owner, rights, attributes and times of what it is a copy of.
+fn dress(from: &Path, to: &Path, meta: &fs::Metadata) -> io::Result<()> {
+    let now = fs::symlink_metadata(to).map_err(told(to))?;
+    if (now.uid(), now.gid()) != (meta.uid(), meta.gid()) {
+        std::os::unix::fs::lchown(to, Some(meta.uid()), Some(meta.gid())).map_err(told(to))?;
+    }
+    if !meta.is_symlink() {
+        fs::set_permissions(to, fs::Permissions::from_mode(meta.mode() & 0o7777)).map_err(told(to))?;
+    }
+    let mut names = vec![0; 64 * 1024];
+    let length = match rustix::fs::llistxattr(from, &mut names[..]) {
+        Ok(length) => length,
+        Err(Errno::NOTSUP) => 0,
+        Err(error) => return Err(told(from)(error.into())),
+    };
+    for name in names[..length].split(|byte| *byte == 0) {
+        let kept =
+            (name.starts_with(b"user.") && !name.starts_with(b"user.overlay.")) || name == b"security.capability";
+        if let (true, Ok(name)) = (kept, std::str::from_utf8(name))
+            && let Some(value) = attribute(from, name)?
+        {
+            rustix::fs::lsetxattr(to, name, &value, XattrFlags::empty()).map_err(|error| told(to)(error.into()))?;
+        }
+    }
+    let time = |seconds, nanoseconds| Timespec { tv_sec: seconds, tv_nsec: nanoseconds as _ };
+    let times = Timestamps {
+        last_access: time(meta.atime(), meta.atime_nsec()),
+        last_modification: time(meta.mtime(), meta.mtime_nsec()),
+    };
+    rustix::fs::utimensat(CWD, to, &times, AtFlags::SYMLINK_NOFOLLOW).map_err(|error| told(to)(error.into()))
+}
