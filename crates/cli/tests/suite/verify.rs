@@ -136,17 +136,21 @@ fn a_changed_lock_or_a_missing_image_is_a_difference() {
     let team = Team::sealed();
     let path = team.project().join("cavrith.lock");
     let text = fs::read_to_string(&path).unwrap();
-    fs::write(&path, text.replacen("epoch = 1", "epoch = 2", 1)).unwrap();
-    assert_eq!(differing(&team), ["spec and lock", "image"]);
+    fs::remove_dir_all(team.home().join("store/images")).unwrap();
+    fs::create_dir(team.home().join("store/images")).unwrap();
+    assert_eq!(differing(&team), ["image"]);
     assert!(team.fails(&["verify"], 1).contains("not built here; run cavrith build"));
     fs::write(&path, text.replace("image = \"", "image = \"x")).unwrap();
     assert!(team.fails(&["verify"], 1).contains("the lock cannot be read"));
-    // A seal that was bent to fit is noticed by itself.
-    for (old, new) in
-        [("SITE_PORT = \"8080\"", "SITE_PORT = \"8081\""), ("words = \"", "words = \"k"), ("site = \"8080/tcp\"", "")]
-    {
+    // A lock or seal that was bent to fit is noticed by itself.
+    for (old, new) in [
+        ("epoch = 1", "epoch = 2"),
+        ("SITE_PORT = \"8080\"", "SITE_PORT = \"8081\""),
+        ("words = \"", "words = \"k"),
+        ("site = \"8080/tcp\"", ""),
+    ] {
         assert!(text.contains(old), "{old}");
         fs::write(&path, text.replace(old, new)).unwrap();
-        assert!(team.fails(&["verify"], 1).contains("the seal in the lock was changed"), "{new}");
+        assert!(team.fails(&["verify"], 1).contains("the lock is not as Cavrith wrote it"), "{new}");
     }
 }

@@ -85,7 +85,7 @@ pub fn decode(bytes: &[u8]) -> Result<Tree, BadTree> {
     }
     let count = reader.u32()?;
     let mut tree = Tree::default();
-    let mut files: HashMap<u32, (u64, ContentDigest, Meta)> = HashMap::new();
+    let mut files = HashMap::new();
     for position in 0..count {
         let path = RootPath::from_plain(reader.bytes()?).map_err(|_| BadTree("a path is not plain"))?;
         let entry = reader.entry(position, &mut files)?;
@@ -100,7 +100,18 @@ pub fn decode(bytes: &[u8]) -> Result<Tree, BadTree> {
         }
         tree.entries.insert(path, entry);
     }
+    if files.values().any(|file: &LinkedFile| file.names == 1) {
+        return Err(BadTree("a hard link has one name only"));
+    }
     if reader.rest.is_empty() { Ok(tree) } else { Err(BadTree("something follows its end")) }
+}
+
+/// A file with several names.
+struct LinkedFile {
+    size: u64,
+    content: ContentDigest,
+    meta: Meta,
+    names: usize,
 }
 
 struct Reader<'a> {
@@ -141,7 +152,7 @@ impl<'a> Reader<'a> {
         self.take(length as usize)
     }
 
-    fn entry(&mut self, position: u32, files: &mut HashMap<u32, (u64, ContentDigest, Meta)>) -> Result<Entry, BadTree> {
+    fn entry(&mut self, position: u32, files: &mut HashMap<u32, LinkedFile>) -> Result<Entry, BadTree> {
         let number = self.u8()?;
         let mut meta = Meta::owned(self.u16()?, self.u32()?, self.u32()?);
         if meta.mode > 0o7777 {
@@ -170,12 +181,13 @@ impl<'a> Reader<'a> {
         }
         if let Kind::File { size, content, links: Some(group) } = &mut kind {
             let first = (group.0 - 1) as u32;
-            let this = (*size, *content, meta.clone());
             // The first member names itself, so every later one finds it here.
             if first == position {
-                files.insert(first, this);
-            } else if files.get(&first) != Some(&this) {
-                return Err(BadTree("a hard link points to another file"));
+                files.insert(first, LinkedFile { size: *size, content: *content, meta: meta.clone(), names: 1 });
+            } else {
+                let same = |file: &&mut LinkedFile| (file.size, file.content, &file.meta) == (*size, *content, &meta);
+                let file = files.get_mut(&first).filter(same);
+                file.ok_or(BadTree("a hard link points to another file"))?.names += 1;
             }
         }
         Ok(Entry { kind, meta })
@@ -226,6 +238,15 @@ mod tests {
         let two = tree([("a", linked("x", 77)), ("b", linked("x", 77))]);
         assert_eq!(one.digest(), two.digest());
         assert_ne!(one.digest(), tree([("a", file("x")), ("b", file("x"))]).digest());
+    }
+
+    #[test]
+    fn a_hard_link_with_one_name_is_refused() {
+        // `encode` writes no group for it, so the group is put in by hand: 1 + the position of the entry itself.
+        let mut bytes = encode(&tree([("a", file("x"))]));
+        let at = bytes.len() - 8;
+        bytes[at..at + 4].copy_from_slice(&2u32.to_le_bytes());
+        assert_eq!(decode(&bytes), Err(BadTree("a hard link has one name only")));
     }
 
     #[test]
