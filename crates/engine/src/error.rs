@@ -205,6 +205,7 @@ impl EngineError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::NoProject(_) | Self::File { .. } | Self::UnknownName { .. } | Self::Depot(_) | Self::Spec(_) => 2,
+            Self::Mistakes(findings) if findings.only_unreachable() => 4,
             Self::Mistakes(_) | Self::NoLock | Self::BadLock(_) | Self::Misfits(_) | Self::NotReproducible(_) => 1,
             Self::Account(_) | Self::PlaceTaken { .. } | Self::FilesChanged { .. } | Self::NotTakeable { .. } => 1,
             Self::Template { .. } | Self::NoAccount { .. } | Self::BadPlace { .. } => 1,

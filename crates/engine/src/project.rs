@@ -43,6 +43,12 @@ impl Findings {
         self.mistakes.iter().all(|mistake| mistake.weight == Weight::Warning)
     }
 
+    /// True when nothing is wrong but that depots on the web cannot be reached.
+    pub fn only_unreachable(&self) -> bool {
+        let mut errors = self.mistakes.iter().filter(|mistake| mistake.weight == Weight::Error).peekable();
+        errors.peek().is_some() && errors.all(|mistake| mistake.code == Code::DEPOT_UNREACHABLE)
+    }
+
     /// Adds a mistake in another file than the spec.
     fn add_in(&mut self, path: &Path, text: &str, mut mistake: Mistake) {
         let start = self.sources.add(path.to_string_lossy(), text);

@@ -30,6 +30,10 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
         screen.json(&json!({ "store": home.store().display().to_string(), "bytes": total, "held": all }));
         return Ok(0);
     }
+    if !held.is_empty() {
+        let head = format!("{:>9}  {:>8}  {:23}  {}", "size", "unused", "name", "what");
+        screen.result(styled(screen.out.faint, head));
+    }
     held.iter().for_each(|one| screen.result(line(screen, one)));
     screen.result(format_args!(
         "{} in {} of {}",
