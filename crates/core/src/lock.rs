@@ -4,6 +4,8 @@
 
 pub mod choose;
 pub mod fit;
+pub mod packages;
+mod places;
 
 use serde::{Deserialize, Serialize};
 

@@ -5,7 +5,7 @@
 use std::ops::Range;
 
 /// A stable number that stands for one kind of mistake, written `CV0107`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Deserialize)]
 pub struct Code(pub u16);
 
 impl std::fmt::Display for Code {

@@ -111,6 +111,8 @@ fn hostile_texts_are_answered() {
         "spec = 1\nspec = 1\n",
         "= = =",
         "\u{feff}spec = 1",
+        &format!("{GOOD}# {}\n", "x".repeat(5 << 20)),
+        &format!("{GOOD}[env]\n{}", (0..64).map(|n| format!("V{n} = \"${{V{}}}\"\n", n + 1)).collect::<String>()),
     ] {
         assert!(!parse(text).mistakes.is_empty(), "{:?} was taken", &text[..text.len().min(40)]);
     }

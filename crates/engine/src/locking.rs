@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::choose::{PackageFacts, Update, check_packages, choose};
+use cavrith_core::lock::choose::{Update, choose};
+use cavrith_core::lock::packages::{PackageFacts, check_packages};
 use cavrith_core::lock::{self, DownloadPin, Lock, PackagePin};
 use cavrith_core::mistake::{Code, Mistake, nearest};
 use cavrith_core::spec::Base;

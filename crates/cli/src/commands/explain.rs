@@ -67,7 +67,7 @@ fn unknown(topic: &str) -> Failure {
 
 fn list(screen: &Screen, as_json: bool) -> Outcome {
     if as_json {
-        let codes: Vec<_> = explain::ALL.iter().map(code_json).collect();
+        let codes: Vec<_> = explain::all().iter().map(code_json).collect();
         let keys: Vec<_> = KEYS.iter().map(key_json).collect();
         screen.json(&json!({ "codes": codes, "keys": keys }));
         return Ok(0);
@@ -79,7 +79,7 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
     }
     screen.result("");
     screen.result(styled(screen.out.strong, "Kinds of mistakes"));
-    for one in explain::ALL {
+    for one in explain::all() {
         screen.result(format_args!("  {}  {}", one.code, one.title));
     }
     Ok(0)
@@ -108,13 +108,13 @@ fn show_code(screen: &Screen, one: &Explanation, as_json: bool) -> Outcome {
         return Ok(0);
     }
     let styles = &screen.out;
-    screen.result(format_args!("{}  {}", styled(styles.strong, one.code), styled(styles.strong, one.title)));
+    screen.result(format_args!("{}  {}", styled(styles.strong, one.code), styled(styles.strong, &one.title)));
     screen.result("");
-    screen.result(wrapped(one.text, screen.columns()));
+    screen.result(wrapped(&one.text, screen.columns()));
     screen.result(format_args!("\n{}", styled(styles.bad, "wrong")));
-    screen.result(indented(one.wrong));
+    screen.result(indented(&one.wrong));
     screen.result(format_args!("\n{}", styled(styles.good, "right")));
-    screen.result(indented(one.right));
+    screen.result(indented(&one.right));
     Ok(0)
 }
 

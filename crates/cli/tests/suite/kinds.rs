@@ -32,26 +32,24 @@ fn cause(team: &Team, code: Code) {
         let output = std::process::Command::new("git").args(arguments).current_dir(&project).output().unwrap();
         assert!(output.status.success(), "{}", crate::team::told(&output));
     };
+    let replace = |old: &str, new: &str| {
+        team.change(old, new);
+    };
     match code {
         Code::FOLDER_MISSING => add("[[folders]]\noutside = \"tabels\"\ninside = \"/tables\"\n"),
-        Code::INCLUDE_UNREADABLE => drop(team.change("spec = 1", "spec = 1\ninclude = [\"taem.toml\"]")),
+        Code::INCLUDE_UNREADABLE => replace("spec = 1", "spec = 1\ninclude = [\"taem.toml\"]"),
         Code::BAD_TEMPLATE => template("one\n{{ workspace.name }\n"),
         Code::TEMPLATE_NAME => template("one\n{{ env.SITE_PROT }}\n"),
         Code::DEPOT_UNREADABLE => reindex("depot = 1", "depot = one"),
-        Code::NOT_OFFERED => drop(team.change("quill   = \"2.4\"", "qiull = \"2.4\"")),
-        Code::VERSION_NOT_OFFERED => drop(team.change("quill   = \"2.4\"", "quill = \"3\"")),
+        Code::NOT_OFFERED => replace("quill   = \"2.4\"", "qiull = \"2.4\""),
+        Code::VERSION_NOT_OFFERED => replace("quill   = \"2.4\"", "quill = \"3\""),
         Code::ARCHIVE_MISSING => {
-            drop(team.change(
-                "depot    = \"harbour\"\npackages = [\"busybox-static\"]",
-                "archive = { path = \"root.tar\" }",
-            ));
+            replace("depot    = \"harbour\"\npackages = [\"busybox-static\"]", "archive = { path = \"root.tar\" }");
         }
-        Code::EDITOR_PROFILE => drop(team.change("[editor]", "[editor]\nprofile = \"lantren\"")),
+        Code::EDITOR_PROFILE => replace("[editor]", "[editor]\nprofile = \"lantren\""),
         Code::PLACES_MEET => add("[[folders]]\noutside = \".\"\ninside = \"/opt/quill\"\n"),
         Code::PART_NOT_OFFERED => {
-            drop(
-                team.change("gauge   = { version = \"0.9.3\" }", "gauge = { version = \"0.9.3\", parts = [\"lens\"] }"),
-            );
+            replace("gauge   = { version = \"0.9.3\" }", "gauge = { version = \"0.9.3\", parts = [\"lens\"] }");
         }
         Code::FILE_MISSING => {
             add("[[steps]]\nname = \"bring\"\nat = \"build\"\ncopy = { from = \"pgaes\", inside = \"/srv/pages\" }\n");
@@ -81,7 +79,7 @@ fn cause(team: &Team, code: Code) {
             team.ok(&["lock"]);
         }
         Code::DEPOT_FILE => fs::remove_file(team.dir.path().join("depot/toolchains/quill-2.4.1.tar.gz")).unwrap(),
-        Code::DEPOT_UNREACHABLE => drop(team.change("path = \"../../depot\"", "url = \"http://127.0.0.1:9/\"")),
+        Code::DEPOT_UNREACHABLE => replace("path = \"../../depot\"", "url = \"http://127.0.0.1:9/\""),
         other => panic!("nothing here brings {other} about"),
     }
 }
@@ -89,7 +87,7 @@ fn cause(team: &Team, code: Code) {
 #[test]
 fn each_has_its_place_its_words_and_its_remedy() {
     let mut all = String::new();
-    for one in explain::ALL.iter().filter(|one| one.seen == Seen::Disk) {
+    for one in explain::all().iter().filter(|one| one.seen == Seen::Around) {
         // What a package needs is known when it is read, while it is locked; its own test shows it.
         if one.code == Code::PACKAGE_NEEDS {
             continue;

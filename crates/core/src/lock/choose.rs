@@ -9,7 +9,6 @@ use crate::depot::{EditorProfile, File, Index, Toolchain};
 use crate::digest::Sha256Digest;
 use crate::editors;
 use crate::mistake::{Code, Mistake, nearest};
-use crate::path::RootPath;
 use crate::spec::{At, Base, Origin, Spec, Wanted};
 use crate::version::Version;
 
@@ -20,21 +19,6 @@ pub struct Offer {
     pub index: Index,
     /// SHA-256 of the index's text.
     pub digest: Sha256Digest,
-}
-
-/// What the base's own files tell, read after they were pinned.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PackageFacts {
-    /// Name, from the control file.
-    pub name: String,
-    /// Version, from the control file.
-    pub version: String,
-    /// `Provides`, from the control file.
-    pub provides: String,
-    /// `Pre-Depends` and `Depends`, from the control file.
-    pub depends: String,
-    /// Maintainer scripts that it brings.
-    pub scripts: Vec<String>,
 }
 
 /// Which pins may move though they still answer the spec.
@@ -85,7 +69,7 @@ pub fn choose(
         seal: None,
     };
     lock.depots = chooser.depots(&lock);
-    places_keep_apart(spec, &lock, &mut chooser.mistakes);
+    super::places::keep_apart(spec, &lock, &mut chooser.mistakes);
     // Of a depot that could not be read nobody knows what comes from it.
     if chooser.mistakes.is_empty() && spec.depots.keys().all(|name| offers.contains_key(name)) {
         unused_depots(spec, &lock, &mut chooser.mistakes);
@@ -424,86 +408,4 @@ impl Chooser<'_> {
         }
         pins
     }
-}
-
-/// Toolchains, extensions and folders each need a place of their own.
-fn places_keep_apart(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
-    let mut places = Vec::new();
-    for pin in &lock.toolchains {
-        let span = spec.toolchains.get(&pin.name).map_or(0..0, |wanted| wanted.span.clone());
-        places.push((format!("the toolchain {}", pin.name), pin.place.clone(), span));
-    }
-    for pin in &lock.extensions {
-        let span = spec.editor.as_ref().and_then(|editor| Some(editor.extensions.get(&pin.id)?.span.clone()));
-        places.push((format!("the extension {}", pin.id), pin.place.clone(), span.unwrap_or_default()));
-    }
-    for download in &spec.downloads {
-        let name = format!("the download {}", download.name.value);
-        places.push((name, download.inside.value.to_string(), download.inside.span.clone()));
-    }
-    for folder in &spec.folders {
-        places.push((
-            format!("the folder {}", folder.inside.value),
-            folder.inside.value.to_string(),
-            folder.inside.span.clone(),
-        ));
-    }
-    let paths: Vec<_> = places.iter().filter_map(|(_, place, _)| RootPath::from_absolute(place).ok()).collect();
-    for (later, (name, place, span)) in places.iter().enumerate().take(paths.len()) {
-        for (earlier, (other, _, other_span)) in places[..later].iter().enumerate() {
-            // Folders that meet each other or a download are told by the spec's own rules.
-            let folders = name.starts_with("the folder")
-                && !other.starts_with("the toolchain")
-                && !other.starts_with("the extension");
-            if !folders && (paths[later].lies_in(&paths[earlier]) || paths[earlier].lies_in(&paths[later])) {
-                let message = format!("{name} and {other} would lie at the same place inside, {place}");
-                let remedy = "give the folder another inside path, or the depot's entry another place";
-                let mistake = Mistake::new(Code::PLACES_MEET, span.clone(), message, remedy);
-                mistakes.push(mistake.noting("this").against(other_span.clone(), "and this"));
-            }
-        }
-    }
-}
-
-/// Whether the pinned packages bring each other all they need, without any program of the root having to run.
-pub fn check_packages(spec: &Spec, facts: &[PackageFacts]) -> Vec<Mistake> {
-    let Base::Packages { packages, .. } = &spec.base else {
-        return Vec::new();
-    };
-    let mut mistakes = Vec::new();
-    for package in facts {
-        let span =
-            packages.iter().find(|wanted| wanted.value == package.name).map_or(0..0, |wanted| wanted.span.clone());
-        for group in debian::parse_relations(&package.depends) {
-            let met = group.iter().any(|alternative| facts.iter().any(|other| satisfies(other, alternative)));
-            if !met {
-                let wish = group.iter().map(ToString::to_string).collect::<Vec<_>>().join(" or ");
-                let message = format!("the package `{}` needs {wish}, which is not among the packages", package.name);
-                let remedy = format!("add `{}` to packages", group.first().map_or("it", |first| first.name.as_str()));
-                mistakes.push(Mistake::new(Code::PACKAGE_NEEDS, span.clone(), message, remedy));
-            }
-        }
-        if !package.scripts.is_empty() {
-            let scripts = package.scripts.join(", ");
-            let message = format!(
-                "the package `{}` has scripts of its own ({scripts}), which are not carried out yet",
-                package.name
-            );
-            let remedy = "use a package without scripts, or a base.archive, until a later version of Cavrith does it";
-            mistakes.push(Mistake::new(Code::NOT_YET, span, message, remedy));
-        }
-    }
-    mistakes
-}
-
-fn satisfies(package: &PackageFacts, wish: &debian::Alternative) -> bool {
-    if package.name == wish.name {
-        return wish.accepts(&package.version);
-    }
-    let provided = debian::parse_relations(&package.provides);
-    provided.iter().flatten().filter(|provided| provided.name == wish.name).any(|provided| match &provided.version {
-        // A provision without a version answers only wishes without one (Debian Policy Manual, section 7.5).
-        Some((_, version)) => wish.accepts(version),
-        None => wish.version.is_none(),
-    })
 }
