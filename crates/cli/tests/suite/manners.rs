@@ -36,6 +36,8 @@ fn what_reports_can_report_in_json() {
     let team = Team::sealed();
     let depot = team.dir.path().join("depot");
     let depot = depot.to_str().unwrap();
+    let shelf = team.dir.path().join("shelf");
+    let shelf = shelf.to_str().unwrap();
     let keys = |arguments: &[&str]| {
         let answer = team.json(arguments);
         answer.as_object().unwrap().keys().cloned().collect::<Vec<_>>().join(" ")
@@ -59,9 +61,14 @@ fn what_reports_can_report_in_json() {
         (&["store", "collect", "--json"], "bytes gone removed"),
         (&["depot", "list", depot, "--json"], "about offers"),
         (&["depot", "check", depot, "--json"], "files flaws whole"),
+        (&["depot", "fill", shelf, "--json"], "brought notes there"),
     ] {
         assert_eq!(keys(arguments), expected, "{arguments:?}");
     }
+    let alone = tempfile::tempdir().unwrap();
+    let output = team.command(&["init", "--json"]).current_dir(&alone).output().unwrap();
+    let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(answer.as_object().unwrap().keys().collect::<Vec<_>>(), ["guessed", "seen", "text"]);
 }
 
 #[test]

@@ -260,3 +260,34 @@ fn each_editor_gets_its_settings_and_launches_in_its_own_language() {
             .contains("write profile = \"emacs\"")
     );
 }
+
+#[test]
+fn an_extension_may_come_as_a_tar_archive_too() {
+    let team = Team::new();
+    let dir = tempfile::tempdir().unwrap();
+    fs::create_dir_all(dir.path().join("extension/themes")).unwrap();
+    fs::write(dir.path().join("extension.manifest"), "beside").unwrap();
+    fs::write(dir.path().join("extension/themes/dusk.json"), "{}").unwrap();
+    let describe = |text: &str| {
+        fs::write(dir.path().join("extension/package.json"), text).unwrap();
+        let pack = ["czf", "dusk.tar.gz", "extension", "extension.manifest"];
+        assert!(std::process::Command::new("tar").args(pack).current_dir(&dir).status().unwrap().success());
+    };
+    let (depot, file) = (team.dir.path().join("depot"), dir.path().join("dusk.tar.gz"));
+    let add = ["depot", "add", depot.to_str().unwrap(), file.to_str().unwrap()];
+    describe("{ \"name\": \"dusk\" }");
+    assert!(team.fails(&add, 2).contains("extension/package.json in dusk.tar.gz has no version"));
+    describe("{ \"name\": \"dusk\", \"publisher\": \"brindle\", \"version\": \"2.0.1\" }");
+    assert_eq!(team.ok(&add), "added extension brindle.dusk 2.0.1\n");
+    assert!(team.fails(&add, 2).contains("the depot has brindle.dusk 2.0.1 already"));
+    assert!(team.ok(&["depot", "list", depot.to_str().unwrap()]).contains("brindle.dusk"));
+    team.ok(&["editor", "add", "brindle.dusk"]);
+    team.ok(&["lock"]);
+    let told = team.ok(&["run", "-q", "--", "find", "/opt/lantern-extensions/brindle.dusk-2.0.1", "-type", "f"]);
+    let mut names: Vec<_> = told.lines().map(|line| line.rsplit('/').next().unwrap()).collect();
+    names.sort_unstable();
+    assert_eq!(names, ["dusk.json", "package.json"]);
+    let neither = team.project().join("sailings.csv");
+    let told = team.fails(&["depot", "add", depot.to_str().unwrap(), neither.to_str().unwrap()], 4);
+    assert!(told.contains("sailings.csv"), "{told}");
+}

@@ -113,8 +113,8 @@ fn downloads_are_trusted_at_first_sight_and_then_held_to_it() {
     let dir = tempfile::tempdir().unwrap();
     fs::create_dir_all(dir.path().join("top/inner")).unwrap();
     fs::write(dir.path().join("top/inner/chart"), "chart\n").unwrap();
-    std::process::Command::new("tar").args(["cJf", "c.tar.xz", "top"]).current_dir(&dir).status().unwrap();
-    let packed = server.put("/charts.tar.xz", fs::read(dir.path().join("c.tar.xz")).unwrap());
+    std::process::Command::new("tar").args(["czf", "c.tar.gz", "top"]).current_dir(&dir).status().unwrap();
+    let packed = server.put("/charts.tar.gz", fs::read(dir.path().join("c.tar.gz")).unwrap());
     add(
         &team,
         &format!(
