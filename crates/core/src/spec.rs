@@ -4,6 +4,7 @@
 //! keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A [`Spec`]
 //! that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing is twice.
 
+mod between;
 pub mod document;
 mod editor;
 mod gather;

@@ -24,8 +24,9 @@ use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, LayerOutcome, Observer};
+use crate::making::{self, Beneath};
 use crate::project::Project;
-use crate::steps::{self, Beneath};
+use crate::steps;
 use crate::supply::Supply;
 
 /// All that building needs besides the project.
@@ -270,7 +271,7 @@ impl Builder<'_> {
                         let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
                         let beneath = Beneath { layers: &layers, merged: &merged };
                         self.layer(planned, Some(&merged.digest()), || {
-                            steps::make(self.workshop, self.project, (&planned.name, step), beneath, self.plan.epoch)
+                            making::make(self.workshop, self.project, (&planned.name, step), beneath, self.plan.epoch)
                         })?
                     }
                     _ => {

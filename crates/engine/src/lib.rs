@@ -11,7 +11,8 @@
 //! | [`supply`] | gets hold of the bytes: depots, addresses, what the store has of them |
 //! | [`taking`] | files of the project that steps take |
 //! | [`build`] | plan → layers → image, independent layers in parallel |
-//! | [`steps`] | one build step, or a toolchain's probe, in the sandbox |
+//! | `making` | one step: asked whether it is needed, carried out, taken as a layer |
+//! | [`steps`] | sandboxes over layers, and toolchains' probes in them |
 //! | [`sealing`] | builds again under odd conditions, and compares |
 //!
 //! Flows tell what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
@@ -25,6 +26,7 @@ pub mod error;
 pub mod event;
 pub mod home;
 pub mod locking;
+mod making;
 pub mod project;
 pub mod sealing;
 pub mod starting;

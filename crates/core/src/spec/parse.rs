@@ -6,7 +6,7 @@ use super::document::Value;
 use super::gather::{Gathered, gather};
 use super::reader::{Reader, TableAt};
 use super::{
-    At, Base, Depot, Download, Folder, Origin, Port, Spec, Wanted, Workspace, editor, rules, steps, variables,
+    At, Base, Depot, Download, Folder, Origin, Port, Spec, Wanted, Workspace, between, editor, rules, steps, variables,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -49,7 +49,7 @@ pub fn parse_gathered(gathered: &Gathered) -> Parsed {
         reader.mistakes.retain(|mistake| mistake.code != Code::MISSING_KEY && mistake.code != Code::BASE_ORIGIN);
     }
     if let Some(draft) = &draft {
-        rules::check(draft, &mut reader.mistakes);
+        between::check(draft, &mut reader.mistakes);
     }
     let mut mistakes = reader.mistakes;
     mistakes.sort_by_key(|mistake| mistake.places.first().map_or(0, |place| place.span.start));
@@ -74,10 +74,8 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let downloads = read_downloads(reader, top);
     let steps = steps::read(reader, top, &env);
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
-    if let Some(include) = reader.texts(top, "include") {
-        // What could be included is joined already; this one is a list with something else in it.
-        drop(include);
-    }
+    // What could be included is joined already; a list that is left is told for what else is in it.
+    reader.texts(top, "include");
     let workspace = workspace?;
     if !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
         let outside = At { value: ".".to_owned(), span: workspace.project.span.clone() };

@@ -1,0 +1,148 @@
+//! What has to hold between the values of a spec.
+
+use super::document::Span;
+use super::{Action, At, Base, Origin, Spec};
+use crate::mistake::{Code, Mistake, nearest};
+use crate::path::RootPath;
+
+/// Everything that does not.
+pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    depots_are_declared(spec, mistakes);
+    folders_keep_apart(spec, mistakes);
+    excepts_keep_apart(spec, mistakes);
+    outside_paths_fit_everyone(spec, mistakes);
+    ports_can_be_listened_on(spec, mistakes);
+    nothing_is_covered(spec, mistakes);
+    twice(mistakes, "two downloads have the name", spec.downloads.iter().map(|one| &one.name), Code::NAME_TWICE);
+    twice(mistakes, "two steps have the name", spec.steps.iter().map(|step| &step.name), Code::NAME_TWICE);
+    twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
+    twice(mistakes, "two ports have the inside number", spec.ports.iter().map(|port| &port.inside), Code::PORT_TWICE);
+    let told = mistakes.len();
+    twice(mistakes, "two ports have the outside number", spec.ports.iter().map(|port| &port.outside), Code::PORT_TWICE);
+    // A port whose outside number is left out has the inside one; of two such ports enough is said already.
+    let left_out = |span: &Span| spec.ports.iter().any(|port| port.inside.span == *span);
+    let news = mistakes.split_off(told).into_iter();
+    mistakes.extend(news.filter(|mistake| !mistake.places.iter().all(|place| left_out(&place.span))));
+    if let Base::Packages { packages, .. } = &spec.base {
+        twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);
+    }
+}
+
+fn twice<'a, T: std::fmt::Display + PartialEq + 'a>(
+    mistakes: &mut Vec<Mistake>,
+    message: &str,
+    values: impl Iterator<Item = &'a At<T>>,
+    code: Code,
+) {
+    let values: Vec<_> = values.collect();
+    for (position, value) in values.iter().enumerate() {
+        if let Some(first) = values[..position].iter().find(|earlier| earlier.value == value.value) {
+            let remedy = if code == Code::PORT_TWICE {
+                "give one of them another number"
+            } else {
+                "change or remove one of them"
+            };
+            let mistake = Mistake::new(code, value.span.clone(), format!("{message} {}", value.value), remedy);
+            mistakes.push(mistake.noting("again here").against(first.span.clone(), "first here"));
+        }
+    }
+}
+
+fn depots_are_declared(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    let mut named = Vec::new();
+    if let Base::Packages { depot, .. } = &spec.base {
+        named.push(depot);
+    }
+    named.extend(spec.toolchains.values().filter_map(|wanted| wanted.value.depot.as_ref()));
+    for depot in named {
+        // An empty name stands for a base that could not be read.
+        if spec.depots.contains_key(&depot.value) || depot.span.is_empty() {
+            continue;
+        }
+        let remedy = match nearest(&depot.value, spec.depots.keys().map(String::as_str)) {
+            Some(meant) => format!("write \"{meant}\", or declare it under [depots]"),
+            None => format!("declare it: [depots] {} = {{ path = \"…\" }}", depot.value),
+        };
+        let message = format!("there is no depot `{}`", depot.value);
+        mistakes.push(Mistake::new(Code::UNKNOWN_DEPOT, depot.span.clone(), message, remedy));
+    }
+}
+
+/// One directory that stays inside lies in another one: the outer one has it already.
+fn excepts_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for folder in &spec.folders {
+        for (position, path) in folder.except.iter().enumerate() {
+            for earlier in &folder.except[..position] {
+                if path.value.lies_in(&earlier.value) || earlier.value.lies_in(&path.value) {
+                    let message = format!("two entries of `except` of {} lie in each other", folder.inside.value);
+                    let remedy = "keep the outer one only";
+                    let mistake = Mistake::new(Code::FOLDERS_MEET, path.span.clone(), message, remedy);
+                    mistakes.push(mistake.noting("this one").against(earlier.span.clone(), "and this one"));
+                }
+            }
+        }
+    }
+}
+
+fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for (position, folder) in spec.folders.iter().enumerate() {
+        for earlier in &spec.folders[..position] {
+            let (a, b) = (&earlier.inside, &folder.inside);
+            if a.value.lies_in(&b.value) || b.value.lies_in(&a.value) {
+                let message = format!("the folders {} and {} meet inside", a.value, b.value);
+                let mistake =
+                    Mistake::new(Code::FOLDERS_MEET, b.span.clone(), message, "give them paths that are apart");
+                mistakes.push(mistake.noting("this one").against(a.span.clone(), "and this one"));
+            }
+        }
+    }
+}
+
+/// A path that begins at the root of the disk is one machine's.
+fn outside_paths_fit_everyone(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    let depots = spec.depots.values().filter_map(|depot| match &depot.value.origin {
+        Origin::Path(path) => Some(path),
+        Origin::Url(_) => None,
+    });
+    let archive = match &spec.base {
+        Base::Archive { origin: Origin::Path(path), .. } => Some(path),
+        _ => None,
+    };
+    for path in spec.folders.iter().map(|folder| &folder.outside).chain(depots).chain(archive) {
+        if path.value.starts_with('/') {
+            let message = format!("{} is a path that every member would need on their own disk", path.value);
+            let remedy = "write it relative to the spec";
+            mistakes.push(Mistake::new(Code::ONE_MACHINE, path.span.clone(), message, remedy).as_warning());
+        }
+    }
+}
+
+fn ports_can_be_listened_on(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for port in spec.ports.iter().filter(|port| port.outside.value < 1024) {
+        let message = format!("an ordinary user may not listen on port {}", port.outside.value);
+        let remedy = "add an outside number of 1024 or more";
+        mistakes.push(Mistake::new(Code::PRIVILEGED_PORT, port.outside.span.clone(), message, remedy).as_warning());
+    }
+}
+
+/// What is laid into the image beneath a folder's inside path is never seen.
+fn nothing_is_covered(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    let mut laid: Vec<(&str, &At<RootPath>)> = Vec::new();
+    for step in &spec.steps {
+        match &step.action {
+            Action::Write(write) => laid.push(("the step writes", &write.inside)),
+            Action::Copy(copy) => laid.push(("the step copies to", &copy.inside)),
+            Action::Run(_) => {}
+        }
+        laid.extend(step.creates.as_ref().map(|creates| ("the step creates", creates)));
+    }
+    laid.extend(spec.downloads.iter().map(|download| ("the download lies at", &download.inside)));
+    for (what, path) in laid {
+        for folder in spec.folders.iter().filter(|folder| path.value.lies_in(&folder.inside.value)) {
+            let message = format!("{what} {}, and the folder {} covers it", path.value, folder.inside.value);
+            let mistake =
+                Mistake::new(Code::COVERED, path.span.clone(), message, "choose a path outside of the folder");
+            mistakes.push(mistake.noting("this").against(folder.inside.span.clone(), "is covered by this"));
+        }
+    }
+}

@@ -1,0 +1,303 @@
+//! One step of an image: asked whether it is needed, carried out, and taken as a layer.
+
+use std::fs;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use cavrith_core::account::{self, Account};
+use cavrith_core::digest::TreeDigest;
+use cavrith_core::lock::FilesPin;
+use cavrith_core::path::RootPath;
+use cavrith_core::plan::{StepContent, Work, Written};
+use cavrith_core::spec::Run;
+use cavrith_core::template::{self, Names};
+use cavrith_core::tree::{Kind, Meta, Tree};
+use cavrith_sandbox::Session;
+use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
+use cavrith_sandbox::session::Lines;
+use cavrith_store::owners::{Owners, Ownership};
+use cavrith_store::walk;
+use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
+
+use crate::build::Workshop;
+use crate::error::{EngineError, file_error};
+use crate::event::Event;
+use crate::project::Project;
+use crate::steps::{LIMIT, bench, layer_roots, shown_seconds};
+use crate::taking::{self, Taken};
+
+/// Lines that are shown of a step that failed.
+const LAST_LINES: usize = 20;
+/// The host name of every build.
+const HOST_NAME: &str = "cavrith";
+
+/// What lies beneath a step.
+#[derive(Clone, Copy)]
+pub(crate) struct Beneath<'a> {
+    /// The layers, the lowest first.
+    pub layers: &'a [TreeDigest],
+    /// What they make together.
+    pub merged: &'a Tree,
+}
+
+/// Carries a step out over the layers below it, and takes what it changed as a layer.
+pub(crate) fn make(
+    workshop: Workshop<'_>,
+    project: &Project,
+    (name, step): (&str, &StepContent),
+    beneath: Beneath<'_>,
+    epoch: u64,
+) -> Result<StagedLayer, EngineError> {
+    let maker = Maker { workshop, project, name, step, beneath, epoch };
+    if let Some(why) = maker.left_out()? {
+        (workshop.observer)(Event::Note { text: format!("the {name} is left out: {why}") });
+        return Ok(maker.writer()?.finish()?);
+    }
+    match &step.work {
+        Work::Run(run) => maker.run(run),
+        Work::Write { place, text, mode, owner } => maker.write(place, text, *mode, owner),
+        Work::Copy { from, except, place, owner, tree } => maker.copy(from, except, place, owner, tree),
+    }
+}
+
+struct Maker<'a> {
+    workshop: Workshop<'a>,
+    project: &'a Project,
+    name: &'a str,
+    step: &'a StepContent,
+    beneath: Beneath<'a>,
+    epoch: u64,
+}
+
+impl Maker<'_> {
+    fn writer(&self) -> Result<LayerWriter, EngineError> {
+        Ok(LayerWriter::new(
+            self.workshop.staging.new_dir()?,
+            self.epoch,
+            Links::Refuse,
+            self.workshop.store.ownership(),
+        )?)
+    }
+
+    /// Why the step need not be carried out, if so.
+    fn left_out(&self) -> Result<Option<String>, EngineError> {
+        let merged = self.beneath.merged;
+        if let Some(creates) = &self.step.creates
+            && merged.resolve(creates).is_some_and(|place| merged.get(&place).is_some())
+        {
+            return Ok(Some(format!("{creates} is there")));
+        }
+        let Some(unless) = &self.step.unless else { return Ok(None) };
+        // What the question itself changes is nothing that anybody asked for; it goes with its bench.
+        let bench = bench(self.workshop.staging, Some(merged), self.workshop.store.ownership())?;
+        let command = self.command(unless.argv())?;
+        let session = self.session(bench, &command)?;
+        let ending = match session.run(&command, LIMIT, &mut |_| ()) {
+            // A program that is not there yet does not succeed.
+            Err(cavrith_sandbox::SandboxError::NotStarted { .. }) => return Ok(None),
+            ending => ending?,
+        };
+        drop(session);
+        match ending {
+            None => Err(self.too_long(LIMIT.as_secs())),
+            Some(ending) => Ok(ending.is_good().then(|| format!("`{}` succeeds", unless.shown()))),
+        }
+    }
+
+    fn session(&self, bench: PathBuf, command: &CommandJob) -> Result<Session, EngineError> {
+        let layers = layer_roots(self.workshop.store, self.beneath.layers);
+        let mut job = Job::new(Purpose::Build, layers, bench, HOST_NAME);
+        (job.oddities, job.only) = (self.workshop.oddities, (command.user, command.group));
+        let session = Session::begin(job, self.workshop.identity)?;
+        session.notes().iter().for_each(|text| (self.workshop.observer)(Event::Note { text: text.clone() }));
+        Ok(session)
+    }
+
+    /// A command of the step's account.
+    fn command(&self, argv: Vec<String>) -> Result<CommandJob, EngineError> {
+        let account = self.account(&self.step.account)?;
+        let mut env = self.step.env.clone();
+        for (name, value) in [("HOME", &account.home), ("USER", &self.step.account), ("LOGNAME", &self.step.account)] {
+            env.insert(name.to_owned(), value.clone());
+        }
+        let (user, group) = (account.user, account.group);
+        Ok(CommandJob { argv, env, directory: "/".to_owned(), user, group, terminal: [false; 3] })
+    }
+
+    fn too_long(&self, seconds: u64) -> EngineError {
+        EngineError::TooLong { what: self.name.to_owned(), limit: shown_seconds(seconds) }
+    }
+
+    fn run(&self, run: &Run) -> Result<StagedLayer, EngineError> {
+        let bench = bench(self.workshop.staging, Some(self.beneath.merged), self.workshop.store.ownership())?;
+        let command = self.command(run.argv())?;
+        let session = self.session(bench.clone(), &command)?;
+        let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
+        let mut on_line = |line: &str| {
+            if last_lines.len() == LAST_LINES {
+                last_lines.remove(0);
+            }
+            last_lines.push(line.to_owned());
+            (self.workshop.observer)(Event::Output { layer: self.name.to_owned(), line: line.to_owned() });
+        };
+        let limit = Duration::from_secs(self.step.limit);
+        let ending = session.run(&command, limit, &mut |bytes| lines.take(bytes, &mut on_line))?;
+        lines.finish(&mut on_line);
+        drop(session);
+        match ending {
+            None => return Err(self.too_long(self.step.limit)),
+            Some(Ending::Code(0)) => {}
+            Some(ending) => return Err(EngineError::Step { step: self.name.to_owned(), ending, last_lines }),
+        }
+        let copied = bench.join(cavrith_sandbox::copied::MARK);
+        let was_copied = copied.exists();
+        for name in if was_copied { ["work", "root"] } else { ["work", "merged"] } {
+            let path = bench.join(name);
+            fs::remove_dir_all(&path).map_err(file_error("remove", &path))?;
+        }
+        let others = bench.join(cavrith_sandbox::owners::OTHERS);
+        let known = match fs::read(&others) {
+            Ok(text) => cavrith_sandbox::owners::read_others(&text),
+            Err(_) => Default::default(),
+        };
+        let _ = fs::remove_file(&others);
+        let known = |path: &RootPath| known.get(path.as_bytes()).copied();
+        let owners = match self.workshop.store.ownership() {
+            Ownership::Real => Owners::Real,
+            Ownership::Recorded => Owners::Recorded { new: (command.user, command.group), known: &known },
+        };
+        if was_copied {
+            fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
+            return Ok(walk::capture_copy(bench, self.epoch, owners, self.beneath.merged)?);
+        }
+        Ok(walk::capture(bench, self.epoch, owners)?)
+    }
+
+    fn write(&self, place: &RootPath, text: &Written, mode: u16, owner: &str) -> Result<StagedLayer, EngineError> {
+        let account = self.account(owner)?;
+        let text = match text {
+            Written::Content(text) => text.clone(),
+            Written::Template { file, tree, names } => self.filled_in(file, tree, names)?,
+        };
+        let at = self.place(place)?;
+        if self.beneath.merged.get(&at).is_some_and(|entry| entry.kind.is_directory()) {
+            return Err(self.bad_place(place, "there is a directory".to_owned()));
+        }
+        let mut writer = self.writer()?;
+        writer.file(&at, Meta::owned(mode, account.user, account.group), &mut text.as_bytes())?;
+        writer.adopt_parents(self.beneath.merged);
+        Ok(writer.finish()?)
+    }
+
+    fn filled_in(&self, file: &str, tree: &TreeDigest, names: &Names) -> Result<String, EngineError> {
+        let path = self.project.dir.join(file);
+        let taken = self.taken(file, &[], tree)?;
+        let text = fs::read_to_string(&taken.from).map_err(file_error("read", &path))?;
+        template::fill_in(&text, names).map_err(|bad| EngineError::Template { path, why: bad.to_string() })
+    }
+
+    /// Files of the project, which have to be those that were locked.
+    fn taken(&self, from: &str, except: &[String], tree: &TreeDigest) -> Result<Taken, EngineError> {
+        let taken = Taken::read(&self.project.dir, from, except)?;
+        if taken.tree.digest() == *tree {
+            return Ok(taken);
+        }
+        let step = self.name.trim_start_matches("step ").trim_matches('"').to_owned();
+        let found = taken.pin(&step, from);
+        Err(taking::changed(&FilesPin { tree: *tree, ..found.clone() }, &found))
+    }
+
+    fn copy(
+        &self,
+        from: &str,
+        except: &[String],
+        place: &RootPath,
+        owner: &str,
+        tree: &TreeDigest,
+    ) -> Result<StagedLayer, EngineError> {
+        let account = self.account(owner)?;
+        let taken = self.taken(from, except, tree)?;
+        let merged = self.beneath.merged;
+        let at = if taken.is_folder { merged.resolve(place) } else { self.place(place).ok() };
+        let at = at.ok_or_else(|| self.bad_place(place, "the links on the way never end".to_owned()))?;
+        let there = merged.get(&at).map(|entry| entry.kind.clone());
+        if there.as_ref().is_some_and(|kind| kind.is_directory() != taken.is_folder) {
+            let what =
+                if taken.is_folder { "there is something else than a directory" } else { "there is a directory" };
+            return Err(self.bad_place(place, what.to_owned()));
+        }
+        let mut writer = self.writer()?;
+        let owned = |mode| Meta::owned(mode, account.user, account.group);
+        if taken.is_folder && there.is_none() {
+            writer.directory(&at, owned(0o755))?;
+        }
+        for (inner, path, entry) in taken.entries() {
+            let to = at.join_path(&inner).map_err(|bad| self.bad_place(place, bad.to_string()))?;
+            let lower = merged.get(&to).map(|entry| entry.kind.is_directory());
+            if lower.is_some_and(|directory| directory != entry.kind.is_directory()) {
+                return Err(self.bad_place(&to, "a file and a directory cannot take each other's place".to_owned()));
+            }
+            match &entry.kind {
+                // A directory that is there keeps its rights.
+                Kind::Directory { .. } if lower.is_some() => {}
+                Kind::Directory { .. } => writer.directory(&to, owned(entry.meta.mode))?,
+                Kind::Symlink { target } => writer.symlink(&to, owned(0o777), target)?,
+                kind => {
+                    writer.file(&to, owned(entry.meta.mode), &mut taking::open(&path)?)?;
+                    // Between the first look at the file and this one somebody may have written it.
+                    let same = writer.tree().get(&to).is_some_and(|written| written.kind == *kind);
+                    if !same {
+                        let why = "it is being changed at the moment".to_owned();
+                        return Err(EngineError::NotTakeable { path, why });
+                    }
+                }
+            }
+        }
+        writer.adopt_parents(merged);
+        Ok(writer.finish()?)
+    }
+
+    fn bad_place(&self, place: &RootPath, why: String) -> EngineError {
+        EngineError::BadPlace { step: self.name.to_owned(), place: place.to_string(), why }
+    }
+
+    /// Where something that is put at `place` really lies.
+    fn place(&self, place: &RootPath) -> Result<RootPath, EngineError> {
+        let merged = self.beneath.merged;
+        let at = merged.resolve_parent(place);
+        let at = at.ok_or_else(|| self.bad_place(place, "the links on the way never end".to_owned()))?;
+        let in_way =
+            at.ancestors().into_iter().find(|above| merged.get(above).is_some_and(|entry| !entry.kind.is_directory()));
+        match in_way {
+            Some(above) => Err(self.bad_place(place, format!("{above} is no directory"))),
+            None => Ok(at),
+        }
+    }
+
+    /// An account of the image, as its passwd file has it beneath this step.
+    fn account(&self, name: &str) -> Result<Account, EngineError> {
+        if name == "root" {
+            return Ok(Account { user: 0, group: 0, home: "/root".to_owned() });
+        }
+        let passwd = self.file("etc/passwd")?;
+        account::find(&passwd, name).ok_or_else(|| {
+            let known = account::names(&passwd).join(", ");
+            EngineError::NoAccount { step: self.name.to_owned(), name: name.to_owned(), known }
+        })
+    }
+
+    /// A file of what lies beneath, from the uppermost layer that has it; nothing when there is none.
+    fn file(&self, path: &str) -> Result<Vec<u8>, EngineError> {
+        let Ok(path) = RootPath::from_archive(path.as_bytes()) else { return Ok(Vec::new()) };
+        if !matches!(self.beneath.merged.get(&path).map(|entry| &entry.kind), Some(Kind::File { .. })) {
+            return Ok(Vec::new());
+        }
+        for layer in self.beneath.layers.iter().rev() {
+            let place = self.workshop.store.layer_root(layer).join(path.as_relative());
+            if place.symlink_metadata().is_ok_and(|meta| meta.is_file()) {
+                return fs::read(&place).map_err(file_error("read", &place));
+            }
+        }
+        Ok(Vec::new())
+    }
+}
