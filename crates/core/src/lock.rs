@@ -261,17 +261,18 @@ impl Lock {
             return Err(BadLock::Seal);
         }
         // A flattened table cannot refuse unknown keys, so what was read is held against what would be written.
-        if text.parse::<toml::Table>() == lock.to_text().parse::<toml::Table>() {
-            Ok(lock)
-        } else {
-            Err(BadLock::Foreign)
-        }
+        if lock.body() == body { Ok(lock) } else { Err(BadLock::Foreign) }
     }
 
     /// The text of the file. The same lock has the same text, to the byte.
     pub fn to_text(&self) -> String {
-        let body = toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"));
+        let body = self.body();
         format!("{HEAD}{}\n{body}", sum_line(&body))
+    }
+
+    /// What the file has but for comments.
+    fn body(&self) -> String {
+        toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"))
     }
 
     /// Every file that comes from a depot.
@@ -286,7 +287,6 @@ impl Lock {
     /// Digest of all pins: of the lock's text as it would be without its seal.
     pub fn pins_digest(&self) -> PinsDigest {
         let pins = Self { seal: None, ..self.clone() };
-        let body = toml::to_string(&pins).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"));
-        PinsDigest::from_bytes(*blake3::hash(format!("{HEAD}{body}").as_bytes()).as_bytes())
+        PinsDigest::from_bytes(*blake3::hash(format!("{HEAD}{}", pins.body()).as_bytes()).as_bytes())
     }
 }
