@@ -22,6 +22,7 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
         Ok(shed) => {
             traits.push(Trait::there("store", shed.home.store().display().to_string()));
             traits.extend(room(&shed.home.store()));
+            traits.push(filesystem(&shed));
             if let Some(identity) = identity {
                 traits.extend(sandbox(&shed, identity));
             }
@@ -52,7 +53,7 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
         };
         screen.result(format_args!("{}  {:16} {}", styled(style, word), one.name, one.found));
         if !one.remedy.is_empty() {
-            screen.result(format_args!("{:27}{}", "", styled(screen.out.faint, &one.remedy)));
+            screen.result(format_args!("{:26}{}", "", styled(screen.out.faint, &one.remedy)));
         }
     }
     let last = if lacking {
@@ -78,6 +79,38 @@ fn sandbox(shed: &Shed, identity: cavrith_sandbox::Identity) -> Vec<Trait> {
         Ok((layer, bench)) => machine::try_sandbox(identity, &layer, &bench),
         Err(error) => vec![Trait::short("a whole sandbox", Standing::Lacking, error.to_string(), "see the message")],
     }
+}
+
+/// Whether the store's filesystem keeps what an image's files have: names in both cases, links, rights, attributes.
+fn filesystem(shed: &Shed) -> Trait {
+    let name = "filesystem";
+    let remedy = "set CAVRITH_HOME to a folder on ext4, xfs, btrfs or tmpfs";
+    let tried = shed.staging.new_dir().map_err(|error| error.to_string()).and_then(|dir| try_files(&dir));
+    match tried {
+        Ok(()) => Trait::there(name, "keeps names, links, rights and attributes"),
+        Err(why) => Trait::short(name, Standing::Lacking, why, remedy),
+    }
+}
+
+fn try_files(dir: &Path) -> Result<(), String> {
+    use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+    let cannot = |what: &str| {
+        let what = what.to_owned();
+        move |error: std::io::Error| format!("it does not keep {what} ({error})")
+    };
+    let file = dir.join("sail");
+    std::fs::write(&file, "").map_err(cannot("files"))?;
+    if dir.join("SAIL").exists() {
+        return Err("it does not tell names in upper and lower case apart".to_owned());
+    }
+    std::os::unix::fs::symlink("sail", dir.join("link")).map_err(cannot("links"))?;
+    std::fs::hard_link(&file, dir.join("other")).map_err(cannot("hard links"))?;
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o4751)).map_err(cannot("rights"))?;
+    if std::fs::metadata(&file).map_err(cannot("rights"))?.mode() & 0o7777 != 0o4751 {
+        return Err("it does not keep the rights of files".to_owned());
+    }
+    let attribute = rustix::fs::setxattr(&file, "user.cavrith.try", b"y", rustix::fs::XattrFlags::empty());
+    attribute.map_err(|error| cannot("attributes")(error.into()))
 }
 
 fn room(store: &Path) -> Option<Trait> {
