@@ -151,7 +151,7 @@ impl Builder<'_> {
             Some(found) => found,
             None => {
                 self.tell(Event::Begun { layer: planned.name.clone() });
-                let (digest, tree) = store.keep(make()?, replace)?;
+                let (digest, tree) = store.keep(make()?, replace.then_some(self.plan.epoch))?;
                 store.remember(&key, &digest)?;
                 (digest, tree)
             }

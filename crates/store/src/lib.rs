@@ -38,7 +38,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::TreeDigest;
+use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Tree, encoding};
+use rustix::fs::{CWD, RenameFlags};
 
 use crate::owners::Ownership;
 use crate::writer::StagedLayer;
@@ -180,27 +182,44 @@ impl Store {
         encoding::decode(&bytes).map_err(|bad| damaged(bad.to_string()))
     }
 
-    /// Puts a staged layer in its place; `replace` exchanges one that is there already (because it may be damaged).
-    /// Afterwards the layer survives a crash.
+    /// Whether a layer is what its manifest says, and carries its time stamp.
+    fn is_as_made(&self, layer: &TreeDigest, epoch: u64) -> bool {
+        let Ok(expected) = self.layer_tree(layer) else { return false };
+        let Ok(measured) = self.measure(layer, epoch, &expected) else { return false };
+        // A directory's own time changes with what is in it, which the tree tells.
+        let is_directory = |path: &RootPath| expected.get(path).is_some_and(|entry| entry.kind.is_directory());
+        measured.tree.digest() == *layer && measured.other_times.iter().all(is_directory)
+    }
+
+    /// Puts a staged layer in its place. With `replace`, the time stamp that all its files carry, one that is there already is read, and exchanged
+    /// when it is not as it was made; one that is stays, since somebody may be using it. Afterwards the layer survives a crash.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn keep(&self, layer: StagedLayer, replace: bool) -> Result<(TreeDigest, Tree), StoreError> {
+    pub fn keep(&self, layer: StagedLayer, replace: Option<u64>) -> Result<(TreeDigest, Tree), StoreError> {
         let digest = layer.tree.digest();
         let manifest = layer.dir.join("tree");
         fs::write(&manifest, encoding::encode(&layer.tree)).map_err(io_error("write", &manifest))?;
         let place = self.layer_dir(&digest);
-        if replace && place.exists() {
-            let old = layer.dir.with_extension("old");
-            fs::rename(&place, &old).map_err(io_error("move", &place))?;
-        }
+        let damaged = replace.is_some_and(|epoch| place.exists() && !self.is_as_made(&digest, epoch));
         atomic::sync_filesystem(&layer.dir)?;
         let _no_collector = self.hold_collectors()?;
-        match fs::rename(&layer.dir, &place) {
-            Ok(()) => {}
-            // Somebody else made the same layer meanwhile; ours stays in staging and goes with it.
-            Err(_) if self.has_layer(&digest) => {}
-            Err(error) => return Err(io_error("put in place", &place)(error)),
+        if damaged && place.exists() {
+            // The old one goes with staging.
+            let exchanged = rustix::fs::renameat_with(CWD, &layer.dir, CWD, &place, RenameFlags::EXCHANGE);
+            if exchanged.is_err() {
+                // Not every filesystem can; then there is a moment without.
+                let old = layer.dir.with_extension("old");
+                fs::rename(&place, &old).map_err(io_error("move", &place))?;
+                fs::rename(&layer.dir, &place).map_err(io_error("put in place", &place))?;
+            }
+        } else {
+            match fs::rename(&layer.dir, &place) {
+                Ok(()) => {}
+                // Somebody else made the same layer before; ours stays in staging and goes with it.
+                Err(_) if self.has_layer(&digest) => {}
+                Err(error) => return Err(io_error("put in place", &place)(error)),
+            }
         }
         self.use_layer(&digest)?;
         Ok((digest, layer.tree))

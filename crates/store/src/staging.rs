@@ -47,6 +47,18 @@ impl Drop for Staging {
     }
 }
 
+/// The name of a directory in staging before it is complete.
+fn being_made(dir: &Path) -> PathBuf {
+    let name = dir.file_name().unwrap_or_default().to_string_lossy();
+    dir.with_file_name(format!(".{name}"))
+}
+
+/// Removes what a command that has ended left of its directory in staging, and says whether all of it is gone.
+pub fn remove_run(dir: &Path) -> bool {
+    let gone = |dir: &Path| remove(dir).is_ok() && !dir.exists();
+    gone(&being_made(dir)) && gone(dir)
+}
+
 /// Removes a directory of staging with all it holds. It never leaves the directory's filesystem: if something is mounted
 /// in it, nothing is removed.
 ///
@@ -89,11 +101,14 @@ impl Store {
     /// When the disk refuses.
     pub fn stage(&self, name: &str) -> Result<Staging, StoreError> {
         let dir = self.staging_dir(name);
-        fs::create_dir(&dir).map_err(io_error("make", &dir))?;
-        let held = dir.join("held");
+        // Locked before it has the name at which others look for what is dead: one that is there and not locked is dead for certain.
+        let aside = being_made(&dir);
+        fs::create_dir(&aside).map_err(io_error("make", &aside))?;
+        let held = aside.join("held");
         let file = File::create(&held).map_err(io_error("make", &held))?;
         rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)
             .map_err(|error| io_error("lock", &held)(error.into()))?;
+        fs::rename(&aside, &dir).map_err(io_error("make", &dir))?;
         Ok(Staging { dir, next: AtomicU32::new(0), _held: file })
     }
 
@@ -106,13 +121,17 @@ impl Store {
         let mut swept = 0;
         for entry in fs::read_dir(&staging).map_err(io_error("list", &staging))?.flatten() {
             let dir = entry.path();
+            let old = || {
+                let made = entry.metadata().and_then(|meta| meta.modified());
+                made.is_ok_and(|made| made.elapsed().is_ok_and(|age| age.as_secs() > 60))
+            };
+            // One that is just being made is not locked yet; its maker may have been killed at that moment.
+            let being_made = entry.file_name().to_string_lossy().starts_with('.');
             let dead = match File::open(dir.join("held")) {
-                Ok(held) => rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_ok(),
-                // Either it is just being made, or it was killed at that moment; an old one is dead.
-                Err(_) => entry
-                    .metadata()
-                    .and_then(|meta| meta.modified())
-                    .is_ok_and(|made| made.elapsed().is_ok_and(|age| age.as_secs() > 60)),
+                Ok(held) => {
+                    (!being_made || old()) && rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_ok()
+                }
+                Err(_) => old(),
             };
             if dead && remove(&dir).is_ok() {
                 swept += 1;
@@ -150,6 +169,33 @@ mod tests {
         fs::write(left.join("half a layer"), "x").unwrap();
         assert_eq!(store.sweep().unwrap(), 1);
         assert!(!left.exists());
+    }
+
+    #[test]
+    fn what_is_just_being_made_is_not_swept_by_others_at_that_moment() {
+        let home = tempfile::tempdir().unwrap();
+        let store = Store::open(home.path()).unwrap();
+        // As it is between two system calls of `stage`: made, and not locked yet.
+        let made = home.path().join("staging/.one");
+        fs::create_dir(&made).unwrap();
+        fs::write(made.join("held"), "").unwrap();
+        assert_eq!(store.sweep().unwrap(), 0);
+        assert!(remove_run(&home.path().join("staging/one")));
+        assert!(!made.exists());
+        // Many begin at once, and sweep, and all of them keep what is theirs.
+        std::thread::scope(|scope| {
+            for number in 0..16 {
+                let store = &store;
+                scope.spawn(move || {
+                    for round in 0..20 {
+                        store.sweep().unwrap();
+                        let staging = store.stage(&format!("{number}-{round}")).unwrap();
+                        fs::write(staging.new_dir().unwrap().join("x"), "half").unwrap();
+                    }
+                });
+            }
+        });
+        assert_eq!(fs::read_dir(home.path().join("staging")).unwrap().count(), 0);
     }
 
     #[test]

@@ -62,7 +62,7 @@ fn a_leased_layer_stays_and_a_free_one_goes_with_its_records() {
     let made = |name: &str| {
         let mut writer = LayerWriter::new(staging.new_dir().unwrap(), EPOCH, Links::Refuse, Ownership::Real).unwrap();
         writer.file(&path("srv/page"), Meta::root(0o644), &mut name.as_bytes()).unwrap();
-        store.keep(writer.finish().unwrap(), false).unwrap().0
+        store.keep(writer.finish().unwrap(), None).unwrap().0
     };
     let layer = made("leased");
     let key = LayerKey::from_bytes([3; 32]);
@@ -94,7 +94,7 @@ fn recorded_owners_are_read_back_as_they_were_given() {
     writer.file(&path("srv/plain"), Meta::root(0o644), &mut &b"y"[..]).unwrap();
     writer.symlink(&path("srv/link"), Meta::owned(0o777, 5, 6), b"page").unwrap();
     writer.fifo(&path("srv/pipe"), Meta::owned(0o600, 9, 9)).unwrap();
-    let (layer, tree) = store.keep(writer.finish().unwrap(), false).unwrap();
+    let (layer, tree) = store.keep(writer.finish().unwrap(), None).unwrap();
     let measured = store.measure(&layer, EPOCH, &tree).unwrap();
     assert_eq!(measured.tree.digest(), layer);
     // What a hostile archive says of the attribute is no owner, and not kept.

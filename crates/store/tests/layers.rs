@@ -76,7 +76,7 @@ fn a_kept_layer_is_found_by_its_key_and_measured_as_it_was_written() {
     let shop = Shop::new();
     let key = LayerKey::from_bytes([1; 32]);
     assert_eq!(shop.store.layer_for(&key), None);
-    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
+    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
     shop.store.remember(&key, &digest).unwrap();
     assert_eq!(shop.store.layer_for(&key), Some(digest));
     assert_eq!(shop.store.layer_tree(&digest).unwrap(), tree);
@@ -88,19 +88,19 @@ fn a_kept_layer_is_found_by_its_key_and_measured_as_it_was_written() {
 #[test]
 fn the_same_layer_made_twice_is_kept_once_and_replaced_only_on_wish() {
     let shop = Shop::new();
-    let (digest, _) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
+    let (digest, _) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
     let page = shop.store.layer_root(&digest).join("srv/page");
     fs::write(&page, "spoilt").unwrap();
-    assert_eq!(shop.store.keep(shop.layer("b", "low tide"), false).unwrap().0, digest);
+    assert_eq!(shop.store.keep(shop.layer("b", "low tide"), None).unwrap().0, digest);
     assert_eq!(fs::read_to_string(&page).unwrap(), "spoilt");
-    shop.store.keep(shop.layer("c", "low tide"), true).unwrap();
+    shop.store.keep(shop.layer("c", "low tide"), Some(EPOCH)).unwrap();
     assert_eq!(fs::read_to_string(&page).unwrap(), "low tide");
 }
 
 #[test]
 fn damage_is_noticed_wherever_it_is() {
     let shop = Shop::new();
-    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
+    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
     let root = shop.store.layer_root(&digest);
     let page = root.join("srv/page");
     let found = || {
@@ -126,7 +126,7 @@ fn damage_is_noticed_wherever_it_is() {
 #[test]
 fn records_that_are_damaged_or_name_a_missing_layer_count_as_none() {
     let shop = Shop::new();
-    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
+    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
     let key = ImageKey::from_bytes([2; 32]);
     let record = ImageRecord {
         record: 1,
@@ -195,7 +195,7 @@ fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_o
     assert!(names("etc").is_empty() && names("etc/new").is_empty());
     assert!(matches!(kind("etc/file"), Some(Kind::File { size: 1, links: Some(_), .. })));
     assert_eq!(kind("etc/file"), kind("etc/other"));
-    let (digest, _) = shop.store.keep(staged, false).unwrap();
+    let (digest, _) = shop.store.keep(staged, None).unwrap();
     let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
     assert_eq!((measured.tree.digest(), measured.other_times), (digest, Vec::new()));
 }
@@ -210,7 +210,7 @@ fn owners_rights_and_times_do_not_depend_on_the_umask() {
     writer.fifo(&path("d/p"), Meta::root(0o622)).ok();
     let staged = writer.finish().unwrap();
     rustix::process::umask(before);
-    let (digest, _) = shop.store.keep(staged, false).unwrap();
+    let (digest, _) = shop.store.keep(staged, None).unwrap();
     let root = shop.store.layer_root(&digest);
     for (name, mode) in [("d", 0o2775), ("d/sub", 0o755), ("d/sub/f", 0o4755), ("", 0o755)] {
         let meta = fs::metadata(root.join(name)).unwrap();
@@ -266,7 +266,7 @@ proptest! {
                 _ => writer.file(&path, meta, &mut content.as_slice()).map(drop),
             };
         }
-        let (digest, tree) = shop.store.keep(writer.finish().unwrap(), false).unwrap();
+        let (digest, tree) = shop.store.keep(writer.finish().unwrap(), None).unwrap();
         let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
         prop_assert_eq!(changes(&tree, &measured.tree), []);
         prop_assert_eq!(measured.tree.digest(), digest);
