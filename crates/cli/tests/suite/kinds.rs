@@ -29,7 +29,10 @@ fn cause(team: &Team, code: Code) {
         );
     };
     let git = |arguments: &[&str]| {
-        let output = std::process::Command::new("git").args(arguments).current_dir(&project).output().unwrap();
+        // Whoever runs the tests may have settings of their own.
+        let mut command = std::process::Command::new("git");
+        command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1");
+        let output = command.args(arguments).current_dir(&project).output().unwrap();
         assert!(output.status.success(), "{}", crate::team::told(&output));
     };
     let replace = |old: &str, new: &str| {
