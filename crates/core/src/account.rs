@@ -11,6 +11,20 @@ use crate::tree::{Kind, Meta, Tree};
 /// of a store.
 pub const ACCOUNT_ID: u32 = 1000;
 
+/// The attribute in which a file's owner is written beside it, where there is only one owner to give.
+pub const OWNER_RECORD: &str = "user.cavrith.owner";
+
+/// An owner as [`OWNER_RECORD`] holds it.
+pub fn owner_record((user, group): (u32, u32)) -> String {
+    format!("{user}:{group}")
+}
+
+/// The owner that an [`OWNER_RECORD`] holds; nothing when it is none.
+pub fn parse_owner_record(value: &[u8]) -> Option<(u32, u32)> {
+    let (user, group) = std::str::from_utf8(value).ok()?.split_once(':')?;
+    Some((user.parse().ok()?, group.parse().ok()?))
+}
+
 /// Directories that a running root needs; something is mounted on each.
 const MOUNT_POINTS: &[(&str, u16)] =
     &[("dev", 0o755), ("proc", 0o555), ("run", 0o755), ("sys", 0o555), ("tmp", 0o1777)];

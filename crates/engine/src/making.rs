@@ -289,15 +289,7 @@ impl Maker<'_> {
     /// A file of what lies beneath, from the uppermost layer that has it; nothing when there is none.
     fn file(&self, path: &str) -> Result<Vec<u8>, EngineError> {
         let Ok(path) = RootPath::from_archive(path.as_bytes()) else { return Ok(Vec::new()) };
-        if !matches!(self.beneath.merged.get(&path).map(|entry| &entry.kind), Some(Kind::File { .. })) {
-            return Ok(Vec::new());
-        }
-        for layer in self.beneath.layers.iter().rev() {
-            let place = self.workshop.store.layer_root(layer).join(path.as_relative());
-            if place.symlink_metadata().is_ok_and(|meta| meta.is_file()) {
-                return fs::read(&place).map_err(file_error("read", &place));
-            }
-        }
-        Ok(Vec::new())
+        let Beneath { layers, merged } = self.beneath;
+        Ok(self.workshop.store.file_of_image(layers.iter(), merged, &path)?.unwrap_or_default())
     }
 }

@@ -16,6 +16,7 @@ use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _, PermissionsExt as _}
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 
+use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
 use nix::sys::wait::waitpid;
 use nix::unistd::{ForkResult, fork};
 use rustix::event::{PollFd, PollFlags};
@@ -25,8 +26,6 @@ use crate::wire;
 
 /// The file beside an upper directory in which owners stand that no file can carry: `UID GID PATH` and a zero byte, for each.
 pub const OTHERS: &str = "others";
-/// The attribute in which a file's owner stands.
-const RECORD: &str = "user.cavrith.owner";
 /// An id that leaves the owner as it is (chown(2)).
 const KEEP: u32 = u32::MAX;
 
@@ -245,7 +244,7 @@ impl Helper<'_> {
         if kind.is_file() || kind.is_dir() {
             let before = recorded(&name)?;
             let owner = merged(before, user, group);
-            rustix::fs::setxattr(&name, RECORD, format!("{}:{}", owner.0, owner.1).as_bytes(), XattrFlags::empty())?;
+            rustix::fs::setxattr(&name, OWNER_RECORD, owner_record(owner).as_bytes(), XattrFlags::empty())?;
             return if kind.is_file() { drop_rights(&name, &meta) } else { Ok(()) };
         }
         if kind.is_symlink() || kind.is_fifo() {
@@ -273,13 +272,12 @@ fn merged(before: (u32, u32), user: u32, group: u32) -> (u32, u32) {
 
 fn recorded(name: &str) -> io::Result<(u32, u32)> {
     let mut value = [0; 32];
-    let length = match rustix::fs::getxattr(name, RECORD, &mut value[..]) {
+    let length = match rustix::fs::getxattr(name, OWNER_RECORD, &mut value[..]) {
         Ok(length) => length,
         Err(rustix::io::Errno::NODATA) => return Ok((0, 0)),
         Err(error) => return Err(error.into()),
     };
-    let text = std::str::from_utf8(&value[..length]).unwrap_or_default();
-    Ok(text.split_once(':').and_then(|(uid, gid)| Some((uid.parse().ok()?, gid.parse().ok()?))).unwrap_or((0, 0)))
+    Ok(parse_owner_record(&value[..length]).unwrap_or((0, 0)))
 }
 
 /// A real change of the owner takes these away, whoever makes it (chown(2)).

@@ -39,7 +39,7 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
-use cavrith_core::tree::{Tree, encoding};
+use cavrith_core::tree::{Kind, Tree, encoding};
 use rustix::fs::{CWD, RenameFlags};
 
 use crate::owners::Ownership;
@@ -161,6 +161,24 @@ impl Store {
     /// The directory that holds a layer's files.
     pub fn layer_root(&self, layer: &TreeDigest) -> PathBuf {
         self.layer_dir(layer).join("root")
+    }
+
+    /// A file of an image, from the uppermost layer that has it; nothing when the image, which `merged` describes, has no such file.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn file_of_image<'a>(
+        &self,
+        layers: impl DoubleEndedIterator<Item = &'a TreeDigest>,
+        merged: &Tree,
+        path: &RootPath,
+    ) -> Result<Option<Vec<u8>>, StoreError> {
+        if !matches!(merged.get(path).map(|entry| &entry.kind), Some(Kind::File { .. })) {
+            return Ok(None);
+        }
+        let mut places = layers.rev().map(|layer| self.layer_root(layer).join(path.as_relative()));
+        let place = places.find(|place| place.symlink_metadata().is_ok_and(|meta| meta.is_file()));
+        place.map(|place| fs::read(&place).map_err(io_error("read", &place))).transpose()
     }
 
     /// True when the layer is there.

@@ -9,13 +9,11 @@ use std::fmt;
 use std::io;
 use std::path::Path;
 
+use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
 use cavrith_core::path::RootPath;
 use rustix::io::Errno;
 
 use crate::xattrs;
-
-/// The attribute.
-pub const RECORD: &[u8] = b"user.cavrith.owner";
 
 /// User and group number.
 pub type Owner = (u32, u32);
@@ -59,18 +57,13 @@ impl fmt::Debug for Owners<'_> {
 /// When attributes cannot be read, or the record is none.
 pub fn read(path: &Path) -> io::Result<Option<Owner>> {
     let mut value = [0; 32];
-    match rustix::fs::lgetxattr(path, RECORD, &mut value[..]) {
-        Ok(length) => {
-            parse(&value[..length]).map(Some).ok_or_else(|| io::Error::other("its recorded owner is damaged"))
-        }
+    match rustix::fs::lgetxattr(path, OWNER_RECORD, &mut value[..]) {
+        Ok(length) => parse_owner_record(&value[..length])
+            .map(Some)
+            .ok_or_else(|| io::Error::other("its recorded owner is damaged")),
         Err(Errno::NODATA | Errno::NOTSUP) => Ok(None),
         Err(error) => Err(error.into()),
     }
-}
-
-fn parse(value: &[u8]) -> Option<Owner> {
-    let (uid, gid) = std::str::from_utf8(value).ok()?.split_once(':')?;
-    Some((uid.parse().ok()?, gid.parse().ok()?))
 }
 
 /// Writes the owner of a file or directory beside it. Root needs no record; an earlier one goes.
@@ -79,10 +72,10 @@ fn parse(value: &[u8]) -> Option<Owner> {
 /// When the disk refuses.
 pub fn write(path: &Path, owner: Owner) -> io::Result<()> {
     if owner == (0, 0) {
-        return match rustix::fs::lremovexattr(path, RECORD) {
+        return match rustix::fs::lremovexattr(path, OWNER_RECORD) {
             Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => Ok(()),
             Err(error) => Err(error.into()),
         };
     }
-    xattrs::write(path, RECORD, format!("{}:{}", owner.0, owner.1).as_bytes())
+    xattrs::write(path, OWNER_RECORD.as_bytes(), owner_record(owner).as_bytes())
 }

@@ -12,8 +12,8 @@ use cavrith_core::plan::Plan;
 use cavrith_core::seal::Seal;
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::Spec;
+use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
-use cavrith_core::tree::{Kind, Tree};
 use cavrith_core::verdict::{self, Aspect, Difference, Measured, NOTHING, Verdict, count, size, workspace_aspects};
 use cavrith_engine::build::Workshop;
 use cavrith_engine::event::Event;
@@ -153,12 +153,8 @@ impl<'a> Image<'a> {
     /// The content of a file of the image, from the uppermost layer that has it.
     fn read(&self, path: &str) -> Option<Vec<u8>> {
         let path = RootPath::from_archive(path.as_bytes()).ok()?;
-        let file = matches!(self.merged.get(&path)?.kind, Kind::File { .. });
-        let roots = self.record.layers.iter().rev().map(|layer| self.workshop.store.layer_root(&layer.tree));
-        let mut places = roots
-            .map(|root| root.join(path.as_relative()))
-            .filter(|place| place.symlink_metadata().is_ok_and(|meta| meta.is_file()));
-        file.then(|| std::fs::read(places.next()?).ok())?
+        let layers = self.record.layers.iter().map(|layer| &layer.tree);
+        self.workshop.store.file_of_image(layers, &self.merged, &path).ok()?
     }
 
     /// What dpkg's records inside say, against the lock.

@@ -11,11 +11,7 @@ use crate::team::Team;
 /// What brings a kind of mistake about.
 fn cause(team: &Team, code: Code) {
     let project = team.project();
-    let add = |text: &str| {
-        let path = project.join("cavrith.toml");
-        let spec = fs::read_to_string(&path).unwrap();
-        fs::write(path, format!("{spec}\n{text}")).unwrap();
-    };
+    let add = |text: &str| team.add(text);
     let index = team.dir.path().join("depot/depot.toml");
     let reindex = |old: &str, new: &str| {
         let text = fs::read_to_string(&index).unwrap();

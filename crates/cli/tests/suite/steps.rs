@@ -3,13 +3,6 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use crate::team::Team;
 
-/// A further part of the spec.
-fn add(team: &Team, text: &str) {
-    let path = team.project().join("cavrith.toml");
-    let spec = fs::read_to_string(&path).unwrap();
-    fs::write(path, format!("{spec}\n{text}")).unwrap();
-}
-
 fn inside(team: &Team, command: &str) -> String {
     team.ok(&["run", "-q", "--", "sh", "-c", command])
 }
@@ -22,8 +15,7 @@ fn a_step_writes_a_text_and_a_filled_in_template() {
         "{{ workspace.name }} on {{ env.SITE_PORT }}, {{ env.TIDE }}, quill {{ toolchains.quill.version }}\n",
     )
     .unwrap();
-    add(
-        &team,
+    team.add(
         r#"
 [[steps]]
 name  = "greet"
@@ -66,8 +58,7 @@ fn a_step_copies_a_folder_but_for_what_is_left_out() {
         fs::set_permissions(site.join(name), fs::Permissions::from_mode(mode)).unwrap();
     }
     std::os::unix::fs::symlink("index.html", site.join("home")).unwrap();
-    add(
-        &team,
+    team.add(
         r#"
 [[steps]]
 name = "bring"
@@ -105,8 +96,7 @@ copy = { from = "site/run.sh", inside = "/usr/local/bin/go", owner = "crew" }
 #[test]
 fn a_guard_leaves_a_step_out_and_says_so() {
     let team = Team::new();
-    add(
-        &team,
+    team.add(
         r#"
 [[steps]]
 name    = "once"
@@ -137,8 +127,7 @@ creates = "/srv/thrice"
 #[test]
 fn steps_have_an_order_variables_an_account_and_an_end() {
     let team = Team::new();
-    add(
-        &team,
+    team.add(
         r#"
 [[steps]]
 name  = "last"
@@ -181,8 +170,7 @@ fn what_a_step_lays_follows_the_links_of_the_image_and_does_not_break_them() {
     team.step("mkdir -p /opt/real; ln -s ../opt/real /srv/link; ln -s nowhere /srv/file");
     fs::create_dir(team.project().join("bits")).unwrap();
     fs::write(team.project().join("bits/a"), "a").unwrap();
-    add(
-        &team,
+    team.add(
         r#"
 [[steps]]
 name  = "through"
@@ -200,7 +188,7 @@ copy = { from = "bits", inside = "/srv/link" }
     );
     team.ok(&["lock"]);
     assert_eq!(inside(&team, "ls /opt/real; cat /srv/file; readlink /srv/link"), "a\nnote\ny../opt/real\n");
-    add(&team, "[[steps]]\nname = \"over\"\nat = \"build\"\nwrite = { inside = \"/srv/site\", content = \"z\" }\n");
+    team.add("[[steps]]\nname = \"over\"\nat = \"build\"\nwrite = { inside = \"/srv/site\", content = \"z\" }\n");
     team.ok(&["lock"]);
     let told = team.fails(&["build"], 1);
     assert!(told.contains("the step \"over\" cannot write to /srv/site: there is a directory"), "{told}");

@@ -79,6 +79,13 @@ impl Team {
         self
     }
 
+    /// A further part of the spec.
+    pub fn add(&self, text: &str) {
+        let path = self.project().join("cavrith.toml");
+        let spec = fs::read_to_string(&path).unwrap();
+        fs::write(path, format!("{spec}\n{text}")).unwrap();
+    }
+
     /// A further build step.
     pub fn step(&self, run: &str) -> &Self {
         let path = self.project().join("cavrith.toml");

@@ -16,12 +16,6 @@ fn distant() -> (Team, Server) {
     (team, server)
 }
 
-fn add(team: &Team, text: &str) {
-    let path = team.project().join("cavrith.toml");
-    let spec = fs::read_to_string(&path).unwrap();
-    fs::write(path, format!("{spec}\n{text}")).unwrap();
-}
-
 #[test]
 fn a_depot_on_the_web_gives_the_same_image_and_is_asked_once() {
     let near = Team::locked();
@@ -115,8 +109,7 @@ fn downloads_are_trusted_at_first_sight_and_then_held_to_it() {
     fs::write(dir.path().join("top/inner/chart"), "chart\n").unwrap();
     std::process::Command::new("tar").args(["czf", "c.tar.gz", "top"]).current_dir(&dir).status().unwrap();
     let packed = server.put("/charts.tar.gz", fs::read(dir.path().join("c.tar.gz")).unwrap());
-    add(
-        &team,
+    team.add(
         &format!(
             "[[downloads]]\nname = \"tides\"\nurl = \"{plain}\"\ninside = \"/srv/tides.csv\"\nmode = \"0640\"\n[[downloads]]\nname = \"charts\"\nurl = \"{packed}\"\ninside = \"/srv/charts\"\nunpack = true\nstrip = 1\n"
         ),
@@ -170,7 +163,7 @@ fn a_base_may_be_an_archive_on_the_web() {
 fn a_filled_depot_is_all_that_a_closed_network_needs() {
     let (team, server) = distant();
     let url = server.put("/tides.csv", "high,low\n");
-    add(&team, &format!("[[downloads]]\nname = \"tides\"\nurl = \"{url}\"\ninside = \"/srv/tides.csv\"\n"));
+    team.add(&format!("[[downloads]]\nname = \"tides\"\nurl = \"{url}\"\ninside = \"/srv/tides.csv\"\n"));
     team.ok(&["lock"]);
     let image = team.build();
     let shelf = team.dir.path().join("shelf");
