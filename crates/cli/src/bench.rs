@@ -1,10 +1,10 @@
 //! What a working command needs of this machine: who we are, the store, a place in staging, and a janitor for it.
 
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use cavrith_engine::home::Home;
+use cavrith_engine::member::Member;
 use cavrith_engine::supply::Supply;
 use cavrith_sandbox::{Identity, ids, janitor};
 use cavrith_sources::web::Web;
@@ -23,8 +23,7 @@ pub struct Shed {
     /// Dropped before the janitor, which then finds nothing to do.
     pub staging: Staging,
     pub web: Web,
-    /// Folders of the user's own depots.
-    pub shelves: Vec<PathBuf>,
+    pub member: Member,
     _janitor: janitor::Janitor,
 }
 
@@ -49,11 +48,6 @@ pub fn web() -> Web {
     Web::new(std::env::var_os("CAVRITH_OFFLINE").is_some_and(|value| !value.is_empty() && value != "0"))
 }
 
-/// The depots that `CAVRITH_DEPOTS` names, with colons between.
-fn shelves() -> Vec<PathBuf> {
-    std::env::var_os("CAVRITH_DEPOTS").map(|value| std::env::split_paths(&value).collect()).unwrap_or_default()
-}
-
 /// Set while signals belong to a command inside.
 pub static ATTENDING: AtomicBool = AtomicBool::new(false);
 
@@ -69,14 +63,14 @@ impl Shed {
         let staging = store.stage(&name)?;
         store.lease(&staging);
         watch_interrupts();
-        Ok(Self { home, store, staging, web: web(), shelves: shelves(), _janitor: janitor })
+        Ok(Self { home, store, staging, web: web(), member: Member::find()?, _janitor: janitor })
     }
 }
 
 impl Shed {
     /// Where bytes come from.
     pub fn supply<'a>(&'a self, observer: cavrith_engine::event::Observer<'a>) -> Supply<'a> {
-        Supply { store: &self.store, staging: &self.staging, web: &self.web, shelves: &self.shelves, observer }
+        Supply { store: &self.store, staging: &self.staging, web: &self.web, member: &self.member, observer }
     }
 }
 

@@ -1,4 +1,12 @@
-//! Debian's version order and dependency relations, for packages whose archive format demands them.
+//! The Debian archive's forms: versions, relations, control stanzas here; [`release`] and [`index`] of a suite, the
+//! [`solve`]r over indexes, and where a machine [gets its packages from](apt).
+
+pub mod apt;
+pub mod index;
+pub mod lifetime;
+pub mod release;
+pub mod solve;
+mod words;
 
 use std::cmp::Ordering;
 
@@ -58,18 +66,21 @@ fn compare_part(mut a: &str, mut b: &str) -> Ordering {
 pub struct Alternative {
     /// The package's name.
     pub name: String,
+    /// What stands after a colon: `any`, `native`, or an architecture.
+    pub qualifier: Option<String>,
     /// Operator (`<<`, `<=`, `=`, `>=`, `>>`) and version.
     pub version: Option<(String, String)>,
 }
 
-/// Splits a `Depends` field (Debian Policy Manual, section 7.1) into its groups of alternatives. Architecture qualifiers and
-/// restrictions are dropped: one root has one architecture.
+/// Splits a `Depends` field (Debian Policy Manual, section 7.1) into its groups of alternatives. Restrictions to architectures
+/// and build profiles are dropped; they stand in source packages only.
 pub fn parse_relations(field: &str) -> Vec<Vec<Alternative>> {
     let groups = field.split(',').map(str::trim).filter(|group| !group.is_empty());
     groups.map(|group| group.split('|').map(parse_alternative).collect()).collect()
 }
 
-fn parse_alternative(text: &str) -> Alternative {
+/// Reads one alternative: a name, perhaps a qualifier, perhaps a version in brackets.
+pub fn parse_alternative(text: &str) -> Alternative {
     let text = text.split(['[', '<']).next().filter(|_| !text.contains('(')).unwrap_or(text);
     let (name, version) = match text.split_once('(') {
         None => (text, None),
@@ -80,8 +91,11 @@ fn parse_alternative(text: &str) -> Alternative {
             (name, Some((operator, version)))
         }
     };
-    let name = name.trim();
-    Alternative { name: name.split(':').next().unwrap_or(name).to_owned(), version }
+    let (name, qualifier) = match name.trim().split_once(':') {
+        Some((name, qualifier)) => (name, Some(qualifier.to_owned())),
+        None => (name.trim(), None),
+    };
+    Alternative { name: name.to_owned(), qualifier, version }
 }
 
 impl Alternative {

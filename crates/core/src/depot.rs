@@ -114,6 +114,26 @@ pub struct Probe {
     pub run: Vec<String>,
     /// What it has to answer, without the last newline.
     pub answer: String,
+    /// It is enough when the answer has that in it, as a word of its own.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub within: bool,
+}
+
+impl Probe {
+    /// Whether an answer proves what it should.
+    pub fn is_answered_by(&self, answer: &str) -> bool {
+        if !self.within {
+            return answer == self.answer;
+        }
+        // `1.2` is in `v1.2` and in `1.2+b1`, and neither in `1.20` nor in `11.2` nor in `0.1.2`.
+        let digit = |letter: Option<char>| letter.is_some_and(|letter| letter.is_ascii_digit());
+        answer.match_indices(&self.answer).any(|(at, found)| {
+            let (before, after) = (&answer[..at], &answer[at + found.len()..]);
+            let joined_before = digit(before.chars().next_back())
+                || (before.ends_with('.') && digit(before.chars().rev().nth(1)));
+            !joined_before && !digit(after.chars().next())
+        })
+    }
 }
 
 /// A toolchain, as a tar archive.

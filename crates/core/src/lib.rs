@@ -31,6 +31,7 @@ pub mod encode;
 pub mod explain;
 pub mod lock;
 pub mod mistake;
+pub mod oci;
 pub mod path;
 pub mod plan;
 pub mod seal;

@@ -4,8 +4,12 @@
 
 pub mod choose;
 pub mod fit;
+pub mod own_toolchains;
 pub mod packages;
 mod places;
+pub mod suites;
+
+pub use suites::{ArchivePackage, DebianPin};
 
 use serde::{Deserialize, Serialize};
 
@@ -36,6 +40,12 @@ pub struct Lock {
     /// The base, when it is one archive.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub archive: Option<ArchivePin>,
+    /// The base, when it is an OCI image.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub oci: Option<OciPin>,
+    /// The base, when it comes from the Debian archive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub debian: Option<DebianPin>,
     /// Toolchains, sorted by name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub toolchains: Vec<ToolchainPin>,
@@ -70,9 +80,10 @@ pub struct DepotPin {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Source {
-    /// The depot's name.
+    /// The depot's name; empty for a file that comes from none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub depot: String,
-    /// The file's path in the depot.
+    /// The file's path in the depot; without one, its address or its path from the spec.
     pub file: String,
     /// Its length in bytes.
     pub size: u64,
@@ -121,6 +132,32 @@ impl ArchivePin {
     }
 }
 
+/// An OCI image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct OciPin {
+    /// The reference or path that the spec names.
+    pub origin: String,
+    /// The platform.
+    pub platform: String,
+    /// SHA-256 of the platform's manifest.
+    pub manifest: Sha256Digest,
+    /// The manifest's length in bytes.
+    pub size: u64,
+    /// Its layers, the lowest first: SHA-256 and length of each as it is packed.
+    pub layers: Vec<OciLayerPin>,
+}
+
+/// One layer of an OCI image, as it is packed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct OciLayerPin {
+    /// Its SHA-256.
+    pub sha256: Sha256Digest,
+    /// Its length in bytes.
+    pub size: u64,
+}
+
 /// A file from the web.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -159,9 +196,12 @@ pub struct ToolchainPin {
     pub name: String,
     /// Version.
     pub version: Version,
-    /// The archive.
+    /// The archive; none when it comes with the base.
     #[serde(flatten)]
-    pub source: Source,
+    pub source: Option<Source>,
+    /// The packages of the base that it is, those of its parts too.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub packages: Vec<String>,
     /// How many leading directories are dropped from its paths.
     pub strip: usize,
     /// Where it lies inside.
@@ -275,11 +315,11 @@ impl Lock {
         toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"))
     }
 
-    /// Every file that comes from a depot.
+    /// Every file that is pinned by itself, from a depot or, for an archive of a toolchain, from an address or the project.
     pub fn sources(&self) -> impl Iterator<Item = &Source> {
         let toolchains = self.toolchains.iter();
         let toolchains =
-            toolchains.flat_map(|pin| std::iter::once(&pin.source).chain(pin.parts.iter().map(|part| &part.source)));
+            toolchains.flat_map(|pin| pin.source.iter().chain(pin.parts.iter().map(|part| &part.source)));
         let packages = self.packages.iter().map(|pin| &pin.source);
         packages.chain(toolchains).chain(self.extensions.iter().map(|pin| &pin.source))
     }

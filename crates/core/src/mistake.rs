@@ -106,6 +106,10 @@ codes! {
     URL_SECRET = 139;
     /// A template that cannot be read as one.
     BAD_TEMPLATE = 140;
+    /// A text that is no wish for a package.
+    BAD_PACKAGE = 141;
+    /// A text that is no reference to an OCI image.
+    BAD_REFERENCE = 142;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.
@@ -138,6 +142,12 @@ codes! {
     DEPOT_FILE = 215;
     /// A depot on the web that cannot be reached.
     DEPOT_UNREACHABLE = 216;
+    /// Packages that do not go together.
+    PACKAGES_CLASH = 217;
+    /// A name that several packages provide.
+    PACKAGE_AMBIGUOUS = 218;
+    /// A suite whose support has ended, or is about to.
+    SUITE_AGE = 219;
 }
 
 /// How bad it is.

@@ -5,7 +5,8 @@
 //! | toolchain, each of its parts | archive's SHA-256, strip, place | alone, beside the others |
 //! | extension | archive's SHA-256, strip, place | alone, beside the others |
 //! | download | its SHA-256, place, and strip or mode | alone, beside the others |
-//! | base | SHA-256 of each package, in order; or of the archive, and strip | alone, beside the others |
+//! | base | SHA-256 of each package, in order; or of the archive, and strip; or of an OCI image's layers | alone, beside the others |
+//! | stage of a base | SHA-256 of each package of it and of the stages beneath | after the stage beneath |
 //! | account | account, inside paths of folders, tree of the base | after the base |
 //! | settings, launch | account, place, text, tree of the base | after the base |
 //! | step | guards, environment, account, tree of all that lies beneath, and | one after the other |
@@ -24,10 +25,10 @@
 use std::collections::BTreeMap;
 
 use crate::depot::EditorProfile;
-use crate::digest::{ImageKey, LayerKey, TreeDigest};
+use crate::digest::{ImageKey, LayerKey, Sha256Digest, TreeDigest};
 use crate::editors;
 use crate::encode::Encoder;
-use crate::lock::{ArchivePin, DownloadPin, ExtensionPin, Lock, PackagePin, Source};
+use crate::lock::{ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciPin, PackagePin, Source};
 use crate::path::RootPath;
 use crate::setup;
 use crate::spec::{Action, Base, Editor, Run, Spec, Step, Text};
@@ -77,6 +78,10 @@ pub enum Content {
     Packages(Vec<PackagePin>),
     /// The base as one archive.
     Archive(ArchivePin),
+    /// The base as an OCI image.
+    Oci(OciPin),
+    /// One stage of a base from the Debian archive.
+    Stage(Stage),
     /// The account and the mount points.
     Account {
         /// Its name.
@@ -95,6 +100,17 @@ pub enum Content {
     },
     /// A build step.
     Step(Box<StepContent>),
+}
+
+/// Packages of the Debian archive that are laid over those of earlier stages and configured together.
+#[derive(Debug, Clone)]
+pub struct Stage {
+    /// Its number, from 0.
+    pub number: usize,
+    /// The packages of this stage, by name.
+    pub packages: BTreeMap<String, ArchivePackage>,
+    /// SHA-256 of the packages of all stages beneath, in their order.
+    pub beneath: Vec<Sha256Digest>,
 }
 
 /// An archive of a toolchain, and where it lies.
@@ -191,6 +207,8 @@ pub const STEP_LIMIT: u64 = 3600;
 pub enum Needs {
     /// Nothing: it can be made at any time.
     Nothing,
+    /// The stages of the base beneath it.
+    Stages,
     /// The base.
     Base,
     /// Everything beneath.
@@ -201,17 +219,21 @@ impl Content {
     /// What has to be there before it can be made.
     pub fn needs(&self) -> Needs {
         match self {
-            Self::Toolchain(_) | Self::Extension(_) | Self::Download { .. } | Self::Packages(_) | Self::Archive(_) => {
-                Needs::Nothing
-            }
+            Self::Toolchain(_)
+            | Self::Extension(_)
+            | Self::Download { .. }
+            | Self::Packages(_)
+            | Self::Archive(_)
+            | Self::Oci(_) => Needs::Nothing,
+            Self::Stage(_) => Needs::Stages,
             Self::Account { .. } | Self::Settings { .. } => Needs::Base,
             Self::Step(_) => Needs::Beneath,
         }
     }
 
-    /// True for the base, in either form.
+    /// True for the base, in any form, and for each of its stages.
     pub fn is_base(&self) -> bool {
-        matches!(self, Self::Packages(_) | Self::Archive(_))
+        matches!(self, Self::Packages(_) | Self::Archive(_) | Self::Oci(_) | Self::Stage(_))
     }
 }
 
@@ -225,8 +247,9 @@ impl Plan {
                 Content::Toolchain(Placed { source: source.clone(), strip, place: pin.place.clone(), part })
             };
             let name = format!("toolchain {} {}", pin.name, pin.version);
-            // Of two archives at one place the later one lies above.
-            add(name.clone(), placed(&pin.source, pin.strip, false));
+            // What comes with the base has no layer of its own. Of two archives at one place the later one lies above.
+            let Some(source) = &pin.source else { continue };
+            add(name.clone(), placed(source, pin.strip, false));
             for part in &pin.parts {
                 add(format!("{name}, {}", part.name), placed(&part.source, part.strip, true));
             }
@@ -240,8 +263,16 @@ impl Plan {
             let place = download.inside.value.clone();
             add(format!("download {}", pin.name), Content::Download { pin: pin.clone(), place, laying });
         }
-        match (&spec.base, &lock.archive) {
-            (Base::Archive { .. }, Some(pin)) => add(format!("base {}", pin.origin()), Content::Archive(pin.clone())),
+        match (&spec.base, &lock.archive, &lock.oci, &lock.debian) {
+            (Base::Archive { .. }, Some(pin), ..) => {
+                add(format!("base {}", pin.origin()), Content::Archive(pin.clone()));
+            }
+            (Base::Oci(_), _, Some(pin), _) => add(format!("base {}", pin.origin), Content::Oci(pin.clone())),
+            (Base::Debian(_), .., Some(pin)) => {
+                for (name, stage) in stages(pin) {
+                    add(name, Content::Stage(stage));
+                }
+            }
             _ => {
                 let names: Vec<_> = lock.packages.iter().map(|pin| pin.name.as_str()).collect();
                 let name = match names.as_slice() {
@@ -278,6 +309,29 @@ impl Plan {
         encode_content(&mut encoder, &layer.content);
         LayerKey::from_bytes(encoder.digest())
     }
+}
+
+/// The stages of a base, with their names.
+fn stages(pin: &DebianPin) -> Vec<(String, Stage)> {
+    let mut beneath = Vec::new();
+    let mut stages = Vec::new();
+    for (number, stage) in pin.stages.iter().enumerate() {
+        let packages = stage.packages.len();
+        let name = match number {
+            0 => format!("base {}, {packages} packages", pin.suite),
+            _ => {
+                let names: Vec<_> = stage.packages.keys().map(String::as_str).collect();
+                match names.as_slice() {
+                    [only] => format!("base {}, {only}", pin.suite),
+                    _ => format!("base {}, {packages} more packages", pin.suite),
+                }
+            }
+        };
+        let digests: Vec<_> = stage.packages.values().map(|package| package.sha256).collect();
+        stages.push((name, Stage { number, packages: stage.packages.clone(), beneath: beneath.clone() }));
+        beneath.extend(digests);
+    }
+    stages
 }
 
 /// The editor's own files: name, place, text.
@@ -362,6 +416,22 @@ fn encode_content(encoder: &mut Encoder, content: &Content) {
         }
         Content::Archive(pin) => {
             encoder.u8(4).fixed(pin.sha256.as_bytes()).u64(pin.strip as u64);
+        }
+        Content::Stage(stage) => {
+            encoder.u8(9).count(stage.number).count(stage.beneath.len());
+            for digest in &stage.beneath {
+                encoder.fixed(digest.as_bytes());
+            }
+            encoder.count(stage.packages.len());
+            for package in stage.packages.values() {
+                encoder.fixed(package.sha256.as_bytes());
+            }
+        }
+        Content::Oci(pin) => {
+            encoder.u8(10).count(pin.layers.len());
+            for layer in &pin.layers {
+                encoder.fixed(layer.sha256.as_bytes());
+            }
         }
         Content::Account { account, places } => {
             encoder.u8(5).bytes(account).list(places.iter().map(RootPath::as_bytes));

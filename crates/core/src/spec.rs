@@ -4,6 +4,7 @@
 //! keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A [`Spec`]
 //! that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing is twice.
 
+mod base;
 mod between;
 pub mod document;
 mod editor;
@@ -14,6 +15,7 @@ mod reader;
 mod rules;
 pub mod schema;
 mod steps;
+mod toolchains;
 mod variables;
 
 use std::collections::BTreeMap;
@@ -138,17 +140,112 @@ pub enum Base {
         /// How many leading directories to drop from its paths.
         strip: usize,
     },
+    /// Packages of the Debian archive.
+    Debian(Suite),
+    /// An OCI image.
+    Oci(OciBase),
+}
+
+/// A base of the Debian archive.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Suite {
+    /// The suite: `bookworm`.
+    pub name: At<String>,
+    /// Suites beside it, by what is added to its name: `updates`, `security`.
+    pub extra: Vec<At<String>>,
+    /// Its components.
+    pub components: Vec<At<String>>,
+    /// The architecture of its packages.
+    pub architecture: At<String>,
+    /// Wished packages, each with a version perhaps: `git (>= 1:2.30)`.
+    pub packages: Vec<At<String>>,
+    /// Whether what packages recommend is taken too.
+    pub recommended: bool,
+}
+
+impl Suite {
+    /// All suites, the main one first.
+    pub fn suites(&self) -> Vec<String> {
+        let extra = self.extra.iter().map(|extra| format!("{}-{}", self.name.value, extra.value));
+        std::iter::once(self.name.value.clone()).chain(extra).collect()
+    }
+}
+
+/// A base that is an OCI image.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OciBase {
+    /// Where it lies.
+    pub origin: ImageOrigin,
+    /// Which of its platforms: `linux/amd64`.
+    pub platform: At<String>,
+}
+
+/// Where an OCI image lies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ImageOrigin {
+    /// An image layout on the disk, a folder or an archive of one, relative to the project. A tag may choose from several images.
+    Path(At<String>, Option<At<String>>),
+    /// In a registry: `registry.example/team/base:1.2`.
+    Reference(At<String>),
+}
+
+impl ImageOrigin {
+    /// As it is written.
+    pub fn shown(&self) -> String {
+        match self {
+            Self::Path(path, None) | Self::Reference(path) => path.value.clone(),
+            Self::Path(path, Some(tag)) => format!("{}:{}", path.value, tag.value),
+        }
+    }
+
+    /// Where it is written.
+    pub fn span(&self) -> Range<usize> {
+        match self {
+            Self::Path(at, _) | Self::Reference(at) => at.span.clone(),
+        }
+    }
+}
+
+/// Where a toolchain comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Provenance {
+    /// From a depot; from this one, when it is named.
+    Depot(Option<At<String>>),
+    /// From packages of the base, and of its parts.
+    Base {
+        /// Packages that it is made of.
+        packages: Vec<At<String>>,
+        /// Further packages, by the part that they make.
+        parts: BTreeMap<String, Vec<At<String>>>,
+    },
+    /// From one archive.
+    Archive {
+        /// Where the archive lies.
+        origin: Origin,
+        /// Its digest, if the spec names it.
+        sha256: Option<At<Sha256Digest>>,
+        /// How many leading directories to drop from its paths.
+        strip: usize,
+        /// Where it lies inside.
+        place: RootPath,
+        /// Directories in its place whose programs are found by name.
+        programs: Vec<String>,
+    },
 }
 
 /// One entry of `[toolchains]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wanted {
+    /// Where it comes from.
+    pub from: Provenance,
+    /// The command that tells its version, when the spec names it.
+    pub probe: Option<Run>,
+    /// What that has to answer, when the spec names it.
+    pub answer: Option<String>,
     /// The version, or the beginning of one.
     pub version: At<Version>,
     /// Further versions that lie beside it.
     pub also: Vec<At<Version>>,
-    /// The depot it has to come from.
-    pub depot: Option<At<String>>,
     /// Which of its optional parts; all when left out.
     pub parts: Option<Vec<At<String>>>,
 }
@@ -261,6 +358,31 @@ pub struct Copy {
     pub except: Vec<At<String>>,
     /// Who all of it belongs to; root when left out.
     pub owner: Option<At<String>>,
+}
+
+impl Wanted {
+    /// The depot it has to come from, when one is named.
+    pub fn depot(&self) -> Option<&At<String>> {
+        match &self.from {
+            Provenance::Depot(depot) => depot.as_ref(),
+            _ => None,
+        }
+    }
+}
+
+impl Spec {
+    /// Every package that is wished of the base's archive, with the place where: those of the base itself, and of toolchains that come from it.
+    pub fn wishes(&self) -> Vec<&At<String>> {
+        let own = match &self.base {
+            Base::Debian(suite) => suite.packages.as_slice(),
+            _ => &[],
+        };
+        let toolchains = self.toolchains.values().filter_map(|wanted| match &wanted.value.from {
+            Provenance::Base { packages, parts } => Some(packages.iter().chain(parts.values().flatten())),
+            _ => None,
+        });
+        own.iter().chain(toolchains.flatten()).collect()
+    }
 }
 
 /// A command of a step.

@@ -1,6 +1,5 @@
 //! From a plan to an image.
 
-use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
@@ -11,7 +10,7 @@ use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::seal::SealedLayer;
-use cavrith_core::tree::{Kind, Meta, Tree};
+use cavrith_core::tree::{Meta, Tree};
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::job::Oddities;
 use cavrith_sources::tarball::{self, Laying, Rights};
@@ -25,9 +24,10 @@ use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, LayerOutcome, Observer};
 use crate::making::{self, Beneath};
+use crate::member::Member;
 use crate::project::Project;
-use crate::steps;
 use crate::supply::Supply;
+use crate::{stages, steps};
 
 /// All that building needs besides the project.
 #[derive(Clone, Copy)]
@@ -40,8 +40,8 @@ pub struct Workshop<'a> {
     pub identity: Identity,
     /// The way to the web.
     pub web: &'a Web,
-    /// Folders of depots that this machine's user has.
-    pub shelves: &'a [PathBuf],
+    /// What is this member's own: depots, mirrors.
+    pub member: &'a Member,
     /// Where files from the web are kept; another store's when this build must begin with an empty one.
     pub blobs: &'a Store,
     /// Who is told.
@@ -59,7 +59,7 @@ impl<'a> Workshop<'a> {
             store: self.blobs,
             staging: self.staging,
             web: self.web,
-            shelves: self.shelves,
+            member: self.member,
             observer: self.observer,
         }
     }
@@ -75,9 +75,9 @@ pub struct Built {
 }
 
 /// One layer of the image under way.
-struct Ready {
-    outcome: LayerOutcome,
-    tree: Tree,
+pub(crate) struct Ready {
+    pub outcome: LayerOutcome,
+    pub tree: Tree,
 }
 
 /// The image of a project, when the store has it. Needs nothing of the machine but the store.
@@ -115,13 +115,14 @@ fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
         "x86" => "i386",
         other => other,
     };
-    match lock.packages.iter().find(|pin| pin.architecture != "all" && pin.architecture != here) {
-        Some(pin) => Err(EngineError::Architecture { locked: pin.architecture.clone(), here: here.to_owned() }),
+    let locked = lock.packages.iter().map(|pin| &pin.architecture).chain(lock.debian.iter().map(|pin| &pin.architecture));
+    match locked.into_iter().find(|architecture| *architecture != "all" && *architecture != here) {
+        Some(locked) => Err(EngineError::Architecture { locked: locked.clone(), here: here.to_owned() }),
         None => Ok(()),
     }
 }
 
-struct Builder<'a> {
+pub(crate) struct Builder<'a> {
     workshop: Workshop<'a>,
     project: &'a Project,
     plan: &'a Plan,
@@ -132,8 +133,15 @@ impl Builder<'_> {
         (self.workshop.observer)(event);
     }
 
+    /// Whether the store has a layer that needs nothing beneath it to be named.
+    pub fn has(&self, planned: &PlannedLayer) -> bool {
+        let store = self.workshop.store;
+        !self.workshop.fresh
+            && store.layer_for(&self.plan.key(planned, None)).is_some_and(|digest| store.layer_tree(&digest).is_ok())
+    }
+
     /// A layer that the store has, or that `make` makes.
-    fn layer(
+    pub fn layer(
         &self,
         planned: &PlannedLayer,
         beneath: Option<&TreeDigest>,
@@ -189,9 +197,25 @@ impl Builder<'_> {
             }
             Ok(())
         };
+        let stages: Vec<usize> = (0..self.plan.layers.len())
+            .filter(|index| self.plan.layers[*index].content.needs() == Needs::Stages)
+            .collect();
+        let chain = || -> Result<(), EngineError> {
+            if stages.is_empty() {
+                return Ok(());
+            }
+            let (workshop, project, epoch) = (self.workshop, self.project, self.plan.epoch);
+            let maker = stages::Maker { builder: self, workshop, project, epoch };
+            let planned: Vec<_> = stages.iter().map(|index| &self.plan.layers[*index]).collect();
+            let made = maker.make(&planned)?;
+            let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            stages.iter().zip(made).for_each(|(index, ready)| done[*index] = Some(ready));
+            Ok(())
+        };
         let threads = std::thread::available_parallelism().map_or(1, usize::from).min(wanted.len());
         std::thread::scope(|scope| {
-            let helpers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+            let mut helpers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+            helpers.push(scope.spawn(chain));
             let own = work();
             let joined = helpers
                 .into_iter()
@@ -247,7 +271,10 @@ impl Builder<'_> {
                 }
                 deb::write_database(&installed, &mut writer)?;
             }
-            Content::Account { .. } | Content::Settings { .. } | Content::Step(_) => {
+            Content::Oci(_) => {
+                return Err(EngineError::Spec("base.oci is not carried out yet".to_owned()));
+            }
+            Content::Account { .. } | Content::Settings { .. } | Content::Step(_) | Content::Stage(_) => {
                 unreachable!("BUG: this layer is made from what lies beneath it")
             }
         }
@@ -256,10 +283,12 @@ impl Builder<'_> {
 
     /// Makes the layers that need others, and the image of all.
     fn assemble(&self, mut ready: Vec<Option<Ready>>, lock: &Lock) -> Result<Built, EngineError> {
-        let base_index = self.plan.layers.iter().position(|layer| layer.content.is_base());
-        let base =
-            base_index.and_then(|index| ready[index].as_ref()).map(|base| (base.tree.clone(), base.outcome.tree));
-        let (base_tree, base_digest) = base.unwrap_or_else(|| (Tree::with_root(), Tree::with_root().digest()));
+        let base = self.plan.layers.iter().zip(&ready).filter(|(layer, _)| layer.content.is_base());
+        let base: Vec<_> = base.filter_map(|(_, ready)| ready.as_ref()).collect();
+        let base_layers: Vec<_> = base.iter().map(|base| base.outcome.tree).collect();
+        let mut base_tree = Tree::with_root();
+        base.iter().for_each(|base| base_tree.overlay(&base.tree));
+        let base_digest = base_tree.digest();
         self.check_places(&base_tree)?;
         let mut merged = Tree::with_root();
         let mut outcomes: Vec<LayerOutcome> = Vec::new();
@@ -275,7 +304,7 @@ impl Builder<'_> {
                         })?
                     }
                     _ => {
-                        self.layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_digest))?
+                        self.layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_layers))?
                     }
                 },
             };
@@ -305,20 +334,15 @@ impl Builder<'_> {
         &self,
         planned: &PlannedLayer,
         base: &Tree,
-        base_digest: &TreeDigest,
+        base_layers: &[TreeDigest],
     ) -> Result<StagedLayer, EngineError> {
         let made = match &planned.content {
             Content::Account { account, places } => {
-                let root = self.workshop.store.layer_root(base_digest);
-                let read = |path: &str| {
-                    let path = RootPath::from_archive(path.as_bytes()).ok()?;
-                    let file = matches!(base.get(&path)?.kind, Kind::File { .. });
-                    file.then(|| {
-                        std::fs::read(root.join(path.as_relative()))
-                            .map_err(file_error("read", root.join(path.as_relative())))
-                    })
+                let read = |path: &str| match RootPath::from_archive(path.as_bytes()) {
+                    Ok(path) => self.workshop.store.file_of_image(base_layers.iter(), base, &path),
+                    Err(_) => Ok(None),
                 };
-                let [passwd, group, shadow] = ACCOUNT_FILES.map(|path| read(path).transpose());
+                let [passwd, group, shadow] = ACCOUNT_FILES.map(read);
                 let accounts = BaseAccounts { passwd: passwd?, group: group?, shadow: shadow? };
                 account::layer(account, base, &accounts, places)?
             }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Probe, Toolchain};
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::{Lock, Source};
+use cavrith_core::lock::{ArchivePackage, Lock, Source};
 use cavrith_core::path::RootPath;
 use cavrith_core::version::Version;
 use cavrith_sources::checked::{self, Checked};
@@ -159,7 +159,7 @@ fn add_toolchain(
         strip: described.strip,
         place: described.place.clone().unwrap_or_else(|| format!("/opt/{name}/{version}")),
         path: described.path.clone(),
-        probe: Probe { run, answer: described.answer.clone().unwrap_or_else(|| format!("{name} {version}")) },
+        probe: Probe { run, answer: described.answer.clone().unwrap_or_else(|| format!("{name} {version}")), within: false },
         parts: Vec::new(),
     });
     Ok(format!("toolchain {name} {version}"))
@@ -289,8 +289,17 @@ pub fn fill(dir: &Path, project: &Project, lock: &Lock, supply: Supply<'_>) -> R
         filler.index.packages.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
         filler.index.packages.push(entry);
     }
+    for (name, pin) in lock.debian.iter().flat_map(|debian| debian.packages()) {
+        let file = filler.bring_package(name, pin)?;
+        let (name, version, architecture) = (name.clone(), pin.version.clone(), pin.architecture.clone());
+        let entry = Package { name, version, architecture, file };
+        filler.index.packages.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
+        filler.index.packages.push(entry);
+    }
     for pin in &lock.toolchains {
-        let file = filler.bring(&pin.source)?;
+        // One from the base comes with its packages, one from an address with the downloads.
+        let Some(source) = pin.source.as_ref().filter(|source| !source.depot.is_empty()) else { continue };
+        let file = filler.bring(source)?;
         let there = filler.index.toolchains.iter().find(|one| one.name == pin.name && one.version == pin.version);
         let mut parts = there.map(|one| one.parts.clone()).unwrap_or_default();
         for part in &pin.parts {
@@ -345,6 +354,12 @@ impl Filler<'_> {
     fn bring(&mut self, source: &Source) -> Result<depot::File, EngineError> {
         let (supply, project) = (self.supply, self.project);
         self.bring_file(&source.file, source.size, source.sha256, || supply.source(project, source))
+    }
+
+    fn bring_package(&mut self, name: &str, pin: &ArchivePackage) -> Result<depot::File, EngineError> {
+        let file = format!("packages/{}", pin.file.rsplit('/').next().unwrap_or(&pin.file));
+        let (supply, project) = (self.supply, self.project);
+        self.bring_file(&file, pin.size, pin.sha256, || supply.package(project, name, pin))
     }
 
     fn bring_address(

@@ -42,6 +42,52 @@ pub enum EngineError {
         /// Those that there are.
         known: String,
     },
+    /// The member's configuration cannot be read.
+    #[error("the configuration {} cannot be read: {why}", path.display())]
+    Config {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// A suite of the Debian archive cannot be used.
+    #[error("the suite {suite} cannot be used: {why}; {remedy}")]
+    Suite {
+        /// The suite.
+        suite: String,
+        /// Why.
+        why: String,
+        /// What to do.
+        remedy: String,
+    },
+    /// A pinned package can be had nowhere.
+    #[error(
+        "{package} can be had nowhere: {why}; mirrors drop what is superseded: take it from a depot that was filled in time (CAVRITH_DEPOTS), or move on with cavrith lock --update {package}"
+    )]
+    PackageGone {
+        /// The package.
+        package: String,
+        /// Why the last place did not give it.
+        why: String,
+    },
+    /// Packages could not be configured.
+    #[error("configuring the packages of {stage} {why}")]
+    Configure {
+        /// The stage.
+        stage: String,
+        /// How it failed.
+        why: String,
+        /// Its last lines.
+        last_lines: Vec<String>,
+    },
+    /// Something about an OCI image.
+    #[error("the image {image} cannot be used: {why}")]
+    Image {
+        /// The reference or path.
+        image: String,
+        /// Why.
+        why: String,
+    },
     /// Something about a depot.
     #[error("{0}")]
     Depot(String),
@@ -205,6 +251,9 @@ impl EngineError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::NoProject(_) | Self::File { .. } | Self::UnknownName { .. } | Self::Depot(_) | Self::Spec(_) => 2,
+            Self::Config { .. } => 2,
+            Self::Suite { .. } | Self::PackageGone { .. } | Self::Image { .. } => 4,
+            Self::Configure { .. } => 5,
             Self::Mistakes(findings) if findings.only_unreachable() => 4,
             Self::Mistakes(_) | Self::NoLock | Self::BadLock(_) | Self::Misfits(_) | Self::NotReproducible(_) => 1,
             Self::Account(_) | Self::PlaceTaken { .. } | Self::FilesChanged { .. } | Self::NotTakeable { .. } => 1,

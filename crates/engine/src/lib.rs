@@ -9,8 +9,12 @@
 //! | [`depots`] | makes, fills and checks depots |
 //! | [`locking`] | pins every input |
 //! | [`supply`] | gets hold of the bytes: depots, addresses, what the store has of them |
+//! | [`member`] | what is this member's own: depots, mirrors, ways into registries |
+//! | [`suites`] | suites of the Debian archive: fetched, proved, read |
+//! | `choosing` | which of their packages a base has |
 //! | [`taking`] | files of the project that steps take |
 //! | [`build`] | plan → layers → image, independent layers in parallel |
+//! | `stages` | a base from the Debian archive: packages laid and configured, stage by stage |
 //! | `making` | one step: asked whether it is needed, carried out, taken as a layer |
 //! | [`steps`] | sandboxes over layers, and toolchains' probes in them |
 //! | [`sealing`] | builds again under odd conditions, and compares |
@@ -20,6 +24,7 @@
 #![forbid(unsafe_code)]
 
 pub mod build;
+mod choosing;
 pub mod depots;
 pub mod editing;
 pub mod error;
@@ -27,10 +32,13 @@ pub mod event;
 pub mod home;
 pub mod locking;
 mod making;
+pub mod member;
 pub mod project;
 pub mod sealing;
 pub mod starting;
+mod stages;
 pub mod steps;
+pub mod suites;
 pub mod supply;
 mod surroundings;
 pub mod taking;

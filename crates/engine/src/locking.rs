@@ -5,13 +5,12 @@ use std::path::Path;
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::choose::{Update, choose};
 use cavrith_core::lock::packages::{PackageFacts, check_packages};
-use cavrith_core::lock::{self, DownloadPin, Lock, PackagePin};
+use cavrith_core::lock::{self, DebianPin, DownloadPin, Lock, PackagePin, own_toolchains};
 use cavrith_core::mistake::{Code, Mistake, nearest};
-use cavrith_core::spec::Base;
-use cavrith_sources::web::Web;
+use cavrith_core::spec::{Base, OciBase, Provenance, Suite};
 use cavrith_sources::{checked, compression, deb, tarball};
-use cavrith_store::Store;
 
+use crate::choosing;
 use crate::error::EngineError;
 use crate::project::{self, Project, Survey};
 use crate::supply::Supply;
@@ -67,15 +66,19 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     findings.mistakes.retain(|mistake| mistake.code != Code::LOCK_BEHIND);
     let mut findings = findings.into_result()?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
-    known_names(&project, &wishes.update)?;
+    let locked = previous.as_ref().and_then(|previous| previous.debian.as_ref());
+    known_names(&project, locked, &wishes.update)?;
     let (mut lock, _) = choose(&project.spec, &offers, previous.as_ref(), &wishes.update);
     let mut locker = Locker { supply, project: &project, previous: previous.as_ref(), wishes, notes: Vec::new() };
     let (newest, mistakes) = match &project.spec.base {
         Base::Packages { .. } => locker.read_packages(&lock)?,
         Base::Archive { .. } => (locker.archive(&mut lock)?, Vec::new()),
+        Base::Debian(suite) => locker.suite(suite, &mut lock)?,
+        Base::Oci(image) => (locker.image(image, &mut lock)?, Vec::new()),
     };
     findings.mistakes.extend(mistakes);
     let findings = findings.into_result()?;
+    locker.toolchain_archives(&mut lock)?;
     lock.epoch = newest.max(EARLIEST);
     lock.downloads = locker.downloads()?;
     lock.files = taking::pins(dir, &project.spec)?;
@@ -99,7 +102,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
 }
 
 /// That everything to be updated is in the spec.
-fn known_names(project: &Project, update: &Update) -> Result<(), EngineError> {
+fn known_names(project: &Project, locked: Option<&DebianPin>, update: &Update) -> Result<(), EngineError> {
     let Update::Named(names) = update else { return Ok(()) };
     let spec = &project.spec;
     let mut known: Vec<&str> = spec.toolchains.keys().map(String::as_str).collect();
@@ -107,11 +110,16 @@ fn known_names(project: &Project, update: &Update) -> Result<(), EngineError> {
     known.extend(spec.downloads.iter().map(|download| download.name.value.as_str()));
     match &spec.base {
         Base::Packages { packages, .. } => known.extend(packages.iter().map(|package| package.value.as_str())),
-        Base::Archive { .. } => known.push("base"),
+        Base::Archive { .. } | Base::Oci(_) => known.push("base"),
+        Base::Debian(_) => {
+            known.push("base");
+            known.extend(locked.iter().flat_map(|pin| pin.packages()).map(|(name, _)| name.as_str()));
+        }
     }
     match names.iter().find(|name| !known.contains(&name.as_str())) {
         Some(name) => {
             let meant = nearest(name, known.iter().copied()).map(str::to_owned);
+            known.truncate(40);
             Err(EngineError::UnknownName { name: name.clone(), meant, known: known.join(", ") })
         }
         None => Ok(()),
@@ -136,9 +144,10 @@ pub struct Outdated {
 ///
 /// # Errors
 /// Mistakes; no lock.
-pub fn outdated(dir: &Path, web: &Web, store: Option<&Store>) -> Result<Vec<Outdated>, EngineError> {
+pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineError> {
     let previous = project::read_lock(dir)?.ok_or(EngineError::NoLock)?;
-    let Survey { project, offers, findings } = project::survey(dir, web, store, &Update::All)?;
+    let Survey { project, offers, findings } =
+        project::survey(dir, supply.web, Some(supply.store), &Update::All)?;
     findings.into_result()?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
     let (fresh, _) = choose(&project.spec, &offers, None, &Update::All);
@@ -171,6 +180,11 @@ pub fn outdated(dir: &Path, web: &Web, store: Option<&Store>) -> Result<Vec<Outd
     for pin in &previous.packages {
         let within = fresh.packages.iter().find(|other| other.name == pin.name).map(|other| other.version.as_str());
         add(format!("package {}", pin.name), &pin.version, within, None);
+    }
+    if let (Base::Debian(suite), Some(before)) = (&project.spec.base, &previous.debian) {
+        for (name, locked, newest) in choosing::outdated(supply, &project, suite, before)? {
+            add(format!("package {name}"), &locked, Some(&newest), None);
+        }
     }
     Ok(outdated)
 }
@@ -212,6 +226,64 @@ impl Locker<'_> {
         Ok((newest, mistakes))
     }
 
+    /// Pins the packages of the Debian archive. Says when the newest of their suites was made; as long as the first stage stays, the time stamp stays
+    /// too, so that what is added later leaves the layers beneath as they are.
+    fn suite(&mut self, suite: &Suite, lock: &mut Lock) -> Result<(u64, Vec<Mistake>), EngineError> {
+        let before = self.previous.and_then(|previous| previous.debian.as_ref());
+        let chosen = choosing::choose(self.supply, self.project, suite, before, &self.wishes.update)?;
+        self.notes.extend(chosen.notes);
+        let mut mistakes = chosen.mistakes;
+        let Some(pin) = chosen.pin else { return Ok((0, mistakes)) };
+        let stays = before.is_some_and(|before| before.stages.first() == pin.stages.first());
+        let newest = pin.releases.iter().map(|release| release.date).max().unwrap_or(0);
+        let epoch = self.previous.filter(|_| stays).map_or(newest, |previous| previous.epoch);
+        own_toolchains::add_from_base(&self.project.spec, &pin, lock, &mut mistakes);
+        lock.debian = Some(pin);
+        Ok((epoch, mistakes))
+    }
+
+    /// Pins the archives of toolchains that the spec names.
+    fn toolchain_archives(&mut self, lock: &mut Lock) -> Result<(), EngineError> {
+        for pin in &mut lock.toolchains {
+            let Some(source) = pin.source.as_mut().filter(|source| source.depot.is_empty()) else { continue };
+            let before = self.previous.iter().flat_map(|previous| &previous.toolchains);
+            let before = before.filter_map(|pin| pin.source.as_ref()).find(|one| one.depot.is_empty() && one.file == source.file);
+            let wanted = self.project.spec.toolchains.get(&pin.name).map(|wanted| &wanted.value.from);
+            let written = match wanted {
+                Some(Provenance::Archive { sha256: Some(sha256), .. }) => Some(sha256.value),
+                _ => None,
+            };
+            if source.file.contains("://") {
+                let before = before.map(|before| (before.size, before.sha256));
+                (source.size, source.sha256) = self.at_address(&pin.name, &source.file.clone(), written, before)?;
+            } else {
+                let before = before.map(|before| before.sha256).filter(|_| !self.wishes.update.moves(&pin.name));
+                let path = self.project.dir.join(&source.file);
+                (source.size, source.sha256) = self.on_disk(&path, &source.file.clone(), written.or(before))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Size and digest of a file of the project, held against what is known of it.
+    fn on_disk(
+        &mut self,
+        path: &Path,
+        shown: &str,
+        expected: Option<Sha256Digest>,
+    ) -> Result<(u64, Sha256Digest), EngineError> {
+        let (size, found) = checked::measure(path)?;
+        match expected.filter(|_| !self.wishes.trust_changed) {
+            Some(expected) if expected != found => {
+                let (expected, found) = (expected.to_string(), found.to_string());
+                return Err(EngineError::ArchiveChanged { path: path.to_owned(), expected, found });
+            }
+            Some(_) => {}
+            None => self.trusted(shown, &found),
+        }
+        Ok((size, found))
+    }
+
     /// Pins the base's archive, and says which is the newest time stamp in it.
     fn archive(&mut self, lock: &mut Lock) -> Result<u64, EngineError> {
         let Some(pin) = &mut lock.archive else {
@@ -225,17 +297,8 @@ impl Locker<'_> {
             (pin.size, pin.sha256) = self.at_address("base", &url, written, before)?;
         } else {
             let path = self.project.dir.join(pin.path.as_deref().unwrap_or_default());
-            let (size, found) = checked::measure(&path)?;
-            let expected = written.or(before.map(|before| before.sha256).filter(|_| !self.wishes.trust_changed));
-            match expected {
-                Some(expected) if expected != found => {
-                    let (expected, found) = (expected.to_string(), found.to_string());
-                    return Err(EngineError::ArchiveChanged { path, expected, found });
-                }
-                Some(_) => {}
-                None => self.trusted(pin.origin(), &found),
-            }
-            (pin.size, pin.sha256) = (size, found);
+            let shown = pin.origin().to_owned();
+            (pin.size, pin.sha256) = self.on_disk(&path, &shown, written.or(before.map(|before| before.sha256)))?;
         }
         let mut checked = self.supply.archive(self.project, pin)?;
         let (name, packed) = (checked.name().to_owned(), checked.size());
@@ -249,6 +312,11 @@ impl Locker<'_> {
 
     fn trusted(&mut self, origin: &str, digest: &Sha256Digest) {
         self.notes.push(format!("{origin} was trusted at first sight; its digest is {digest}"));
+    }
+
+    /// Pins an OCI image, and says when it was made.
+    fn image(&mut self, _image: &OciBase, _lock: &mut Lock) -> Result<u64, EngineError> {
+        Err(EngineError::Spec("base.oci is not carried out yet".to_owned()))
     }
 
     /// Pins all downloads.
@@ -302,7 +370,7 @@ fn mislabelled(project: &Project, pin: &PackagePin, control: &deb::Control) -> O
         Base::Packages { packages, .. } => {
             packages.iter().find(|wanted| wanted.value == pin.name).map(|wanted| wanted.span.clone())
         }
-        Base::Archive { .. } => None,
+        Base::Archive { .. } | Base::Debian(_) | Base::Oci(_) => None,
     };
     let theirs = control.field(field);
     let message =
@@ -316,6 +384,12 @@ fn moved(previous: Option<&Lock>, lock: &Lock) -> Vec<Moved> {
         let mut pins = std::collections::BTreeMap::new();
         for pin in &lock.packages {
             pins.insert(format!("package {}", pin.name), pin.version.clone());
+        }
+        for (name, package) in lock.debian.iter().flat_map(|pin| pin.packages()) {
+            pins.insert(format!("package {name}"), package.version.clone());
+        }
+        if let Some(pin) = &lock.oci {
+            pins.insert(format!("image {}", pin.origin), pin.manifest.to_string()[..16].to_owned());
         }
         if let Some(pin) = &lock.archive {
             pins.insert(format!("archive {}", pin.origin()), pin.sha256.to_string()[..16].to_owned());

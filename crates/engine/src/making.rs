@@ -27,9 +27,9 @@ use crate::steps::{LIMIT, bench, layer_roots, shown_seconds};
 use crate::taking::{self, Taken};
 
 /// Lines that are shown of a step that failed.
-const LAST_LINES: usize = 20;
+pub(crate) const LAST_LINES: usize = 20;
 /// The host name of every build.
-const HOST_NAME: &str = "cavrith";
+pub(crate) const HOST_NAME: &str = "cavrith";
 
 /// What lies beneath a step.
 #[derive(Clone, Copy)]
@@ -58,6 +58,38 @@ pub(crate) fn make(
         Work::Write { place, text, mode, owner } => maker.write(place, text, *mode, owner),
         Work::Copy { from, except, place, owner, tree } => maker.copy(from, except, place, owner, tree),
     }
+}
+
+/// Takes what was changed on a bench, by commands of this user and group, as a layer.
+pub(crate) fn capture(
+    workshop: Workshop<'_>,
+    bench: PathBuf,
+    by: (u32, u32),
+    epoch: u64,
+    merged: &Tree,
+) -> Result<StagedLayer, EngineError> {
+    let copied = bench.join(cavrith_sandbox::copied::MARK);
+    let was_copied = copied.exists();
+    for name in if was_copied { ["work", "root"] } else { ["work", "merged"] } {
+        let path = bench.join(name);
+        fs::remove_dir_all(&path).map_err(file_error("remove", &path))?;
+    }
+    let others = bench.join(cavrith_sandbox::owners::OTHERS);
+    let known = match fs::read(&others) {
+        Ok(text) => cavrith_sandbox::owners::read_others(&text),
+        Err(_) => Default::default(),
+    };
+    let _ = fs::remove_file(&others);
+    let known = |path: &RootPath| known.get(path.as_bytes()).copied();
+    let owners = match workshop.store.ownership() {
+        Ownership::Real => Owners::Real,
+        Ownership::Recorded => Owners::Recorded { new: by, known: &known },
+    };
+    if was_copied {
+        fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
+        return Ok(walk::capture_copy(bench, epoch, owners, merged)?);
+    }
+    Ok(walk::capture(bench, epoch, owners)?)
 }
 
 struct Maker<'a> {
@@ -149,28 +181,7 @@ impl Maker<'_> {
             Some(Ending::Code(0)) => {}
             Some(ending) => return Err(EngineError::Step { step: self.name.to_owned(), ending, last_lines }),
         }
-        let copied = bench.join(cavrith_sandbox::copied::MARK);
-        let was_copied = copied.exists();
-        for name in if was_copied { ["work", "root"] } else { ["work", "merged"] } {
-            let path = bench.join(name);
-            fs::remove_dir_all(&path).map_err(file_error("remove", &path))?;
-        }
-        let others = bench.join(cavrith_sandbox::owners::OTHERS);
-        let known = match fs::read(&others) {
-            Ok(text) => cavrith_sandbox::owners::read_others(&text),
-            Err(_) => Default::default(),
-        };
-        let _ = fs::remove_file(&others);
-        let known = |path: &RootPath| known.get(path.as_bytes()).copied();
-        let owners = match self.workshop.store.ownership() {
-            Ownership::Real => Owners::Real,
-            Ownership::Recorded => Owners::Recorded { new: (command.user, command.group), known: &known },
-        };
-        if was_copied {
-            fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
-            return Ok(walk::capture_copy(bench, self.epoch, owners, self.beneath.merged)?);
-        }
-        Ok(walk::capture(bench, self.epoch, owners)?)
+        capture(self.workshop, bench, (command.user, command.group), self.epoch, self.beneath.merged)
     }
 
     fn write(&self, place: &RootPath, text: &Written, mode: u16, owner: &str) -> Result<StagedLayer, EngineError> {

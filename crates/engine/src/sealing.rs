@@ -30,6 +30,7 @@ use cavrith_store::records::ImageRecord;
 use crate::build::{self, Workshop};
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, Observer};
+use crate::member::Member;
 use crate::project::{self, Project};
 
 /// The name under which our executable is started as the second builder.
@@ -106,7 +107,7 @@ pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &Imag
         first_layers: first.layers.clone(),
         first_image: first.image,
         identity: workshop.identity,
-        shelves: workshop.shelves.to_vec(),
+        shelves: workshop.member.depots.clone(),
     };
     let comparison = run_second(&order, memory.then_some(second_store.as_path()), workshop.observer)?;
     if !comparison.differences.is_empty() || comparison.record.image != first.image {
@@ -199,11 +200,12 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
     let first = Store::open(&order.first_store)?;
     // Everything was fetched for the first build.
     let web = Web::new(true);
+    let member = Member::with_depots(order.shelves.clone());
     let workshop = Workshop {
         store: &store,
         staging: &staging,
         web: &web,
-        shelves: &order.shelves,
+        member: &member,
         blobs: &first,
         identity: order.identity,
         observer: &observer,

@@ -111,7 +111,7 @@ pub(crate) fn probe(
     let session = fresh_session(workshop, record, &setup, Vec::new())?;
     let answers = ask(&session, &setup, lock)?;
     for (pin, answer) in lock.toolchains.iter().zip(&answers) {
-        if answer.answer != pin.probe.answer {
+        if !pin.probe.is_answered_by(&answer.answer) {
             return Err(EngineError::Probe {
                 toolchain: pin.name.clone(),
                 run: pin.probe.run.join(" "),

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::{ArchivePin, DownloadPin, Source};
+use cavrith_core::lock::{ArchivePackage, ArchivePin, DownloadPin, Source};
 use cavrith_core::spec::Origin;
 use cavrith_core::{depot, lock};
 use cavrith_sources::SourceError;
@@ -15,6 +15,7 @@ use cavrith_store::staging::Staging;
 
 use crate::error::EngineError;
 use crate::event::{Event, Observer};
+use crate::member::Member;
 use crate::project::Project;
 
 /// Bytes that a file may have whose length nobody knows yet.
@@ -29,8 +30,8 @@ pub struct Supply<'a> {
     pub staging: &'a Staging,
     /// The way to the web.
     pub web: &'a Web,
-    /// Folders of depots that this machine's user has; whatever is pinned is looked for there first, by its digest.
-    pub shelves: &'a [PathBuf],
+    /// What is this member's own: depots, in which whatever is pinned is looked for first; mirrors.
+    pub member: &'a Member,
     /// Who is told.
     pub observer: Observer<'a>,
 }
@@ -63,8 +64,14 @@ impl Supply<'_> {
     /// # Errors
     /// When the depot does not have it, or has another.
     pub fn source(&self, project: &Project, source: &Source) -> Result<Checked, EngineError> {
-        if let Some(path) = self.shelved(&source.sha256) {
+        if source.depot.is_empty() && source.file.contains("://") {
+            return self.address(project, &source.file, source.size, source.sha256);
+        }
+        if let Some(path) = self.member.shelved(&source.sha256) {
             return self.local(&path, source.size, source.sha256);
+        }
+        if source.depot.is_empty() {
+            return self.local(&project.dir.join(&source.file), source.size, source.sha256);
         }
         // A lock whose depot the spec does not declare does not answer the spec, and never comes here.
         let origin = project.spec.depots.get(&source.depot).map(|depot| &depot.value.origin);
@@ -100,14 +107,9 @@ impl Supply<'_> {
         self.address(project, &pin.url, pin.size, pin.sha256)
     }
 
-    /// A file with this digest in one of the member's own depots.
-    fn shelved(&self, digest: &Sha256Digest) -> Option<PathBuf> {
-        let mut shelves = self.shelves.iter();
-        shelves.find_map(|shelf| {
-            let index = depot::parse(&fs::read_to_string(shelf.join(depot::FILE_NAME)).ok()?).ok()?;
-            let file = index.files().find(|file| file.sha256 == *digest)?.file.clone();
-            Some(shelf.join(file)).filter(|path| path.is_file())
-        })
+    /// Whether a file has to be fetched.
+    pub(crate) fn lacks(&self, digest: &Sha256Digest) -> bool {
+        self.member.shelved(digest).is_none() && self.store.blob(digest).is_none()
     }
 
     fn local(&self, path: &Path, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
@@ -125,9 +127,40 @@ impl Supply<'_> {
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<Checked, EngineError> {
-        let name = url.rsplit('/').next().filter(|name| !name.is_empty()).unwrap_or(url);
-        let wanted = Wanted { name, size, sha256 };
-        if let Some(path) = self.shelved(&sha256) {
+        self.from_addresses(project, vec![url.to_owned()], size, sha256)
+    }
+
+    /// A package of the Debian archive, proved: from a depot, from the store, from a mirror.
+    ///
+    /// # Errors
+    /// When it can be had nowhere.
+    pub fn package(&self, project: &Project, name: &str, pin: &ArchivePackage) -> Result<Checked, EngineError> {
+        let mirrors = self.member.mirrors(&pin.suite);
+        let addresses = mirrors.iter().map(|mirror| beneath(mirror, &pin.file)).collect();
+        let found = self.from_addresses(project, addresses, pin.size, pin.sha256);
+        found.map_err(|error| match error {
+            EngineError::Source(SourceError::Unreachable { why, url, offline })
+                if offline || mirrors.is_empty() || why.contains("answers 404") || why.contains("answers 410") =>
+            {
+                let why = if mirrors.is_empty() { "no mirror is known".to_owned() } else { format!("{url}: {why}") };
+                EngineError::PackageGone { package: name.to_owned(), why }
+            }
+            other => other,
+        })
+    }
+
+    /// A file that any of some addresses stands for, proved: from the member's depots, the store, a depot of the spec, the addresses.
+    fn from_addresses(
+        &self,
+        project: &Project,
+        urls: Vec<String>,
+        size: u64,
+        sha256: Sha256Digest,
+    ) -> Result<Checked, EngineError> {
+        let url = urls.first().map_or("", String::as_str);
+        let name = url.rsplit('/').next().filter(|name| !name.is_empty()).unwrap_or(url).to_owned();
+        let wanted = Wanted { name: &name, size, sha256 };
+        if let Some(path) = self.member.shelved(&sha256) {
             return self.local(&path, size, sha256);
         }
         let mut addresses = Vec::new();
@@ -136,20 +169,29 @@ impl Supply<'_> {
                 match &depot.value.origin {
                     Origin::Path(path) => {
                         let folder = project.dir.join(&path.value);
-                        if let Some(file) = kept_file(&fs::read_to_string(folder.join(depot::FILE_NAME)).ok(), &sha256)
-                        {
+                        let index = || fs::read_to_string(folder.join(depot::FILE_NAME)).ok();
+                        if let Some(file) = self.member.offered(&path.value, &sha256, index) {
                             return self.local(&folder.join(file), size, sha256);
                         }
                     }
                     Origin::Url(depot_url) => {
-                        let index = self.index(&depot_url.value).ok().map(|(text, _)| text);
-                        addresses.extend(kept_file(&index, &sha256).map(|file| beneath(&depot_url.value, &file)));
+                        let index = || self.index(&depot_url.value).ok().map(|(text, _)| text);
+                        let file = self.member.offered(&depot_url.value, &sha256, index);
+                        addresses.extend(file.map(|file| beneath(&depot_url.value, &file)));
                     }
                 }
             }
         }
-        addresses.push(url.to_owned());
+        addresses.extend(urls);
         self.over_web(&addresses, &wanted)
+    }
+
+    /// A file of one of these addresses whose digest is known, proved; from the store, when it is there.
+    ///
+    /// # Errors
+    /// When no address gives it.
+    pub fn fetched(&self, addresses: &[String], name: &str, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
+        self.over_web(addresses, &Wanted { name, size, sha256 })
     }
 
     /// The index of a depot on the web, and a sentence when it is not today's but the one that was seen last.
@@ -252,12 +294,6 @@ impl Supply<'_> {
     }
 }
 
-/// The file of a depot that keeps a download with this digest.
-fn kept_file(index: &Option<String>, digest: &Sha256Digest) -> Option<String> {
-    let index = depot::parse(index.as_deref()?).ok()?;
-    index.downloads.into_iter().find(|kept| kept.file.sha256 == *digest).map(|kept| kept.file.file)
-}
-
 /// A file that is not what it should be is told by its address, not by where its bytes lie here.
 fn unlike(error: SourceError, address: &str) -> SourceError {
     let at = || PathBuf::from(address);
@@ -297,5 +333,9 @@ pub fn addresses(lock: &lock::Lock) -> Vec<(String, String, u64, Sha256Digest)> 
     let downloads = lock.downloads.iter().map(|pin| (pin.name.clone(), pin.url.clone(), pin.size, pin.sha256));
     let archive =
         lock.archive.iter().filter_map(|pin| Some(("base".to_owned(), pin.url.clone()?, pin.size, pin.sha256)));
-    downloads.chain(archive).collect()
+    let toolchains = lock.toolchains.iter().filter_map(|pin| {
+        let source = pin.source.as_ref().filter(|source| source.depot.is_empty() && source.file.contains("://"))?;
+        Some((pin.name.clone(), source.file.clone(), source.size, source.sha256))
+    });
+    downloads.chain(archive).chain(toolchains).collect()
 }

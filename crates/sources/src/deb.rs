@@ -8,6 +8,7 @@ use md5::Digest as _;
 use cavrith_core::debian::{self, Field};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::Meta;
+use cavrith_store::shared::Sink;
 use cavrith_store::writer::LayerWriter;
 
 use crate::ar::Members;
@@ -18,7 +19,7 @@ use crate::{SourceError, compression};
 /// Bytes that a control archive's files may have together; real ones have a few hundred kilobytes.
 const MAX_CONTROL: u64 = 32 << 20;
 /// Scripts that the root's own package manager would run.
-const SCRIPTS: [&str; 5] = ["config", "preinst", "postinst", "prerm", "postrm"];
+pub(crate) const SCRIPTS: [&str; 5] = ["config", "preinst", "postinst", "prerm", "postrm"];
 
 /// A package's control archive.
 #[derive(Debug, Clone)]
@@ -71,6 +72,23 @@ pub fn read_control(checked: &mut Checked) -> Result<Control, SourceError> {
     Ok(control)
 }
 
+/// Reads what a package says of itself, without looking at what it brings.
+///
+/// # Errors
+/// When it is damaged or no package.
+pub fn read_control_only(checked: &mut Checked) -> Result<Control, SourceError> {
+    let name = checked.name().to_owned();
+    let mut control = None;
+    for_each_part(checked, |part, packed, content| {
+        if let Part::Control = part {
+            let stream = compression::unpack(content, packed).map_err(|error| damaged(&name, error))?;
+            control = Some(parse_control(&name, stream)?);
+        }
+        Ok(())
+    })?;
+    control.ok_or_else(|| damaged(&name, bad("it has no control archive")))
+}
+
 /// What dpkg keeps of an installed package.
 #[derive(Debug, Clone)]
 pub struct Installed {
@@ -86,6 +104,19 @@ pub struct Installed {
 /// When it is damaged or brings what it must not.
 pub fn unpack(checked: &mut Checked, writer: &mut LayerWriter) -> Result<Installed, SourceError> {
     let name = checked.name().to_owned();
+    let (control, paths) = lay(checked, writer)?;
+    let qualified = qualified_name(&control).map_err(|why| damaged(&name, bad(&why)))?;
+    let read = |path: &RootPath| writer.read(path).ok();
+    let stanza = stanza(&control, "install ok installed", &read).map_err(|why| damaged(&name, bad(&why)))?;
+    Ok(Installed { stanza, info: info(&control, &qualified, &paths) })
+}
+
+/// Lays a package's files, and returns what it says of itself and the paths that it brought, as it writes them.
+///
+/// # Errors
+/// When it is damaged or brings what it must not.
+pub(crate) fn lay(checked: &mut Checked, writer: &mut impl Sink) -> Result<(Control, Vec<RootPath>), SourceError> {
+    let name = checked.name().to_owned();
     let mut control = None;
     let mut paths = Vec::new();
     for_each_part(checked, |part, packed, content| {
@@ -100,7 +131,7 @@ pub fn unpack(checked: &mut Checked, writer: &mut LayerWriter) -> Result<Install
         Ok(())
     })?;
     let control = control.ok_or_else(|| damaged(&name, bad("it has no control archive")))?;
-    installed(&control, &paths, writer).map_err(|why| damaged(&name, bad(&why)))
+    Ok((control, paths))
 }
 
 /// Writes dpkg's database of the packages of a base, in its present format (dpkg(1), FILES): `status`, `info` and the empty
@@ -150,42 +181,64 @@ pub fn parse_status(text: &str) -> Vec<Listed> {
     listed.collect()
 }
 
-fn installed(control: &Control, paths: &[RootPath], writer: &LayerWriter) -> Result<Installed, String> {
+/// A package's name as dpkg's files under `info` have it.
+pub(crate) fn qualified_name(control: &Control) -> Result<String, String> {
     let name = control.field("Package").to_owned();
     let plain = |letter: char| letter.is_ascii_alphanumeric() || "+-.".contains(letter);
-    if name.is_empty() || !name.chars().all(plain) {
+    if name.is_empty() || !name.chars().all(plain) || name.starts_with('.') {
         return Err("its name is no package's name".to_owned());
     }
-    let same = control.field("Multi-Arch") == "same";
-    let qualified = if same { format!("{name}:{}", control.field("Architecture")) } else { name.clone() };
+    let architecture = control.field("Architecture");
+    if !architecture.chars().all(|letter| letter.is_ascii_alphanumeric() || letter == '-') {
+        return Err("its architecture is none".to_owned());
+    }
+    Ok(if control.field("Multi-Arch") == "same" { format!("{name}:{architecture}") } else { name })
+}
+
+/// A package's stanza in the status file, in a state.
+pub(crate) fn stanza(
+    control: &Control,
+    status: &str,
+    read: &dyn Fn(&RootPath) -> Option<Vec<u8>>,
+) -> Result<String, String> {
     let mut stanza = String::new();
     for (field, value) in &control.fields {
         stanza.push_str(&format!("{field}:{}{value}\n", if value.starts_with('\n') { "" } else { " " }));
         if field.eq_ignore_ascii_case("Package") {
-            stanza.push_str("Status: install ok installed\n");
+            stanza.push_str(&format!("Status: {status}\n"));
         }
     }
     let conffiles = control.conffiles();
     if !conffiles.is_empty() {
         stanza.push_str("Conffiles:\n");
         for conffile in conffiles {
-            let bytes = RootPath::from_absolute(&conffile).ok().and_then(|path| writer.read(&path).ok());
+            let bytes = RootPath::from_absolute(&conffile).ok().and_then(|path| read(&path));
             let bytes =
                 bytes.ok_or_else(|| format!("it names {conffile} as a configuration file and does not bring it"))?;
             let sum: String = md5::Md5::digest(&bytes).iter().map(|byte| format!("{byte:02x}")).collect();
             stanza.push_str(&format!(" {conffile} {sum}\n"));
         }
     }
+    Ok(stanza)
+}
+
+/// A package's files under `info`, by name.
+pub(crate) fn info(control: &Control, qualified: &str, paths: &[RootPath]) -> BTreeMap<String, Vec<u8>> {
+    let mut info: BTreeMap<_, _> =
+        control.files.iter().map(|(file, bytes)| (format!("{qualified}.{file}"), bytes.clone())).collect();
+    info.insert(format!("{qualified}.list"), list(paths));
+    info
+}
+
+/// The list of a package's paths, as dpkg keeps it.
+pub(crate) fn list(paths: &[RootPath]) -> Vec<u8> {
     let mut list = b"/.\n".to_vec();
     for path in paths.iter().filter(|path| !path.is_root()) {
         list.push(b'/');
         list.extend(path.as_bytes());
         list.push(b'\n');
     }
-    let mut info: BTreeMap<_, _> =
-        control.files.iter().map(|(file, bytes)| (format!("{qualified}.{file}"), bytes.clone())).collect();
-    info.insert(format!("{qualified}.list"), list);
-    Ok(Installed { stanza, info })
+    list
 }
 
 enum Part {
@@ -255,10 +308,10 @@ fn parse_control(name: &str, stream: impl io::Read) -> Result<Control, SourceErr
     Ok(Control { fields, files, newest: 0 })
 }
 
-fn bad(why: &str) -> io::Error {
+pub(crate) fn bad(why: &str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, why.to_owned())
 }
 
-fn damaged(name: &str, error: io::Error) -> SourceError {
+pub(crate) fn damaged(name: &str, error: io::Error) -> SourceError {
     SourceError::Damaged { name: name.to_owned(), why: error.to_string() }
 }

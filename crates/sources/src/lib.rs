@@ -21,6 +21,8 @@ pub mod bounds;
 pub mod checked;
 pub mod compression;
 pub mod deb;
+pub mod signature;
+pub mod stage;
 pub mod tarball;
 pub mod web;
 pub mod zipball;

@@ -10,7 +10,7 @@ use tar::EntryType;
 
 use cavrith_core::path::{RootPath, shown};
 use cavrith_core::tree::Meta;
-use cavrith_store::writer::LayerWriter;
+use cavrith_store::shared::Sink;
 
 use crate::bounds::MAX_ENTRIES;
 use crate::{SourceError, blame};
@@ -235,7 +235,7 @@ pub fn unpack(
     from: impl Read,
     name: &str,
     laying: &Laying,
-    writer: &mut LayerWriter,
+    writer: &mut impl Sink,
 ) -> Result<Vec<RootPath>, SourceError> {
     let refused = |why: String| SourceError::Refused { name: name.to_owned(), why };
     let mut laid = Vec::new();

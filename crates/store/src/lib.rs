@@ -29,6 +29,7 @@ pub mod leases;
 pub mod owners;
 pub mod records;
 pub mod staging;
+pub mod shared;
 pub mod walk;
 pub mod writer;
 mod xattrs;

@@ -4,11 +4,12 @@
 //! the tree, never against the disk, so no link that an archive brought is ever followed by the kernel. What is on disk
 //! lies in a directory of staging that only this command writes to.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::fs::{self, File, Permissions};
 use std::io::{self, Read, Write as _};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
 
@@ -88,8 +89,11 @@ pub struct LayerWriter {
     tree: Tree,
     epoch: u64,
     links: Links,
-    /// Directories that an entry named itself, as against those made because something lies in them.
-    named: BTreeSet<RootPath>,
+    /// What the layer will lie over, when that is known: links in it lead on, and its directories keep their rights.
+    beneath: Option<Arc<Tree>>,
+    /// Directories that an entry named itself, as against those made because something lies in them; and which of several archives named
+    /// each.
+    named: BTreeMap<RootPath, usize>,
     next_group: u64,
     /// Owner of what this process creates.
     creator: Owner,
@@ -106,7 +110,13 @@ impl LayerWriter {
         fs::create_dir(&root).map_err(io_error("make", &root))?;
         let made = fs::metadata(&root).map_err(io_error("read", &root))?;
         let (tree, creator) = (Tree::with_root(), (made.uid(), made.gid()));
-        Ok(Self { dir, root, tree, epoch, links, named: BTreeSet::new(), next_group: 0, creator, ownership })
+        let (beneath, named) = (None, BTreeMap::new());
+        Ok(Self { dir, root, tree, epoch, links, beneath, named, next_group: 0, creator, ownership })
+    }
+
+    /// Lets the layer be one over `beneath`.
+    pub fn lie_over(&mut self, beneath: Arc<Tree>) {
+        self.beneath = Some(beneath);
     }
 
     /// What was written so far.
@@ -126,12 +136,12 @@ impl LayerWriter {
         }
     }
 
-    fn on_disk(&self, path: &RootPath) -> PathBuf {
+    pub(crate) fn on_disk(&self, path: &RootPath) -> PathBuf {
         self.root.join(path.as_relative())
     }
 
     /// Where an entry really goes: the way to it resolved, directories on it made.
-    fn place(&mut self, path: &RootPath) -> Result<RootPath, StoreError> {
+    pub(crate) fn place(&mut self, path: &RootPath) -> Result<RootPath, StoreError> {
         let Some(parent) = path.parent() else {
             return Ok(path.clone());
         };
@@ -152,9 +162,11 @@ impl LayerWriter {
                 continue;
             }
             let next = done.join(&name).map_err(|_| Refused::TooLong(whole.to_string()))?;
-            match self.tree.get(&next).map(|entry| &entry.kind) {
+            let below = self.beneath.as_ref().and_then(|tree| tree.get(&next)).map(|entry| (entry.kind.clone(), entry.meta.clone()));
+            let own = self.tree.get(&next).map(|entry| entry.kind.clone());
+            match own.or_else(|| below.as_ref().map(|(kind, _)| kind.clone()).filter(|kind| !kind.is_directory())) {
                 None => {
-                    self.make_directory(&next, Meta::root(0o755))?;
+                    self.make_directory(&next, below.map_or_else(|| Meta::root(0o755), |(_, meta)| meta))?;
                     done = next;
                 }
                 Some(Kind::Directory { .. }) => done = next,
@@ -180,7 +192,7 @@ impl LayerWriter {
         Ok(done)
     }
 
-    fn check_meta(&self, path: &RootPath, meta: &Meta) -> Result<(), StoreError> {
+    pub(crate) fn check_meta(&self, path: &RootPath, meta: &Meta) -> Result<(), StoreError> {
         if let Some(id) = [meta.uid, meta.gid].into_iter().find(|id| *id > 65_535) {
             return Err(Refused::Owner(path.to_string(), id).into());
         }
@@ -203,23 +215,40 @@ impl LayerWriter {
     /// When it is refused, or the disk refuses.
     pub fn directory(&mut self, path: &RootPath, meta: Meta) -> Result<(), StoreError> {
         self.check_meta(path, &meta)?;
+        self.directory_of(path, meta, 0)
+    }
+
+    /// A directory that the archive with this number names. Of several archives the first one's rights hold, whichever comes first.
+    pub(crate) fn directory_of(&mut self, path: &RootPath, meta: Meta, archive: usize) -> Result<(), StoreError> {
         let at = self.place(path)?;
-        match self.tree.get(&at).map(|entry| &entry.kind) {
+        let below = self.beneath.as_ref().and_then(|tree| tree.get(&at)).map(|entry| (entry.kind.clone(), entry.meta.clone()));
+        let own = self.tree.get(&at).map(|entry| entry.kind.clone());
+        let linked = matches!(below, Some((Kind::Symlink { .. }, _)));
+        match own {
+            // A root's archive may name /bin as a directory where the root has it as a link to one.
+            Some(Kind::Symlink { .. }) if self.links == Links::Follow => return self.resolve(&at, path).map(drop),
+            None if linked && self.links == Links::Follow => return self.resolve(&at, path).map(drop),
+            // What is beneath was given its rights before.
+            None if matches!(below, Some((Kind::Directory { .. }, _))) => {
+                let (_, meta) = below.unwrap_or_else(|| unreachable!("BUG: it was just there"));
+                self.named.insert(at.clone(), 0);
+                return self.make_directory(&at, meta);
+            }
             None => self.make_directory(&at, meta.clone())?,
             Some(Kind::Directory { .. }) => {}
-            // A root's archive may name /bin as a directory where the root has it as a link to one.
-            Some(Kind::Symlink { .. }) if self.links == Links::Follow => {
-                self.resolve(&at, path)?;
-                return Ok(());
-            }
             Some(_) => return Err(Refused::Twice(path.to_string()).into()),
         }
-        if self.named.insert(at.clone())
+        if self.named.get(&at).is_none_or(|first| archive < *first)
             && let Some(entry) = self.tree.entries.get_mut(&at)
         {
             entry.meta = meta;
+            self.named.insert(at, archive);
         }
         Ok(())
+    }
+
+    pub(crate) fn add_entry(&mut self, at: RootPath, entry: Entry) {
+        self.tree.entries.insert(at, entry);
     }
 
     fn new_entry(&mut self, path: &RootPath, meta: &Meta) -> Result<RootPath, StoreError> {
@@ -239,10 +268,12 @@ impl LayerWriter {
         let at = self.new_entry(path, &meta)?;
         let on_disk = self.on_disk(&at);
         let mut file = File::create_new(&on_disk).map_err(io_error("make", &on_disk))?;
-        let (size, content) = copy_hashing(content, &mut file).map_err(|fault| match fault {
+        let mut hasher = blake3::Hasher::new();
+        let size = copy_hashing(content, &mut file, Some(&mut hasher)).map_err(|fault| match fault {
             CopyFault::Read(error) => io_error("unpack", path.as_relative())(error),
             CopyFault::Write(error) => io_error("write", &on_disk)(error),
         })?;
+        let content = ContentDigest::from_bytes(*hasher.finalize().as_bytes());
         self.dress(&on_disk, &meta, Handle::File(&file))?;
         self.tree.entries.insert(at, Entry { kind: Kind::File { size, content, links: None }, meta });
         Ok(size)
@@ -328,15 +359,56 @@ impl LayerWriter {
             if let Some(below) = lower.get(path)
                 && entry.kind.is_directory()
                 && below.kind.is_directory()
-                && !self.named.contains(path)
+                && !self.named.contains_key(path)
             {
                 entry.meta = below.meta.clone();
             }
         }
     }
 
-    /// Owner, rights, attributes and time of one entry. Owner first: changing it clears set-uid bits.
     fn dress(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
+        self.dressing().dress(at, meta, handle)
+    }
+
+    /// What dressing an entry takes, without the writer.
+    pub(crate) fn dressing(&self) -> Dressing {
+        Dressing { ownership: self.ownership, creator: self.creator, epoch: self.epoch }
+    }
+
+    /// Completes the directories on the disk, for a layer that is still to be worked on.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn finish_directories(&self) -> Result<(), StoreError> {
+        for (path, entry) in self.tree.entries.iter().rev() {
+            if entry.kind.is_directory() {
+                self.dress(&self.on_disk(path), &entry.meta, Handle::Path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Completes the layer: directories get their rights and times last, the deepest first.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn finish(self) -> Result<StagedLayer, StoreError> {
+        self.finish_directories()?;
+        Ok(StagedLayer::new(self.dir, self.tree))
+    }
+}
+
+/// Owner, rights, attributes and time of entries.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Dressing {
+    ownership: Ownership,
+    creator: Owner,
+    epoch: u64,
+}
+
+impl Dressing {
+    /// Owner first: changing it clears set-uid bits.
+    pub(crate) fn dress(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
         let owner = (meta.uid, meta.gid);
         match (self.ownership, &handle) {
             (Ownership::Real, _) if owner != self.creator => {
@@ -362,19 +434,6 @@ impl LayerWriter {
         }
         set_time(at, self.epoch)
     }
-
-    /// Completes the layer: directories get their rights and times last, the deepest first.
-    ///
-    /// # Errors
-    /// When the disk refuses.
-    pub fn finish(self) -> Result<StagedLayer, StoreError> {
-        for (path, entry) in self.tree.entries.iter().rev() {
-            if entry.kind.is_directory() {
-                self.dress(&self.on_disk(path), &entry.meta, Handle::Path)?;
-            }
-        }
-        Ok(StagedLayer::new(self.dir, self.tree))
-    }
 }
 
 fn is_fifo(at: &Path) -> bool {
@@ -383,7 +442,7 @@ fn is_fifo(at: &Path) -> bool {
 }
 
 /// How an entry that was just made is reached.
-enum Handle<'a> {
+pub(crate) enum Handle<'a> {
     File(&'a File),
     Path,
     Link,
@@ -397,25 +456,30 @@ pub(crate) fn set_time(at: &Path, epoch: u64) -> Result<(), StoreError> {
         .map_err(|error| io_error("set the time of", at)(error.into()))
 }
 
-enum CopyFault {
+pub(crate) enum CopyFault {
     Read(io::Error),
     Write(io::Error),
 }
 
-fn copy_hashing(from: &mut dyn Read, to: &mut File) -> Result<(u64, ContentDigest), CopyFault> {
+/// Copies, and digests what it copies if it is to. Returns how many bytes it was.
+pub(crate) fn copy_hashing(
+    from: &mut dyn Read,
+    to: &mut File,
+    mut hasher: Option<&mut blake3::Hasher>,
+) -> Result<u64, CopyFault> {
     let mut buffer = [0; 64 * 1024];
-    let mut hasher = blake3::Hasher::new();
     let mut size = 0;
     loop {
         let count = match from.read(&mut buffer) {
-            Ok(0) => break,
+            Ok(0) => return Ok(size),
             Ok(count) => count,
             Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
             Err(error) => return Err(CopyFault::Read(error)),
         };
-        hasher.update(&buffer[..count]);
+        if let Some(hasher) = hasher.as_deref_mut() {
+            hasher.update(&buffer[..count]);
+        }
         to.write_all(&buffer[..count]).map_err(CopyFault::Write)?;
         size += count as u64;
     }
-    Ok((size, ContentDigest::from_bytes(*hasher.finalize().as_bytes())))
 }

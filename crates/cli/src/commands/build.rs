@@ -100,7 +100,7 @@ pub fn with_progress<T>(
         store: &bench.shed.store,
         staging: &bench.shed.staging,
         web: &bench.shed.web,
-        shelves: &bench.shed.shelves,
+        member: &bench.shed.member,
         blobs: &bench.shed.store,
         identity: bench.identity,
         observer: &observer,

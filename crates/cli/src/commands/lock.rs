@@ -8,7 +8,7 @@ use cavrith_engine::{locking, project};
 use serde_json::json;
 
 use crate::args::{General, Lock};
-use crate::bench::{self, Shed};
+use crate::bench::Shed;
 use crate::commands::Outcome;
 use crate::render::mistakes;
 use crate::render::progress::{Progress, Where};
@@ -60,8 +60,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
 
 /// What could be newer; nothing is written.
 fn outdated(screen: &Screen, command: &Lock, dir: &Path) -> Outcome {
-    let (_, store) = bench::store()?;
-    let outdated = locking::outdated(dir, &bench::web(), Some(&store))?;
+    let shed = Shed::open()?;
+    let progress = Progress::new(screen, Where::Nowhere);
+    let observer = |event| progress.tell(event);
+    let outdated = locking::outdated(dir, shed.supply(&observer));
+    progress.finish();
+    let outdated = outdated?;
     if command.report.json {
         screen.json(&json!({ "outdated": outdated }));
         return Ok(0);

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use super::own_toolchains;
 use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, PartPin, Source, ToolchainPin};
 use crate::account;
 use crate::debian;
@@ -9,7 +10,7 @@ use crate::depot::{EditorProfile, File, Index, Toolchain};
 use crate::digest::Sha256Digest;
 use crate::editors;
 use crate::mistake::{Code, Mistake, nearest};
-use crate::spec::{At, Base, Origin, Spec, Wanted};
+use crate::spec::{At, Base, Origin, Provenance, Spec, Wanted};
 use crate::version::Version;
 
 /// A depot as it was read.
@@ -61,6 +62,8 @@ pub fn choose(
         depots: Vec::new(),
         packages: chooser.packages(spec),
         archive: archive(spec),
+        oci: None,
+        debian: None,
         toolchains: chooser.toolchains(spec),
         extensions: chooser.extensions(spec, editor.as_ref()),
         editor,
@@ -69,6 +72,11 @@ pub fn choose(
         seal: None,
     };
     lock.depots = chooser.depots(&lock);
+    own_toolchains::add_archives(spec, &mut lock);
+    // Until the archive is asked again, what is locked of it stands.
+    if let Some(debian) = previous.and_then(|previous| previous.debian.as_ref()) {
+        own_toolchains::add_from_base(spec, debian, &mut lock, &mut chooser.mistakes);
+    }
     super::places::keep_apart(spec, &lock, &mut chooser.mistakes);
     // Of a depot that could not be read nobody knows what comes from it.
     if chooser.mistakes.is_empty() && spec.depots.keys().all(|name| offers.contains_key(name)) {
@@ -86,13 +94,14 @@ fn archive(spec: &Spec) -> Option<ArchivePin> {
             sha256: sha256.as_ref().map_or(Sha256Digest::from_bytes([0; 32]), |sha256| sha256.value),
             strip: *strip,
         }),
-        Base::Packages { .. } => None,
+        Base::Packages { .. } | Base::Debian(_) | Base::Oci(_) => None,
     }
 }
 
 /// A depot on the disk that nothing comes from. One on the web may be there for its downloads.
 fn unused_depots(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
-    let from_web = !spec.downloads.is_empty() || matches!(&spec.base, Base::Archive { origin: Origin::Url(_), .. });
+    let from_web = !spec.downloads.is_empty()
+        || matches!(&spec.base, Base::Archive { origin: Origin::Url(_), .. } | Base::Debian(_) | Base::Oci(_));
     for (name, depot) in &spec.depots {
         if !from_web && !lock.depots.iter().any(|pin| pin.name == *name) && lock.editor.is_none() {
             let message = format!("nothing comes from the depot `{name}`");
@@ -123,6 +132,7 @@ impl Chooser<'_> {
         let mut names: Vec<_> = lock.sources().map(|source| &source.depot).collect();
         names.sort();
         names.dedup();
+        names.retain(|name| !name.is_empty());
         let unmoved = self.previous.filter(|previous| {
             previous.packages == lock.packages
                 && previous.toolchains == lock.toolchains
@@ -213,7 +223,9 @@ impl Chooser<'_> {
     fn toolchains(&mut self, spec: &Spec) -> Vec<ToolchainPin> {
         let mut pins: Vec<ToolchainPin> = Vec::new();
         for (name, wanted) in &spec.toolchains {
-            let Some(named) = self.depot_names(spec, wanted.value.depot.as_ref()) else {
+            // The others are pinned by themselves.
+            let Provenance::Depot(depot) = &wanted.value.from else { continue };
+            let Some(named) = self.depot_names(spec, depot.as_ref()) else {
                 continue;
             };
             let first = pins.len();
@@ -248,13 +260,13 @@ impl Chooser<'_> {
             pin.name == name
                 && pin.also == also
                 && pin.version.answers(&version.value)
-                && named.contains(&pin.source.depot)
+                && pin.source.as_ref().is_some_and(|source| named.contains(&source.depot))
                 && super::fit::parts_answer(&wanted.value, pin)
         };
         if let Some(pin) = self.kept(name).and_then(|lock| lock.toolchains.iter().find(keeps)) {
             return Some(pin.clone());
         }
-        let asked = match &wanted.value.depot {
+        let asked = match wanted.value.depot() {
             Some(depot) => format!("the depot `{}` does not have", depot.value),
             None => "no depot here has".to_owned(),
         };
@@ -274,7 +286,8 @@ impl Chooser<'_> {
         Some(ToolchainPin {
             name: item.name.clone(),
             version: item.version.clone(),
-            source: source(depot, &item.file),
+            source: Some(source(depot, &item.file)),
+            packages: Vec::new(),
             strip: item.strip,
             place: item.place.clone(),
             path: item.path.clone(),

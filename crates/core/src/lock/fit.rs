@@ -1,9 +1,8 @@
 //! Whether a lock and a spec belong together, and where they do not.
 
-use super::Lock;
-use super::ToolchainPin;
+use super::{Lock, ToolchainPin, suites};
 use crate::account;
-use crate::spec::{Action, Base, Spec, Text, Wanted};
+use crate::spec::{Action, At, Base, Provenance, Run, Spec, Suite, Text, Wanted};
 
 /// One point in which a lock does not answer its spec.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -55,9 +54,6 @@ fn base(spec: &Spec, lock: &Lock, found: &mut Found) {
                     found.push(format!("package {}", pin.name), NOTHING, pin.version.clone());
                 }
             }
-            if let Some(archive) = &lock.archive {
-                found.push("base".to_owned(), "packages", format!("archive {}", archive.origin()));
-            }
         }
         Base::Archive { origin, sha256, strip } => match &lock.archive {
             None => found.push("base".to_owned(), format!("archive {}", origin.at().value), NOTHING),
@@ -75,11 +71,64 @@ fn base(spec: &Spec, lock: &Lock, found: &mut Found) {
                 }
             }
         },
+        Base::Debian(suite) => debian(spec, suite, lock, found),
+        Base::Oci(image) => {
+            let wants = format!("image {}, {}", image.origin.shown(), image.platform.value);
+            let locked = lock.oci.as_ref().map(|pin| format!("image {}, {}", pin.origin, pin.platform));
+            if locked.as_ref() != Some(&wants) {
+                found.push("base".to_owned(), wants, locked.unwrap_or_else(|| NOTHING.to_owned()));
+            }
+        }
     }
-    if matches!(spec.base, Base::Archive { .. }) {
+    if let Some(archive) = lock.archive.as_ref().filter(|_| !matches!(spec.base, Base::Archive { .. })) {
+        found.push("base".to_owned(), "another origin", format!("archive {}", archive.origin()));
+    }
+    if let Some(pin) = lock.debian.as_ref().filter(|_| !matches!(spec.base, Base::Debian(_))) {
+        found.push("base".to_owned(), "another origin", format!("debian {}", pin.suite));
+    }
+    if let Some(pin) = lock.oci.as_ref().filter(|_| !matches!(spec.base, Base::Oci(_))) {
+        found.push("base".to_owned(), "another origin", format!("image {}", pin.origin));
+    }
+    if !matches!(spec.base, Base::Packages { .. }) {
         for pin in &lock.packages {
             found.push(format!("package {}", pin.name), NOTHING, pin.version.clone());
         }
+    }
+}
+
+fn debian(spec: &Spec, suite: &Suite, lock: &Lock, found: &mut Found) {
+    let Some(pin) = &lock.debian else {
+        return found.push("base".to_owned(), format!("debian {}", suite.name.value), NOTHING);
+    };
+    if !pin.is_of(suite) {
+        let list = |list: &[At<String>]| list.iter().map(|one| one.value.as_str()).collect::<Vec<_>>().join(" ");
+        let how = |recommended: bool| if recommended { ", with recommended packages" } else { "" };
+        let wants = format!(
+            "debian {} with {}; {}; {}{}",
+            suite.name.value,
+            list(&suite.extra),
+            list(&suite.components),
+            suite.architecture.value,
+            how(suite.recommended)
+        );
+        let locked = format!(
+            "debian {} with {}; {}; {}{}",
+            pin.suite,
+            pin.extra.join(" "),
+            pin.components.join(" "),
+            pin.architecture,
+            how(pin.recommended)
+        );
+        found.push("base".to_owned(), wants, locked);
+    }
+    let wishes = suites::wishes(spec);
+    for wish in wishes.iter().filter(|wish| !pin.wishes.contains(wish)) {
+        found.push(format!("package {wish}"), "wanted", NOTHING);
+    }
+    for wish in pin.wishes.iter().filter(|wish| !wishes.contains(wish)) {
+        let name = wish.split(' ').next().unwrap_or(wish);
+        let locked = pin.package(name).map_or(wish.as_str(), |package| &package.version);
+        found.push(format!("package {wish}"), NOTHING, locked);
     }
 }
 
@@ -111,11 +160,14 @@ fn toolchains(spec: &Spec, lock: &Lock, found: &mut Found) {
             if pin.also && !answers {
                 found.push(what.clone(), NOTHING, pin.version.as_str());
             }
-            let depot = wanted.depot.as_ref().map(|depot| &depot.value);
-            if depot.is_some_and(|depot| *depot != pin.source.depot) || !spec.depots.contains_key(&pin.source.depot) {
-                let declared = || spec.depots.keys().cloned().collect::<Vec<_>>().join(", ");
-                let wants = depot.cloned().unwrap_or_else(declared);
-                found.push(what.clone(), format!("depot {wants}"), format!("depot {}", pin.source.depot));
+            let (wants, has) = (provenance(spec, wanted, pin), pinned_provenance(pin));
+            if wants != has {
+                found.push(what.clone(), wants, has);
+            }
+            if let Some(Run::Program(run)) = wanted.probe.as_ref().filter(|_| wanted.depot().is_none())
+                && *run != pin.probe.run
+            {
+                found.push(format!("probe of {name}"), run.join(" "), pin.probe.run.join(" "));
             }
             if !parts_answer(wanted, pin) {
                 let wants = wanted.parts.iter().flatten().map(|part| part.value.as_str()).collect::<Vec<_>>();
@@ -127,6 +179,39 @@ fn toolchains(spec: &Spec, lock: &Lock, found: &mut Found) {
     }
     for pin in lock.toolchains.iter().filter(|pin| !spec.toolchains.contains_key(&pin.name)) {
         found.push(format!("toolchain {}", pin.name), NOTHING, pin.version.as_str());
+    }
+}
+
+/// Where a toolchain is to come from, in words; told as where it is pinned to come from when that will do.
+fn provenance(spec: &Spec, wanted: &Wanted, pin: &ToolchainPin) -> String {
+    match &wanted.from {
+        Provenance::Depot(Some(depot)) => format!("depot {}", depot.value),
+        Provenance::Depot(None) => {
+            let pinned = pin.source.as_ref().map(|source| &source.depot);
+            match pinned.filter(|depot| spec.depots.contains_key(*depot)) {
+                Some(depot) => format!("depot {depot}"),
+                None => format!("depot {}", spec.depots.keys().cloned().collect::<Vec<_>>().join(", ")),
+            }
+        }
+        Provenance::Base { packages, parts } => {
+            let mut names: Vec<_> = packages.iter().chain(parts.values().flatten()).map(|one| one.value.clone()).collect();
+            names.sort();
+            names.dedup();
+            format!("packages {}", names.join(", "))
+        }
+        Provenance::Archive { origin, strip, place, programs, .. } => {
+            format!("archive {}, strip {strip}, at {place}, programs in {}", origin.at().value, programs.join(", "))
+        }
+    }
+}
+
+fn pinned_provenance(pin: &ToolchainPin) -> String {
+    match &pin.source {
+        None => format!("packages {}", pin.packages.join(", ")),
+        Some(source) if source.depot.is_empty() => {
+            format!("archive {}, strip {}, at {}, programs in {}", source.file, pin.strip, pin.place, pin.path.join(", "))
+        }
+        Some(source) => format!("depot {}", source.depot),
     }
 }
 

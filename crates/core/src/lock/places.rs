@@ -8,7 +8,8 @@ use crate::spec::Spec;
 /// Toolchains, extensions and folders each need a place of their own.
 pub(super) fn keep_apart(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
     let mut places = Vec::new();
-    for pin in &lock.toolchains {
+    // What comes with the base lies where the base has it.
+    for pin in lock.toolchains.iter().filter(|pin| pin.source.is_some()) {
         let span = spec.toolchains.get(&pin.name).map_or(0..0, |wanted| wanted.span.clone());
         places.push((format!("the toolchain {}", pin.name), pin.place.clone(), span));
     }

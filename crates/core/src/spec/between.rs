@@ -1,7 +1,7 @@
 //! What has to hold between the values of a spec.
 
 use super::document::Span;
-use super::{Action, At, Base, Origin, Spec};
+use super::{Action, At, Base, ImageOrigin, Origin, Provenance, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
 
@@ -23,9 +23,10 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     let left_out = |span: &Span| spec.ports.iter().any(|port| port.inside.span == *span);
     let news = mistakes.split_off(told).into_iter();
     mistakes.extend(news.filter(|mistake| !mistake.places.iter().all(|place| left_out(&place.span))));
-    if let Base::Packages { packages, .. } = &spec.base {
+    if let Base::Packages { packages, .. } | Base::Debian(Suite { packages, .. }) = &spec.base {
         twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);
     }
+    toolchains_have_a_base(spec, mistakes);
 }
 
 fn twice<'a, T: std::fmt::Display + PartialEq + 'a>(
@@ -53,7 +54,7 @@ fn depots_are_declared(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     if let Base::Packages { depot, .. } = &spec.base {
         named.push(depot);
     }
-    named.extend(spec.toolchains.values().filter_map(|wanted| wanted.value.depot.as_ref()));
+    named.extend(spec.toolchains.values().filter_map(|wanted| wanted.value.depot()));
     for depot in named {
         // An empty name stands for a base that could not be read.
         if spec.depots.contains_key(&depot.value) || depot.span.is_empty() {
@@ -98,6 +99,22 @@ fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     }
 }
 
+/// Packages of the base can be had only of a base that has packages.
+fn toolchains_have_a_base(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    // An empty list of packages stands for a base that could not be read.
+    let unread = matches!(&spec.base, Base::Packages { packages, .. } if packages.is_empty());
+    if matches!(spec.base, Base::Debian(_)) || unread {
+        return;
+    }
+    for (name, wanted) in &spec.toolchains {
+        if let Provenance::Base { .. } = wanted.value.from {
+            let message = format!("`{name}` is to come from packages of the base, and the base is no suite of the Debian archive");
+            let remedy = "write base.debian = \"…\", or take the toolchain from a depot or an archive";
+            mistakes.push(Mistake::new(Code::NOT_ALLOWED, wanted.span.clone(), message, remedy));
+        }
+    }
+}
+
 /// A path that begins at the root of the disk is one machine's.
 fn outside_paths_fit_everyone(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     let depots = spec.depots.values().filter_map(|depot| match &depot.value.origin {
@@ -106,8 +123,17 @@ fn outside_paths_fit_everyone(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     });
     let archive = match &spec.base {
         Base::Archive { origin: Origin::Path(path), .. } => Some(path),
+        Base::Oci(image) => match &image.origin {
+            ImageOrigin::Path(path, _) => Some(path),
+            ImageOrigin::Reference(_) => None,
+        },
         _ => None,
     };
+    let archives = spec.toolchains.values().filter_map(|wanted| match &wanted.value.from {
+        Provenance::Archive { origin: Origin::Path(path), .. } => Some(path),
+        _ => None,
+    });
+    let archive = archive.into_iter().chain(archives);
     for path in spec.folders.iter().map(|folder| &folder.outside).chain(depots).chain(archive) {
         if path.value.starts_with('/') {
             let message = format!("{} is a path that every member would need on their own disk", path.value);

@@ -22,6 +22,8 @@ pub enum Shape {
     TextOrTexts,
     /// A text or a table.
     TextOrTable,
+    /// A list of texts, or a table of such lists.
+    TextsOrLists,
     /// Anything.
     Any,
 }
@@ -38,6 +40,7 @@ impl Shape {
             Self::Texts => "a list of texts",
             Self::TextOrTexts => "a text or a list of texts",
             Self::TextOrTable => "a text or a table",
+            Self::TextsOrLists => "a list of texts or a table of them",
             Self::Any => "any value",
         }
     }
@@ -97,7 +100,7 @@ const fn key(path: &'static str, shape: Shape, state: State, meaning: &'static s
     Key { path, shape, state, meaning, values: &[], default: "", example: "", whole: false }
 }
 
-use Shape::{Any, Flag, Number, Table, Tables, Text, TextOrTable, TextOrTexts, Texts};
+use Shape::{Any, Flag, Number, Table, Tables, Text, TextOrTable, TextOrTexts, Texts, TextsOrLists};
 use State::{Later, Needed, Optional};
 
 /// All keys, a table before what is in it.
@@ -120,8 +123,16 @@ pub const KEYS: &[Key] = &[
     key("base", Table, Needed, "the root that everything else lies on; exactly one origin")
         .whole()
         .example("[base]\ndepot    = \"harbour\"\npackages = [\"busybox-static\"]"),
+    key("base.debian", Text, Optional, "origin: a suite of the Debian archive, by its name").example(
+        "[base]\ndebian   = \"bookworm\"\npackages = [\"git\", \"postgresql (>= 15)\"]",
+    ),
+    key("base.extra", Texts, Optional, "with debian: suites beside it, by what is added to its name")
+        .default("updates and security"),
+    key("base.components", Texts, Optional, "with debian: components of the suites").default("main"),
+    key("base.architecture", Text, Optional, "with debian: the architecture of the packages").default("amd64"),
+    key("base.recommended", Flag, Optional, "with debian: true takes what packages recommend, too").default("false"),
     key("base.depot", Text, Optional, "origin: packages of this depot"),
-    key("base.packages", Texts, Optional, "the names of the packages; with depot only"),
+    key("base.packages", Texts, Optional, "with depot or debian: the names of the packages; with debian each may name versions, in brackets"),
     key("base.archive", Table, Optional, "origin: one archive of a whole root, by path or url")
         .whole()
         .example("[base]\narchive = { path = \"roots/small.tar.xz\" }"),
@@ -129,8 +140,13 @@ pub const KEYS: &[Key] = &[
     key("base.archive.url", Text, Optional, "the archive's address on the web"),
     key("base.archive.sha256", Text, Optional, "its SHA-256; the lock fills it in when it is left out"),
     key("base.archive.strip", Number, Optional, "how many leading directories to drop from its paths").default("0"),
-    key("base.debian", Text, Later, "origin: a suite of the Debian archive"),
-    key("base.oci", Text, Later, "origin: an OCI image"),
+    key("base.oci", TextOrTable, Optional, "origin: an OCI image, by its reference in a registry or by the path of a layout")
+        .whole()
+        .example("[base]\noci = { path = \"images/pier\", tag = \"2.1\" }"),
+    key("base.oci.reference", Text, Optional, "the image in a registry: registry.example/team/base:1.2, or with @sha256:… for ever the same"),
+    key("base.oci.path", Text, Optional, "an OCI image layout, a folder or a tar archive of one, relative to the spec"),
+    key("base.oci.tag", Text, Optional, "with path: which of the layout's images").default("the only one"),
+    key("base.oci.platform", Text, Optional, "operating system and architecture").default("linux/amd64"),
     key("toolchains", Table, Optional, "toolchains by name, each with a version or a table").example(
         "[toolchains]\nquill = \"2.4\"                  # the newest 2.4.x\ngauge = { version = \"0.9.3\", also = [\"0.8\"], parts = [\"formatter\"] }",
     ),
@@ -138,8 +154,28 @@ pub const KEYS: &[Key] = &[
     key("toolchains.*.version", Text, Needed, "the version, or its beginning; its programs are found by name"),
     key("toolchains.*.also", Texts, Optional, "further versions that lie beside it; their programs are found by their path only"),
     key("toolchains.*.depot", Text, Optional, "the depot it has to come from").default("any"),
-    key("toolchains.*.parts", Texts, Optional, "which of the depot's optional parts to take").default("all of them"),
-    key("toolchains.*.from", Text, Later, "another origin than a depot"),
+    key("toolchains.*.parts", TextsOrLists, Optional, "which of the depot's optional parts to take; with from = \"base\" a table: packages by the part that they make")
+        .default("all of them"),
+    key("toolchains.*.parts.*", Texts, Optional, "with from = \"base\": the packages that make this part"),
+    key("toolchains.*.from", Text, Optional, "where it comes from: a depot, packages of the base, or one archive")
+        .values(&["depot", "base", "archive"])
+        .default("depot")
+        .example(
+            "[toolchains.rust]\nfrom     = \"base\"\nversion  = \"1.63\"\npackages = [\"rustc\", \"cargo\"]\nparts    = { formatter = [\"rustfmt\"], linter = [\"rust-clippy\"] }",
+        ),
+    key("toolchains.*.packages", Texts, Optional, "with from = \"base\": the packages; the first one's version is the toolchain's"),
+    key("toolchains.*.path", Text, Optional, "with from = \"archive\": the archive (tar or zip), relative to the spec"),
+    key("toolchains.*.url", Text, Optional, "with from = \"archive\": the archive's address on the web").example(
+        "[toolchains.sextant]\nfrom    = \"archive\"\nversion = \"1.2.0\"\nurl     = \"https://files.brindle.example/sextant-1.2.0.tar.gz\"\nstrip   = 1",
+    ),
+    key("toolchains.*.sha256", Text, Optional, "with from = \"archive\": its SHA-256; the lock fills it in when it is left out"),
+    key("toolchains.*.strip", Number, Optional, "with from = \"archive\": how many leading directories to drop from its paths").default("0"),
+    key("toolchains.*.place", Text, Optional, "with from = \"archive\": where it lies inside").default("/opt/NAME/VERSION"),
+    key("toolchains.*.programs", Texts, Optional, "with from = \"archive\": directories in it whose programs are found by name").default("bin"),
+    key("toolchains.*.probe", TextOrTexts, Optional, "with from = \"base\" or \"archive\": the command that tells its version")
+        .default("--version of its first package's name, or of its own name"),
+    key("toolchains.*.answer", Text, Optional, "with from = \"base\" or \"archive\": what the probe has to answer")
+        .default("anything that has the version in it"),
     key("env", Table, Optional, "environment variables of the workspace and of the steps")
         .example("[env]\nSITE_PORT = \"8080\"\nSITE_URL  = \"http://localhost:${SITE_PORT}/\""),
     key("env.*", Text, Optional, "the value of one variable; ${NAME} stands for another entry, $${ for ${ itself"),
@@ -285,7 +321,10 @@ mod tests {
     #[test]
     fn the_children_of_a_table_are_its_own_keys_only() {
         let names: Vec<_> = children("base").map(|(name, _)| name).collect();
-        assert_eq!(names, ["depot", "packages", "archive", "debian", "oci"]);
+        assert_eq!(
+            names,
+            ["debian", "extra", "components", "architecture", "recommended", "depot", "packages", "archive", "oci"]
+        );
         assert!(children("").any(|(name, _)| name == "workspace"));
         assert!(children("folders[]").any(|(name, _)| name == "outside"));
     }

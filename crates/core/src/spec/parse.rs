@@ -6,7 +6,8 @@ use super::document::Value;
 use super::gather::{Gathered, gather};
 use super::reader::{Reader, TableAt};
 use super::{
-    At, Base, Depot, Download, Folder, Origin, Port, Spec, Wanted, Workspace, between, editor, rules, steps, variables,
+    At, Base, Depot, Download, Folder, Origin, Port, Spec, Workspace, base, between, editor, rules, steps, toolchains,
+    variables,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -65,8 +66,8 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     }
     let workspace = reader.subtable(top, "workspace", "workspace").and_then(|table| read_workspace(reader, &table));
     let depots = read_depots(reader, top);
-    let base = reader.subtable(top, "base", "base").and_then(|table| read_base(reader, &table));
-    let toolchains = read_toolchains(reader, top);
+    let base = reader.subtable(top, "base", "base").and_then(|table| base::read(reader, &table));
+    let toolchains = toolchains::read(reader, top);
     let env = read_env(reader, top, "env");
     let env = variables::fill_in(&env, &BTreeMap::new(), &mut reader.mistakes);
     let mut folders = read_folders(reader, top);
@@ -126,7 +127,7 @@ fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, A
 }
 
 /// `path` or `url`.
-fn read_origin(reader: &mut Reader<'_>, table: &TableAt<'_>, what: &str) -> Option<Origin> {
+pub(super) fn read_origin(reader: &mut Reader<'_>, table: &TableAt<'_>, what: &str) -> Option<Origin> {
     let path = reader.outside(table, "path");
     let url = reader.text(table, "url").and_then(|url| rules::url(reader, url));
     match (table.key_span("path"), table.key_span("url")) {
@@ -142,101 +143,6 @@ fn read_origin(reader: &mut Reader<'_>, table: &TableAt<'_>, what: &str) -> Opti
             None
         }
     }
-}
-
-fn read_base(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Base> {
-    let later = ["debian", "oci"].into_iter().any(|name| table.key_span(name).is_some());
-    let depot = reader.text(table, "depot");
-    let packages = reader.texts(table, "packages");
-    let archive = reader.subtable(table, "archive", "base.archive");
-    // A key that is there and could not be read is told already.
-    let unread = [("depot", depot.is_none()), ("packages", packages.is_none()), ("archive", archive.is_none())];
-    if unread.into_iter().any(|(name, unread)| unread && table.key_span(name).is_some()) {
-        return None;
-    }
-    match (depot, packages, archive) {
-        (Some(depot), Some(packages), None) => {
-            if packages.value.is_empty() {
-                let remedy = "name at least one package of the depot";
-                reader.push(Mistake::new(Code::EMPTY, packages.span, "`packages` is empty", remedy));
-            }
-            Some(Base::Packages { depot, packages: packages.value })
-        }
-        (None, None, Some(archive)) => {
-            let origin = read_origin(reader, &archive, "the archive");
-            let sha256 = reader.text(&archive, "sha256").and_then(|text| rules::sha256(reader, text));
-            let strip = reader.number(&archive, "strip").map_or(0, |strip| rules::strip(reader, strip));
-            Some(Base::Archive { origin: origin?, sha256, strip })
-        }
-        (Some(depot), None, None) => {
-            let message = "`base` names a depot, but no packages of it";
-            reader.push(Mistake::new(Code::BASE_ORIGIN, depot.span, message, "add packages = [\"…\"]"));
-            None
-        }
-        (None, Some(packages), None) => {
-            let message = "`base` names packages, but not where they come from";
-            reader.push(Mistake::new(Code::BASE_ORIGIN, packages.span, message, "add depot = \"…\""));
-            None
-        }
-        (None, None, None) => {
-            if !later {
-                let message = "`base` has no origin";
-                let remedy = "add depot and packages, or an archive";
-                reader.push(Mistake::new(Code::BASE_ORIGIN, table.span(), message, remedy));
-            }
-            None
-        }
-        (depot, packages, Some(archive)) => {
-            let other = depot.map(|depot| depot.span).or(packages.map(|packages| packages.span)).unwrap_or_default();
-            let message = "`base` has two origins";
-            let mistake = Mistake::new(Code::BASE_ORIGIN, archive.span(), message, "keep one of them");
-            reader.push(mistake.noting("one is here").against(other, "the other one here"));
-            None
-        }
-    }
-}
-
-fn read_toolchains(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Wanted>> {
-    let mut toolchains = BTreeMap::new();
-    let Some(table) = reader.subtable(top, "toolchains", "toolchains") else {
-        return toolchains;
-    };
-    for entry in table.entries() {
-        let span = entry.name_span.clone();
-        rules::plain_name(reader, "toolchain", &entry.name, &span);
-        let wanted = match reader.text_or_table(entry, "toolchains.*") {
-            Some(Ok(version)) => read_version(reader, version).map(|version| Wanted {
-                version,
-                also: Vec::new(),
-                depot: None,
-                parts: None,
-            }),
-            Some(Err(inner)) => read_wanted(reader, &inner),
-            None => None,
-        };
-        if let Some(value) = wanted {
-            toolchains.insert(entry.name.clone(), At { value, span });
-        }
-    }
-    toolchains
-}
-
-fn read_wanted(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Wanted> {
-    let version = reader.text(table, "version").and_then(|text| read_version(reader, text));
-    let also = reader.texts(table, "also").map(|also| also.value).unwrap_or_default();
-    let also: Vec<_> = also.into_iter().filter_map(|text| read_version(reader, text)).collect();
-    let depot = reader.text(table, "depot");
-    let parts = reader.texts(table, "parts").map(|parts| parts.value);
-    let version = version?;
-    for (position, again) in also.iter().enumerate() {
-        let mut earlier = std::iter::once(&version).chain(&also[..position]);
-        if let Some(first) = earlier.find(|first| first.value == again.value) {
-            let message = format!("the version {} is asked for twice", again.value);
-            let mistake = Mistake::new(Code::VERSION_TWICE, again.span.clone(), message, "leave one of them out");
-            reader.push(mistake.noting("again here").against(first.span.clone(), "first here"));
-        }
-    }
-    Some(Wanted { version, also, depot, parts })
 }
 
 pub(super) fn read_version(reader: &mut Reader<'_>, text: At<String>) -> Option<At<Version>> {

@@ -53,6 +53,7 @@ fn value(key: &Key) -> Value {
         Shape::Texts => texts(),
         Shape::TextOrTexts => json!({ "anyOf": [text(), texts()] }),
         Shape::TextOrTable => json!({ "anyOf": [text(), table(key.path)] }),
+        Shape::TextsOrLists => json!({ "anyOf": [texts(), { "type": "object", "additionalProperties": texts() }] }),
         Shape::Any => json!({}),
     };
     schema["description"] = key.meaning.into();

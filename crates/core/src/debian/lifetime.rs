@@ -1,0 +1,57 @@
+//! Until when suites are cared for.
+//!
+//! Archives do not say it themselves; this table is from the Debian project's own data on its releases (`distro-info-data`), as of
+//! [`AS_OF`]. A suite that is not in it is newer than this program.
+
+use super::release::day;
+
+/// The day of the data.
+pub const AS_OF: &str = "2026-06-01";
+
+/// When a suite was released, and until when it gets security updates: from the project, and then from those who go on with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Lifetime {
+    /// Its name.
+    pub codename: &'static str,
+    /// Its number.
+    pub version: &'static str,
+    /// The last day of full support, in seconds since 1970.
+    pub full: u64,
+    /// The last day of long-term support, in seconds since 1970.
+    pub long: u64,
+}
+
+const fn suite(codename: &'static str, version: &'static str, full: u64, long: u64) -> Lifetime {
+    Lifetime { codename, version, full: full * 86_400, long: long * 86_400 }
+}
+
+/// Suites that have been released, by days since 1970.
+const SUITES: [Lifetime; 6] = [
+    suite("stretch", "9", 18_450, 19_173),  // 2020-07-06, 2022-06-30
+    suite("buster", "10", 19_245, 19_904),  // 2022-09-10, 2024-06-30
+    suite("bullseye", "11", 19_949, 20_696), // 2024-08-14, 2026-08-31
+    suite("bookworm", "12", 20_614, 21_365), // 2026-06-10, 2028-06-30
+    suite("trixie", "13", 21_405, 22_096),  // 2028-08-09, 2030-06-30
+    suite("forky", "14", u64::MAX / 86_400, u64::MAX / 86_400), // not released
+];
+
+/// Seconds before an end at which it is near.
+const NEAR: u64 = 120 * 86_400;
+
+/// What is to be said of a suite at a time (seconds since 1970): nothing, or a sentence.
+pub fn warning(name: &str, now: u64) -> Option<String> {
+    let suite = SUITES.iter().find(|suite| suite.codename == name)?;
+    let (full, long) = (day(suite.full), day(suite.long));
+    let data = format!("(as of the data of {AS_OF})");
+    if suite.full > now.saturating_add(NEAR) {
+        None
+    } else if now <= suite.full {
+        Some(format!("full support of {name} ends on {full}; after that long-term support goes on until {long} {data}"))
+    } else if now.saturating_add(NEAR) < suite.long {
+        Some(format!("{name} has long-term support only since {full}, until {long} {data}"))
+    } else if now <= suite.long {
+        Some(format!("all support of {name} ends on {long} {data}"))
+    } else {
+        Some(format!("{name} has had no support since {long}: it gets no security updates any more {data}"))
+    }
+}

@@ -1,0 +1,226 @@
+//! What is this member's own and no part of a spec: depots, mirrors, ways into registries. None of it changes what comes out; it only says where
+//! pinned bytes are found.
+//!
+//! `config.toml` in the directory of Cavrith's configuration:
+//!
+//! ```toml
+//! [debian]
+//! mirror   = "http://mirror.harbour.example/debian"
+//! security = "http://mirror.harbour.example/debian-security"
+//! keyring  = "/etc/harbour/archive.gpg"
+//!
+//! [registries."registry.harbour.example"]
+//! user             = "tove"
+//! password-command = ["secret", "show", "registry"]
+//! ```
+
+use std::collections::{BTreeMap, HashMap};
+use std::env;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+use serde::Deserialize;
+
+use cavrith_core::debian::apt::{self, AptSource};
+use cavrith_core::depot;
+use cavrith_core::digest::Sha256Digest;
+
+use crate::error::{EngineError, file_error};
+
+/// The member's configuration.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct Config {
+    /// The Debian archive.
+    pub debian: DebianConfig,
+    /// Registries of OCI images, by host and port.
+    pub registries: BTreeMap<String, RegistryConfig>,
+}
+
+/// How the Debian archive is reached.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct DebianConfig {
+    /// Address of a mirror.
+    pub mirror: Option<String>,
+    /// Address of a mirror of the security archive; without it, that of the other suites.
+    pub security: Option<String>,
+    /// The keyring that has to have signed the suites.
+    pub keyring: Option<PathBuf>,
+}
+
+/// How a registry is reached.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct RegistryConfig {
+    /// Who we are there.
+    pub user: Option<String>,
+    /// The password itself.
+    pub password: Option<String>,
+    /// A command whose first line of output is the password.
+    pub password_command: Option<Vec<String>>,
+    /// It is spoken to without encryption.
+    pub plain_http: bool,
+}
+
+/// Where this machine's apt gets packages from.
+const APT: &str = "/etc/apt";
+/// The archive's keys, as Debian's own package brings them.
+const KEYRING: &str = "/usr/share/keyrings/debian-archive-keyring.gpg";
+
+/// What is this member's own.
+#[derive(Debug, Default)]
+pub struct Member {
+    /// Folders of depots; whatever is pinned is looked for there first.
+    pub depots: Vec<PathBuf>,
+    /// The configuration.
+    pub config: Config,
+    /// Files of the depots, by digest, read when they are first asked for.
+    shelved: OnceLock<HashMap<Sha256Digest, PathBuf>>,
+    /// Files that other indexes offer, by the index's place.
+    offered: Mutex<HashMap<String, Arc<HashMap<Sha256Digest, String>>>>,
+    apt: OnceLock<Vec<AptSource>>,
+}
+
+impl Member {
+    /// A member with these depots, and nothing else.
+    pub fn with_depots(depots: Vec<PathBuf>) -> Self {
+        Self { depots, ..Self::default() }
+    }
+
+    /// This machine's member: `CAVRITH_DEPOTS`, and the configuration.
+    ///
+    /// # Errors
+    /// A configuration that cannot be read.
+    pub fn find() -> Result<Self, EngineError> {
+        let depots = env::var_os("CAVRITH_DEPOTS").map(|value| env::split_paths(&value).collect()).unwrap_or_default();
+        let config = match config_path() {
+            Some(path) => read_config(&path)?,
+            None => Config::default(),
+        };
+        Ok(Self { config, ..Self::with_depots(depots) })
+    }
+
+    /// A file with this digest in one of the depots.
+    pub(crate) fn shelved(&self, digest: &Sha256Digest) -> Option<PathBuf> {
+        let files = self.shelved.get_or_init(|| {
+            let mut files = HashMap::new();
+            for shelf in &self.depots {
+                let index = fs::read_to_string(shelf.join(depot::FILE_NAME)).ok();
+                let Some(index) = index.and_then(|text| depot::parse(&text).ok()) else { continue };
+                for file in index.files() {
+                    files.entry(file.sha256).or_insert_with(|| shelf.join(&file.file));
+                }
+            }
+            files
+        });
+        files.get(digest).filter(|path| path.is_file()).cloned()
+    }
+
+    /// The file that an index offers for a digest. `read` reads the index, once for all questions.
+    pub(crate) fn offered(
+        &self,
+        place: &str,
+        digest: &Sha256Digest,
+        read: impl FnOnce() -> Option<String>,
+    ) -> Option<String> {
+        let mut offered = self.offered.lock().unwrap_or_else(PoisonError::into_inner);
+        let files = offered.entry(place.to_owned()).or_insert_with(|| {
+            let index = read().and_then(|text| depot::parse(&text).ok());
+            let files = index.iter().flat_map(|index| index.files()).map(|file| (file.sha256, file.file.clone()));
+            Arc::new(files.collect())
+        });
+        files.get(digest).cloned()
+    }
+
+    /// Addresses at which a suite of the Debian archive is found, the first to be asked first.
+    pub fn mirrors(&self, suite: &str) -> Vec<String> {
+        let own = &self.config.debian;
+        let security = suite.ends_with("-security");
+        let configured = if security { own.security.as_ref().or(own.mirror.as_ref()) } else { own.mirror.as_ref() };
+        if let Some(address) = configured {
+            return vec![address.trim_end_matches('/').to_owned()];
+        }
+        let mut found: Vec<_> =
+            apt::addresses_for(self.apt_sources(), suite).into_iter().map(|source| source.address.clone()).collect();
+        let mut seen = std::collections::BTreeSet::new();
+        found.retain(|address| seen.insert(address.clone()));
+        found
+    }
+
+    /// The keyring that has to have signed a suite.
+    pub fn keyring(&self, suite: &str) -> PathBuf {
+        if let Some(keyring) = &self.config.debian.keyring {
+            return keyring.clone();
+        }
+        let sources = apt::addresses_for(self.apt_sources(), suite);
+        let named = sources.into_iter().find_map(|source| source.signed_by.clone()).map(PathBuf::from);
+        named.filter(|path| path.is_file()).unwrap_or_else(|| PathBuf::from(KEYRING))
+    }
+
+    fn apt_sources(&self) -> &[AptSource] {
+        self.apt.get_or_init(|| read_apt(Path::new(APT)))
+    }
+}
+
+fn config_path() -> Option<PathBuf> {
+    let set = |name: &str| env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let dir = match (set("CAVRITH_HOME"), set("XDG_CONFIG_HOME").filter(|path| path.is_absolute())) {
+        (Some(own), _) => own,
+        (None, Some(config)) => config.join("cavrith"),
+        (None, None) => set("HOME")?.join(".config/cavrith"),
+    };
+    Some(dir.join("config.toml"))
+}
+
+fn read_config(path: &Path) -> Result<Config, EngineError> {
+    let text = match fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+            return Ok(Config::default());
+        }
+        Err(error) => return Err(file_error("read", path)(error)),
+    };
+    toml::from_str(&text).map_err(|error| EngineError::Config {
+        path: path.to_owned(),
+        why: error.to_string().trim().to_owned(),
+    })
+}
+
+/// All sources of a directory like `/etc/apt`, in apt's order of its files.
+fn read_apt(dir: &Path) -> Vec<AptSource> {
+    let mut files: Vec<_> = fs::read_dir(dir.join("sources.list.d"))
+        .map(|entries| entries.flatten().map(|entry| entry.path()).collect())
+        .unwrap_or_default();
+    files.sort();
+    files.insert(0, dir.join("sources.list"));
+    let mut sources = Vec::new();
+    for file in files {
+        let text = fs::read_to_string(&file).unwrap_or_default();
+        match file.extension().and_then(|extension| extension.to_str()) {
+            Some("list") => sources.extend(apt::parse_lines(&text)),
+            Some("sources") => sources.extend(apt::parse_stanzas(&text)),
+            _ => {}
+        }
+    }
+    sources
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_configuration_is_read_and_what_is_not_in_it_is_told() {
+        let config: Config = toml::from_str(
+            "[debian]\nmirror = \"http://a.example/debian\"\n[registries.\"r.example:5000\"]\nuser = \"tove\"\nplain-http = true\n",
+        )
+        .unwrap();
+        assert!(config.registries["r.example:5000"].plain_http);
+        let member = Member { config, ..Member::default() };
+        assert_eq!(member.mirrors("bookworm-security"), ["http://a.example/debian"]);
+        assert!(toml::from_str::<Config>("[debian]\nmiror = \"x\"\n").is_err());
+    }
+}

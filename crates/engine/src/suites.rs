@@ -1,0 +1,187 @@
+//! Suites of the Debian archive: fetched, proved, read.
+//!
+//! The chain: a key of the keyring has signed `InRelease`; `InRelease` has the digests of the indexes; an index has the digest of each package. Nothing is
+//! parsed before what stands above it in the chain has proved it.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use cavrith_core::debian::index::{Index, IndexReader};
+use cavrith_core::debian::release::{Release, day};
+use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock::suites::ReleasePin;
+use cavrith_core::spec::Suite;
+use cavrith_sources::compression;
+use cavrith_sources::signature::{Keyring, Unproved};
+
+use crate::error::EngineError;
+use crate::event::Event;
+use crate::supply::{Supply, beneath};
+
+/// What the suites of a base offer together.
+#[derive(Debug)]
+pub struct Offered {
+    /// Their packages.
+    pub index: Index,
+    /// Their `Release` files.
+    pub releases: Vec<ReleasePin>,
+    /// Good to know.
+    pub notes: Vec<String>,
+}
+
+/// Seconds since 1970.
+pub(crate) fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
+}
+
+/// Fetches and reads the indexes of a base's suites. `before` are the releases of an earlier lock: a mirror that has older ones is not believed.
+///
+/// # Errors
+/// A suite that cannot be reached, is not signed as it should be, or lacks what is asked for.
+pub fn read(supply: Supply<'_>, suite: &Suite, before: &[ReleasePin]) -> Result<Offered, EngineError> {
+    let mut offered = Offered { index: Index::default(), releases: Vec::new(), notes: Vec::new() };
+    for name in suite.suites() {
+        (supply.observer)(Event::Stage { text: format!("reading the suite {name}") });
+        let reader = SuiteReader { supply, name: &name };
+        let (release, pin, note) = reader.release(before.iter().find(|pin| pin.suite == name))?;
+        offered.notes.extend(note);
+        let number = offered.index.add_suite(&name, release.not_automatic);
+        for component in &suite.components {
+            reader.index(&release, &component.value, &suite.architecture.value, number, &mut offered.index)?;
+        }
+        offered.releases.push(pin);
+    }
+    Ok(offered)
+}
+
+struct SuiteReader<'a> {
+    supply: Supply<'a>,
+    name: &'a str,
+}
+
+impl SuiteReader<'_> {
+    fn bad(&self, why: impl Into<String>, remedy: impl Into<String>) -> EngineError {
+        EngineError::Suite { suite: self.name.to_owned(), why: why.into(), remedy: remedy.into() }
+    }
+
+    /// The suite's `Release` file, proved.
+    fn release(&self, before: Option<&ReleasePin>) -> Result<(Release, ReleasePin, Option<String>), EngineError> {
+        let mirrors = self.supply.member.mirrors(self.name);
+        if mirrors.is_empty() {
+            let remedy = "write [debian] mirror = \"…\" into config.toml in Cavrith's configuration directory";
+            return Err(self.bad("no mirror is known: neither the configuration nor this machine's apt names one", remedy));
+        }
+        let (bytes, address, note) = self.signed_release(&mirrors)?;
+        let (keyring, path) = self.keyring()?;
+        let text = keyring.prove(&bytes, now()).map_err(|error| {
+            let remedy = match error {
+                Unproved::UnknownKeys(_) => format!(
+                    "install a newer debian-archive-keyring, or name another keyring than {path} in config.toml ([debian] keyring)"
+                ),
+                Unproved::Expired(_) => "install a newer debian-archive-keyring, or ask another mirror".to_owned(),
+                _ => "ask another mirror; somebody on the way may have changed it".to_owned(),
+            };
+            self.bad(format!("{address} is not proved: {error}"), remedy)
+        })?;
+        let release = Release::parse(&text).map_err(|error| self.bad(format!("{address}: {error}"), "ask another mirror"))?;
+        if !release.is(self.name) {
+            let is = format!("{address} says that it is {} ({})", release.codename, release.suite);
+            return Err(self.bad(is, "ask another mirror, or write that name"));
+        }
+        let current = "ask another mirror; this one is behind, or somebody shows an old state";
+        if let Some(until) = release.valid_until.filter(|until| *until < now()) {
+            return Err(self.bad(format!("{address} was valid until {} only", day(until)), current));
+        }
+        if let Some(before) = before.filter(|before| before.date > release.date) {
+            let (theirs, locked) = (day(release.date), day(before.date));
+            return Err(self.bad(format!("{address} is of {theirs}, older than what is locked ({locked})"), current));
+        }
+        // Only what is proved is remembered for when it cannot be reached.
+        self.supply.store.remember_index(&address, &bytes)?;
+        let pin = ReleasePin { suite: self.name.to_owned(), date: release.date, sha256: Sha256Digest::of(&bytes) };
+        Ok((release, pin, note))
+    }
+
+    /// The signed file as the first mirror gives it that can be reached, or else as it was seen last.
+    fn signed_release(&self, mirrors: &[String]) -> Result<(Vec<u8>, String, Option<String>), EngineError> {
+        let mut last = None;
+        for mirror in mirrors {
+            let address = beneath(mirror, &format!("dists/{}/InRelease", self.name));
+            match self.supply.web.text(&address) {
+                Ok(bytes) => return Ok((bytes, address, None)),
+                Err(error) => match self.supply.store.seen_index(&address) {
+                    Some(bytes) => {
+                        let note = format!("{error}; what was seen of the suite {} last is used", self.name);
+                        return Ok((bytes, address, Some(note)));
+                    }
+                    None => last = Some(error),
+                },
+            }
+        }
+        let why = last.map_or_else(String::new, |error| error.to_string());
+        let remedy = "try again when it can be reached, or name another mirror in config.toml ([debian] mirror)";
+        let spelling = if why.contains("404") { "; is the suite's name right?" } else { "" };
+        Err(self.bad(format!("{why}{spelling}"), remedy))
+    }
+
+    fn keyring(&self) -> Result<(Keyring, String), EngineError> {
+        let path = self.supply.member.keyring(self.name);
+        let shown = path.display().to_string();
+        let bytes = fs::read(&path).map_err(|error| {
+            let why = format!("its keyring {shown} cannot be read ({})", crate::project::plain(&error));
+            self.bad(why, "install debian-archive-keyring, or name a keyring in config.toml ([debian] keyring)")
+        })?;
+        let mut keyring = Keyring::default();
+        keyring.add(&bytes).map_err(|why| self.bad(format!("{shown} is no keyring: {why}"), "name another one"))?;
+        Ok((keyring, shown))
+    }
+
+    /// Reads the index of one component.
+    fn index(
+        &self,
+        release: &Release,
+        component: &str,
+        architecture: &str,
+        number: usize,
+        into: &mut Index,
+    ) -> Result<(), EngineError> {
+        let place = format!("{component}/binary-{architecture}");
+        let found = ["xz", "gz", ""].into_iter().find_map(|ending| {
+            let name = if ending.is_empty() { "Packages".to_owned() } else { format!("Packages.{ending}") };
+            let path = format!("{place}/{name}");
+            release.files.get(&path).map(|(size, sha256)| (path.clone(), name, *size, *sha256))
+        });
+        let Some((path, name, size, sha256)) = found else {
+            let (components, architectures) = (release.components.join(", "), release.architectures.join(", "));
+            let why = format!("it has no index of {component} for {architecture}");
+            return Err(self.bad(why, format!("its components are {components}, its architectures {architectures}")));
+        };
+        let mut addresses = Vec::new();
+        for mirror in self.supply.member.mirrors(self.name) {
+            let at = |path: String| beneath(&mirror, &format!("dists/{}/{path}", self.name));
+            if release.by_hash {
+                addresses.push(at(format!("{place}/by-hash/SHA256/{sha256}")));
+            }
+            addresses.push(at(path.clone()));
+        }
+        let shown = format!("{name} of {} {component}", self.name);
+        let mut checked = self.supply.fetched(&addresses, &shown, size, sha256)?;
+        let damaged = |why: String| self.bad(format!("its index {path} is damaged: {why}"), "ask another mirror");
+        let packed = checked.size();
+        let stream = checked.open().and_then(|file| compression::unpack(file, packed));
+        let mut lines = BufReader::with_capacity(256 * 1024, stream.map_err(|error| damaged(error.to_string()))?);
+        let mut reader = IndexReader::new(into, number);
+        let mut line = Vec::new();
+        loop {
+            line.clear();
+            let count = lines.read_until(b'\n', &mut line).map_err(|error| damaged(error.to_string()))?;
+            let text = line.strip_suffix(b"\n").unwrap_or(&line);
+            if count == 0 {
+                return reader.finish().map_err(|error| damaged(error.to_string()));
+            }
+            reader.line(text).map_err(|error| damaged(error.to_string()))?;
+        }
+    }
+}
+
