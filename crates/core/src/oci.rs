@@ -75,6 +75,12 @@ impl fmt::Display for Reference {
     }
 }
 
+/// Seconds since 1970 of a time as images write it (RFC 3339, section 5.6).
+pub fn seconds(text: &str) -> Option<u64> {
+    let stamp: jiff::Timestamp = text.parse().ok()?;
+    u64::try_from(stamp.as_second()).ok()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

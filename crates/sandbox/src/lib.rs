@@ -30,6 +30,7 @@ pub mod ids;
 mod init;
 pub mod janitor;
 pub mod job;
+mod looking;
 pub mod machine;
 pub mod net;
 pub mod odd;

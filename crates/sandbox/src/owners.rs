@@ -2,7 +2,8 @@
 //!
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a helper of ours instead of
 //! the kernel: changing a file's owner writes it beside the file (the attribute `user.cavrith.owner`, as the store reads it), and becoming
-//! somebody else is answered with yes. So a package manager's scripts find everything as they do on a machine with all
+//! somebody else is answered with yes. What was answered so is remembered: who looks at a file sees the owner that is written beside it, and who asks who
+//! they are hears who they became ([`crate::looking`]). So a package manager's scripts find everything as they do on a machine with all
 //! owners.
 //!
 //! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes its
@@ -22,6 +23,7 @@ use nix::unistd::{ForkResult, fork};
 use rustix::event::{PollFd, PollFlags};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, Timespec, Timestamps, XattrFlags};
 
+use crate::looking::{ASKING_CALLS, Became, LOOKING_CALLS, Look};
 use crate::wire;
 
 /// The file beside an upper directory in which owners stand that no file can carry: `UID GID PATH` and a zero byte, for each.
@@ -108,7 +110,7 @@ fn keep_only(theirs: &UnixStream, others: &File) -> (UnixStream, File) {
 /// Installs the filter, and returns where its questions arrive.
 fn listen() -> io::Result<OwnedFd> {
     let step = |code: u32, jt, jf, k| libc::sock_filter { code: code as u16, jt, jf, k };
-    let calls: Vec<_> = OWNER_CALLS.iter().chain(USER_CALLS).collect();
+    let calls: Vec<_> = OWNER_CALLS.iter().chain(USER_CALLS).chain(LOOKING_CALLS).chain(ASKING_CALLS).collect();
     // The call's number lies at the beginning of the data (seccomp(2), struct seccomp_data). Calls of other tables than the
     // machine's own are refused by the filter that is there already.
     let mut program = vec![step(libc::BPF_LD | libc::BPF_W | libc::BPF_ABS, 0, 0, 0)];
@@ -140,7 +142,7 @@ fn listen() -> io::Result<OwnedFd> {
 fn help(theirs: &UnixStream, others: &File) -> io::Result<()> {
     let Some(((), mut fds)) = wire::receive::<()>(theirs)? else { return Ok(()) };
     let Some(listener) = fds.pop() else { return Ok(()) };
-    let mut helper = Helper { listener, others, known: HashMap::new() };
+    let mut helper = Helper { listener, others, known: HashMap::new(), became: Became::default() };
     while helper.question()? {}
     Ok(())
 }
@@ -150,6 +152,8 @@ struct Helper<'a> {
     others: &'a File,
     /// Owners of links and pipes, by device and inode.
     known: HashMap<(u64, u64), (u32, u32)>,
+    /// Who processes have become.
+    became: Became,
 }
 
 impl Helper<'_> {
@@ -177,12 +181,28 @@ impl Helper<'_> {
             };
         }
         let call = i64::from(asked.data.nr);
-        let error = if OWNER_CALLS.contains(&call) { self.own(&asked).err() } else { None };
+        let arguments = asked.data.args.map(|argument| argument as u32);
+        let (mut value, mut error, mut flags) = (0, None, 0);
+        if OWNER_CALLS.contains(&call) {
+            error = self.own(&asked).err();
+        } else if LOOKING_CALLS.contains(&call) {
+            // Whatever we cannot answer the kernel can.
+            if !self.look(&asked).unwrap_or(false) {
+                flags = libc::SECCOMP_USER_NOTIF_FLAG_CONTINUE as u32;
+            }
+        } else if ASKING_CALLS.contains(&call) {
+            match self.became.answer(asked.pid, call) {
+                Some(who) => value = who.into(),
+                None => flags = libc::SECCOMP_USER_NOTIF_FLAG_CONTINUE as u32,
+            }
+        } else {
+            self.became.become_other(asked.pid, call, &arguments);
+        }
         let mut answer = libc::seccomp_notif_resp {
             id: asked.id,
-            val: 0,
+            val: value,
             error: error.map_or(0, |error| -error.raw_os_error().unwrap_or(libc::EIO)),
-            flags: 0,
+            flags,
         };
         // SAFETY: the request reads one seccomp_notif_resp, which lives until the call returns. A caller that is gone
         // meanwhile needs no answer.
@@ -214,6 +234,35 @@ impl Helper<'_> {
             (self.find(caller, libc::AT_FDCWD, &name, follow)?, argument[1], argument[2])
         };
         self.record(&file, user as u32, group as u32)
+    }
+
+    /// Answers a look at a file that has an owner written beside it, or was given one; false when the kernel's own answer is right.
+    fn look(&self, asked: &libc::seccomp_notif) -> io::Result<bool> {
+        let caller = asked.pid;
+        let Some(look) = Look::at(asked) else { return Ok(false) };
+        let file = match look.name {
+            Some(name) => {
+                let name = read_text(caller, name)?;
+                if name.is_empty() {
+                    open(CWD.as_raw_fd(), &PathBuf::from(format!("/proc/{caller}/fd/{}", look.directory)), true)?
+                } else {
+                    self.find(caller, look.directory, &name, look.follow)?
+                }
+            }
+            None => open(CWD.as_raw_fd(), &PathBuf::from(format!("/proc/{caller}/fd/{}", look.directory)), true)?,
+        };
+        let meta = file.metadata()?;
+        let kind = meta.file_type();
+        let owner = if kind.is_file() || kind.is_dir() {
+            recorded(&format!("/proc/self/fd/{}", file.as_raw_fd()))?
+        } else {
+            self.known.get(&(meta.dev(), meta.ino())).copied().unwrap_or((0, 0))
+        };
+        if owner == (0, 0) {
+            return Ok(false);
+        }
+        look.answer(&file, caller, owner)?;
+        Ok(true)
     }
 
     /// The file that a caller means, opened for nothing but to name it.

@@ -128,6 +128,8 @@ fn copy_layers(job: &Job, why: &str) -> Step<()> {
         // A copy that was interrupted is begun again.
         fs::remove_dir_all("merged").and_then(|()| fs::create_dir("merged")).map_err(failed("empty a copy"))?;
         copied::lay(&job.layers, Path::new("merged")).map_err(failed("copy the layers"))?;
+        // What is on the bench already lies over the layers, as it would in an overlay.
+        copied::lay(&["root".into()], Path::new("merged")).map_err(failed("copy what is on the bench"))?;
         fs::write(copied::MARK, "").map_err(failed("mark the copy"))?;
     }
     mount_bind_recursive("merged", "merged").map_err(failed("mount the copy of the layers"))

@@ -11,6 +11,10 @@
 //! | [`deb`] | a package: control and data archives, dpkg's records | own code over `tarball` |
 //! | [`tarball`] | tar (ustar, GNU and pax names) | the `tar` crate for headers, own code for the rest |
 //! | [`zipball`] | zip | the `zip` crate |
+//! | [`stage`] | many packages into one stage of a base, with dpkg's records | own code |
+//! | [`signature`] | clear-signed texts and keyrings | the `pgp` crate |
+//! | [`oci`] | OCI indexes, manifests, layers | the `oci-spec` crate for documents, `tarball` for layers |
+//! | [`registry`] | OCI registries | own code over `web` |
 //! | [`web`] | HTTP and HTTPS | the `ureq` crate |
 //!
 //! [`web`] is the only module of Cavrith that opens connections to other machines. This crate starts no process.
@@ -21,6 +25,8 @@ pub mod bounds;
 pub mod checked;
 pub mod compression;
 pub mod deb;
+pub mod oci;
+pub mod registry;
 pub mod signature;
 pub mod stage;
 pub mod tarball;

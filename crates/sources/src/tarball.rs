@@ -243,45 +243,77 @@ pub fn unpack(
         let Some(path) = laying.place_of(&entry.path).map_err(refused)? else {
             return Ok(());
         };
-        // Inside, /dev is always the sandbox's own; what an archive has there would never be seen.
-        if laying.rights == Rights::AsGiven && path.names().next() == Some(b"dev") && path.depth() > 1 {
-            return Ok(());
+        if lay(entry, name, path.clone(), laying, writer)? {
+            laid.push(path);
         }
-        let program = matches!(entry.kind, EntryType::Regular | EntryType::Continuous);
-        let given = std::mem::take(&mut entry.meta);
-        let meta = laying.meta(&path, given, program).map_err(refused)?;
-        let done = match entry.kind {
-            EntryType::Directory => writer.directory(&path, meta),
-            EntryType::Regular | EntryType::Continuous => {
-                let expected = entry.size;
-                match writer.file(&path, meta, &mut entry.content) {
-                    Ok(size) if size != expected => {
-                        let why = format!("it ends in the middle of {path}");
-                        return Err(SourceError::Damaged { name: name.to_owned(), why });
-                    }
-                    other => other.map(drop),
-                }
-            }
-            EntryType::Symlink => writer.symlink(&path, meta, &entry.link),
-            EntryType::Link => match laying.place_of(&entry.link).map_err(refused)? {
-                Some(existing) => writer.hard_link(&path, &existing),
-                None => {
-                    return Err(refused(format!("{path} is a hard link to what is left out")));
-                }
-            },
-            EntryType::Fifo if laying.rights == Rights::AsGiven => writer.fifo(&path, meta),
-            EntryType::Fifo => return Err(refused(format!("{path} is a named pipe"))),
-            EntryType::Char | EntryType::Block => {
-                return Err(refused(format!("{path} is a device")));
-            }
-            other => {
-                let kind = shown(&[other.as_byte()]);
-                return Err(refused(format!("{path} is of a kind that is not known ({kind})")));
-            }
-        };
-        done.map_err(blame(name))?;
-        laid.push(path);
         Ok(())
     })?;
     Ok(laid)
+}
+
+/// Lays one entry at a path; false when it is left out.
+pub(crate) fn lay<R: Read>(
+    entry: &mut TarEntry<'_, R>,
+    name: &str,
+    path: RootPath,
+    laying: &Laying,
+    writer: &mut impl Sink,
+) -> Result<bool, SourceError> {
+    let refused = |why: String| SourceError::Refused { name: name.to_owned(), why };
+    // Inside, /dev is always the sandbox's own; what an archive has there would never be seen.
+    if laying.rights == Rights::AsGiven && path.names().next() == Some(b"dev") && path.depth() > 1 {
+        return Ok(false);
+    }
+    let program = matches!(entry.kind, EntryType::Regular | EntryType::Continuous);
+    let given = std::mem::take(&mut entry.meta);
+    let meta = laying.meta(&path, given, program).map_err(refused)?;
+    let done = match entry.kind {
+        EntryType::Directory => writer.directory(&path, meta),
+        EntryType::Regular | EntryType::Continuous => {
+            let expected = entry.size;
+            match writer.file(&path, meta, &mut entry.content) {
+                Ok(size) if size != expected => {
+                    let why = format!("it ends in the middle of {path}");
+                    return Err(SourceError::Damaged { name: name.to_owned(), why });
+                }
+                other => other.map(drop),
+            }
+        }
+        EntryType::Symlink => writer.symlink(&path, meta, &entry.link),
+        EntryType::Link => match laying.place_of(&entry.link).map_err(refused)? {
+            Some(existing) => writer.hard_link(&path, &existing),
+            None => {
+                return Err(refused(format!("{path} is a hard link to what is left out")));
+            }
+        },
+        EntryType::Fifo if laying.rights == Rights::AsGiven => writer.fifo(&path, meta),
+        EntryType::Fifo => return Err(refused(format!("{path} is a named pipe"))),
+        EntryType::Char | EntryType::Block => {
+            return Err(refused(format!("{path} is a device")));
+        }
+        other => {
+            let kind = shown(&[other.as_byte()]);
+            return Err(refused(format!("{path} is of a kind that is not known ({kind})")));
+        }
+    };
+    done.map_err(blame(name))?;
+    Ok(true)
+}
+
+/// Copies one file of a tar stream; false when it is not there.
+///
+/// # Errors
+/// A damaged archive; a disk that refuses.
+pub fn copy_one(from: impl Read, name: &str, path: &str, to: &mut std::fs::File) -> Result<bool, SourceError> {
+    let damaged = |error: io::Error| SourceError::Damaged { name: name.to_owned(), why: error.to_string() };
+    let mut found = false;
+    for_each(from, name, |entry| {
+        let same = RootPath::from_archive(&entry.path).is_ok_and(|at| at.as_bytes() == path.as_bytes());
+        if same && !found && entry.kind.is_file() {
+            found = true;
+            io::copy(&mut entry.content, to).map_err(damaged)?;
+        }
+        Ok(())
+    })?;
+    Ok(found)
 }

@@ -4,6 +4,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek as _, SeekFrom, Write as _};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use ureq::http::{Response, StatusCode};
@@ -23,6 +24,8 @@ const LONGEST_TEXT: u64 = 32 << 20;
 #[derive(Debug)]
 pub struct Web {
     agent: Option<Agent>,
+    /// What is shown to whom: how addresses begin, and the header.
+    authorizations: Mutex<Vec<(String, String)>>,
 }
 
 /// One try that failed.
@@ -30,6 +33,23 @@ struct Fault {
     why: String,
     /// It may go better another time.
     passing: bool,
+}
+
+/// What came of asking.
+#[derive(Debug)]
+pub struct Answer {
+    /// The status (RFC 9110, section 15).
+    pub status: u16,
+    headers: Vec<(String, String)>,
+    /// The document.
+    pub body: Vec<u8>,
+}
+
+impl Answer {
+    /// The value of a header field.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(have, _)| have.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+    }
 }
 
 impl Web {
@@ -46,7 +66,7 @@ impl Web {
                 .build();
             Agent::new_with_config(config)
         };
-        Self { agent: (!offline).then(agent) }
+        Self { agent: (!offline).then(agent), authorizations: Mutex::default() }
     }
 
     /// Whether no socket is opened.
@@ -54,12 +74,54 @@ impl Web {
         self.agent.is_none()
     }
 
+    /// Shows this to whoever is asked for an address that begins so.
+    pub fn authorize(&self, beginning: &str, authorization: &str) {
+        let mut shown = self.authorizations.lock().unwrap_or_else(PoisonError::into_inner);
+        shown.retain(|(other, _)| other != beginning);
+        shown.push((beginning.to_owned(), authorization.to_owned()));
+    }
+
+    /// Asks for a document of modest length, and gives the answer whatever its status, as long as it is one that will not be another soon.
+    ///
+    /// # Errors
+    /// When nobody answers, or more than `longest` bytes come.
+    pub fn get(&self, url: &str, headers: &[(&str, &str)], longest: u64) -> Result<Answer, SourceError> {
+        self.with_tries(url, |_| {
+            let mut response = self.request_with(url, 0, headers)?;
+            let status = response.status();
+            if status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS {
+                good(status)?;
+            }
+            let names = response.headers().iter();
+            let headers = names.filter_map(|(name, value)| Some((name.to_string(), value.to_str().ok()?.to_owned())));
+            let headers = headers.collect();
+            let mut body = Vec::new();
+            response.body_mut().as_reader().take(longest + 1).read_to_end(&mut body).map_err(broken)?;
+            if body.len() as u64 > longest {
+                return Err(Fault { why: format!("it is longer than {longest} bytes"), passing: false });
+            }
+            Ok(Answer { status: status.as_u16(), headers, body })
+        })
+    }
+
     fn request(&self, url: &str, from: u64) -> Result<Response<Body>, Fault> {
+        self.request_with(url, from, &[])
+    }
+
+    fn request_with(&self, url: &str, from: u64, headers: &[(&str, &str)]) -> Result<Response<Body>, Fault> {
         let Some(agent) = &self.agent else {
             return Err(Fault { why: "CAVRITH_OFFLINE is set, so nothing is fetched".to_owned(), passing: false });
         };
         // A length of the packed form would be of no use for carrying on.
         let mut request = agent.get(url).header("Accept-Encoding", "identity");
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        let shown = self.authorizations.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, authorization)) = shown.iter().find(|(beginning, _)| url.starts_with(beginning.as_str())) {
+            request = request.header("Authorization", authorization);
+        }
+        drop(shown);
         if from > 0 {
             request = request.header("Range", format!("bytes={from}-"));
         }

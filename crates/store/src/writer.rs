@@ -60,6 +60,9 @@ pub enum Links {
     Refuse,
     /// Follow it, inside the root: roots have `/bin` as a link to `usr/bin`.
     Follow,
+    /// Follow it on the way to an entry; a directory that is named where a link is takes the link's place (OCI Image Specification 1.1, "Image Layer Filesystem
+    /// Changeset").
+    Replace,
 }
 
 /// A layer in staging, complete.
@@ -170,7 +173,7 @@ impl LayerWriter {
                     done = next;
                 }
                 Some(Kind::Directory { .. }) => done = next,
-                Some(Kind::Symlink { target }) if self.links == Links::Follow => {
+                Some(Kind::Symlink { target }) if self.links != Links::Refuse => {
                     links_left -= 1;
                     if links_left == 0 {
                         return Err(Refused::LinkCircle(whole.to_string()).into());
@@ -229,7 +232,7 @@ impl LayerWriter {
             Some(Kind::Symlink { .. }) if self.links == Links::Follow => return self.resolve(&at, path).map(drop),
             None if linked && self.links == Links::Follow => return self.resolve(&at, path).map(drop),
             // What is beneath was given its rights before.
-            None if matches!(below, Some((Kind::Directory { .. }, _))) => {
+            None if self.links == Links::Follow && matches!(below, Some((Kind::Directory { .. }, _))) => {
                 let (_, meta) = below.unwrap_or_else(|| unreachable!("BUG: it was just there"));
                 self.named.insert(at.clone(), 0);
                 return self.make_directory(&at, meta);
@@ -277,6 +280,45 @@ impl LayerWriter {
         self.dress(&on_disk, &meta, Handle::File(&file))?;
         self.tree.entries.insert(at, Entry { kind: Kind::File { size, content, links: None }, meta });
         Ok(size)
+    }
+
+    /// Takes away what lies beneath at a path; nothing when nothing does. What this layer itself has there stays, and hides what lies beneath.
+    ///
+    /// # Errors
+    /// When it is refused, or the disk refuses.
+    pub fn take_away(&mut self, path: &RootPath) -> Result<(), StoreError> {
+        let at = self.place(path)?;
+        match self.tree.entries.get_mut(&at).map(|entry| &mut entry.kind) {
+            Some(Kind::Directory { .. }) => return self.hide_beneath(path),
+            Some(_) => return Ok(()),
+            None if self.beneath.as_ref().is_none_or(|beneath| beneath.get(&at).is_none()) => return Ok(()),
+            None => {}
+        }
+        let on_disk = self.on_disk(&at);
+        let nothing = rustix::fs::makedev(0, 0);
+        rustix::fs::mknodat(CWD, &on_disk, FileType::CharacterDevice, Mode::empty(), nothing)
+            .or_else(|_| xattrs::make_gone(&on_disk))
+            .map_err(io_error("mark as gone", &on_disk))?;
+        set_time(&on_disk, self.epoch)?;
+        self.tree.entries.insert(at, Entry { kind: Kind::Whiteout, meta: Meta::default() });
+        Ok(())
+    }
+
+    /// Makes a directory hide what lies beneath in it.
+    ///
+    /// # Errors
+    /// When it is refused, or the disk refuses.
+    pub fn hide_beneath(&mut self, path: &RootPath) -> Result<(), StoreError> {
+        let at = self.resolve(path, path)?;
+        if self.beneath.as_ref().is_none_or(|beneath| beneath.get(&at).is_none()) {
+            return Ok(());
+        }
+        let on_disk = self.on_disk(&at);
+        xattrs::make_opaque(&on_disk).map_err(io_error("mark as opaque", &on_disk))?;
+        if let Some(entry) = self.tree.entries.get_mut(&at) {
+            entry.kind = Kind::Directory { opaque: true };
+        }
+        Ok(())
     }
 
     /// A symbolic link.

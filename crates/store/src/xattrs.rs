@@ -89,6 +89,11 @@ pub(crate) fn is_opaque(path: &Path) -> io::Result<bool> {
     }
 }
 
+/// Marks a directory as opaque.
+pub(crate) fn make_opaque(path: &Path) -> io::Result<()> {
+    write(path, OPAQUE, b"y")
+}
+
 /// Removes what overlayfs left on a file, but for the mark of an opaque directory, which the layer needs to work.
 pub(crate) fn strip_overlay(path: &Path) -> io::Result<()> {
     for name in names(path)? {

@@ -166,7 +166,13 @@ impl<'a> Image<'a> {
         };
         let here: BTreeMap<_, _> = listed.iter().map(|package| (package.name.clone(), version(package))).collect();
         let mut differences = Vec::new();
-        for pin in &lock.packages {
+        let pinned: BTreeMap<&str, &str> = lock
+            .packages
+            .iter()
+            .map(|pin| (pin.name.as_str(), pin.version.as_str()))
+            .chain(lock.debian.iter().flat_map(|debian| debian.packages()).map(|(name, pin)| (name.as_str(), pin.version.as_str())))
+            .collect();
+        for (name, version) in &pinned {
             let found = here.get(&pin.name).map_or(NOTHING, String::as_str);
             if found != pin.version {
                 differences.push(Difference::new(pin.name.clone(), pin.version.clone(), found));

@@ -30,7 +30,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 }
                 screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");
             }
-            EngineError::Step { last_lines, .. } => {
+            EngineError::Step { last_lines, .. } | EngineError::Configure { last_lines, .. } => {
                 bad(error);
                 if last_lines.is_empty() {
                     screen.insist("    it wrote nothing");
