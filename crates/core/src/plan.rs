@@ -5,7 +5,8 @@
 //! | toolchain, each of its parts | archive's SHA-256, strip, place | alone, beside the others |
 //! | extension | archive's SHA-256, strip, place | alone, beside the others |
 //! | download | its SHA-256, place, and strip or mode | alone, beside the others |
-//! | base | SHA-256 of each package, in order; or of the archive, and strip; or of an OCI image's layers | alone, beside the others |
+//! | base | SHA-256 of each package, in order; or of the archive, and strip | alone, beside the others |
+//! | layer of an OCI image | SHA-256 of its packed form, and of those beneath | after the layer beneath |
 //! | stage of a base | SHA-256 of each package of it and of the stages beneath | after the stage beneath |
 //! | account | account, inside paths of folders, tree of the base | after the base |
 //! | settings, launch | account, place, text, tree of the base | after the base |
@@ -28,7 +29,7 @@ use crate::depot::EditorProfile;
 use crate::digest::{ImageKey, LayerKey, Sha256Digest, TreeDigest};
 use crate::editors;
 use crate::encode::Encoder;
-use crate::lock::{ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciPin, PackagePin, Source};
+use crate::lock::{ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciLayerPin, PackagePin, Source};
 use crate::path::RootPath;
 use crate::setup;
 use crate::spec::{Action, Base, Editor, Run, Spec, Step, Text};
@@ -78,8 +79,8 @@ pub enum Content {
     Packages(Vec<PackagePin>),
     /// The base as one archive.
     Archive(ArchivePin),
-    /// The base as an OCI image.
-    Oci(OciPin),
+    /// One layer of an OCI image.
+    OciLayer(OciLayer),
     /// One stage of a base from the Debian archive.
     Stage(Stage),
     /// The account and the mount points.
@@ -110,6 +111,15 @@ pub struct Stage {
     /// The packages of this stage, by name.
     pub packages: BTreeMap<String, ArchivePackage>,
     /// SHA-256 of the packages of all stages beneath, in their order.
+    pub beneath: Vec<Sha256Digest>,
+}
+
+/// One layer of a base that is an OCI image.
+#[derive(Debug, Clone)]
+pub struct OciLayer {
+    /// The layer.
+    pub layer: OciLayerPin,
+    /// SHA-256 of the layers beneath, in their order.
     pub beneath: Vec<Sha256Digest>,
 }
 
@@ -223,9 +233,8 @@ impl Content {
             | Self::Extension(_)
             | Self::Download { .. }
             | Self::Packages(_)
-            | Self::Archive(_)
-            | Self::Oci(_) => Needs::Nothing,
-            Self::Stage(_) => Needs::Stages,
+            | Self::Archive(_) => Needs::Nothing,
+            Self::Stage(_) | Self::OciLayer(_) => Needs::Stages,
             Self::Account { .. } | Self::Settings { .. } => Needs::Base,
             Self::Step(_) => Needs::Beneath,
         }
@@ -233,7 +242,7 @@ impl Content {
 
     /// True for the base, in any form, and for each of its stages.
     pub fn is_base(&self) -> bool {
-        matches!(self, Self::Packages(_) | Self::Archive(_) | Self::Oci(_) | Self::Stage(_))
+        matches!(self, Self::Packages(_) | Self::Archive(_) | Self::OciLayer(_) | Self::Stage(_))
     }
 }
 
@@ -267,7 +276,14 @@ impl Plan {
             (Base::Archive { .. }, Some(pin), ..) => {
                 add(format!("base {}", pin.origin()), Content::Archive(pin.clone()));
             }
-            (Base::Oci(_), _, Some(pin), _) => add(format!("base {}", pin.origin), Content::Oci(pin.clone())),
+            (Base::Oci(_), _, Some(pin), _) => {
+                let mut beneath = Vec::new();
+                for (number, layer) in pin.layers.iter().enumerate() {
+                    let name = format!("base {}, layer {}", pin.origin, number + 1);
+                    add(name, Content::OciLayer(OciLayer { layer: layer.clone(), beneath: beneath.clone() }));
+                    beneath.push(layer.sha256);
+                }
+            }
             (Base::Debian(_), .., Some(pin)) => {
                 for (name, stage) in stages(pin) {
                     add(name, Content::Stage(stage));
@@ -427,11 +443,12 @@ fn encode_content(encoder: &mut Encoder, content: &Content) {
                 encoder.fixed(package.sha256.as_bytes());
             }
         }
-        Content::Oci(pin) => {
-            encoder.u8(10).count(pin.layers.len());
-            for layer in &pin.layers {
-                encoder.fixed(layer.sha256.as_bytes());
+        Content::OciLayer(image) => {
+            encoder.u8(10).count(image.beneath.len());
+            for digest in &image.beneath {
+                encoder.fixed(digest.as_bytes());
             }
+            encoder.fixed(image.layer.sha256.as_bytes());
         }
         Content::Account { account, places } => {
             encoder.u8(5).bytes(account).list(places.iter().map(RootPath::as_bytes));

@@ -27,7 +27,7 @@ use crate::making::{self, Beneath};
 use crate::member::Member;
 use crate::project::Project;
 use crate::supply::Supply;
-use crate::{stages, steps};
+use crate::{images, stages, steps};
 
 /// All that building needs besides the project.
 #[derive(Clone, Copy)]
@@ -205,9 +205,11 @@ impl Builder<'_> {
                 return Ok(());
             }
             let (workshop, project, epoch) = (self.workshop, self.project, self.plan.epoch);
-            let maker = stages::Maker { builder: self, workshop, project, epoch };
             let planned: Vec<_> = stages.iter().map(|index| &self.plan.layers[*index]).collect();
-            let made = maker.make(&planned)?;
+            let made = match planned[0].content {
+                Content::OciLayer(_) => images::make(self, workshop, project, &planned, epoch)?,
+                _ => stages::Maker { builder: self, workshop, project, epoch }.make(&planned)?,
+            };
             let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             stages.iter().zip(made).for_each(|(index, ready)| done[*index] = Some(ready));
             Ok(())
@@ -271,10 +273,11 @@ impl Builder<'_> {
                 }
                 deb::write_database(&installed, &mut writer)?;
             }
-            Content::Oci(_) => {
-                return Err(EngineError::Spec("base.oci is not carried out yet".to_owned()));
-            }
-            Content::Account { .. } | Content::Settings { .. } | Content::Step(_) | Content::Stage(_) => {
+            Content::Account { .. }
+            | Content::Settings { .. }
+            | Content::Step(_)
+            | Content::Stage(_)
+            | Content::OciLayer(_) => {
                 unreachable!("BUG: this layer is made from what lies beneath it")
             }
         }

@@ -15,6 +15,7 @@ use cavrith_store::staging::Staging;
 
 use crate::error::{EngineError, file_error};
 use crate::project::Project;
+use crate::images;
 use crate::supply::{self, Supply};
 
 /// Bytes of an extension's description that are looked at.
@@ -333,6 +334,15 @@ pub fn fill(dir: &Path, project: &Project, lock: &Lock, supply: Supply<'_>) -> R
     for (name, url, size, sha256) in supply::addresses(lock) {
         let file = filler.bring_address(&name, &url, size, sha256)?;
         filler.index.downloads.retain(|one| one.file.sha256 != sha256);
+        filler.index.downloads.push(Kept { name, url, file });
+    }
+    for pin in lock.oci.iter().flat_map(|oci| &oci.layers) {
+        let name = format!("image-layer-{}", &pin.sha256.to_string()[..12]);
+        let place = format!("images/{}", pin.sha256);
+        let (supply, project) = (filler.supply, filler.project);
+        let file = filler.bring_file(&place, pin.size, pin.sha256, || images::layer(supply, project, pin))?;
+        filler.index.downloads.retain(|one| one.file.sha256 != pin.sha256);
+        let url = lock.oci.as_ref().map(|oci| oci.origin.clone()).unwrap_or_default();
         filler.index.downloads.push(Kept { name, url, file });
     }
     if let Some(path) = lock.archive.as_ref().and_then(|pin| pin.path.as_ref()) {

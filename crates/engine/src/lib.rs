@@ -15,6 +15,7 @@
 //! | [`taking`] | files of the project that steps take |
 //! | [`build`] | plan → layers → image, independent layers in parallel |
 //! | `stages` | a base from the Debian archive: packages laid and configured, stage by stage |
+//! | `images` | bases that are OCI images |
 //! | `making` | one step: asked whether it is needed, carried out, taken as a layer |
 //! | [`steps`] | sandboxes over layers, and toolchains' probes in them |
 //! | [`sealing`] | builds again under odd conditions, and compares |
@@ -30,6 +31,7 @@ pub mod editing;
 pub mod error;
 pub mod event;
 pub mod home;
+mod images;
 pub mod locking;
 mod making;
 pub mod member;

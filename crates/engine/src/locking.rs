@@ -7,14 +7,13 @@ use cavrith_core::lock::choose::{Update, choose};
 use cavrith_core::lock::packages::{PackageFacts, check_packages};
 use cavrith_core::lock::{self, DebianPin, DownloadPin, Lock, PackagePin, own_toolchains};
 use cavrith_core::mistake::{Code, Mistake, nearest};
-use cavrith_core::spec::{Base, OciBase, Provenance, Suite};
+use cavrith_core::spec::{Base, ImageOrigin, OciBase, Provenance, Suite};
 use cavrith_sources::{checked, compression, deb, tarball};
 
-use crate::choosing;
 use crate::error::EngineError;
 use crate::project::{self, Project, Survey};
 use crate::supply::Supply;
-use crate::taking;
+use crate::{choosing, images, taking};
 
 /// Earliest time stamp that every format can hold (zip begins in 1980).
 const EARLIEST: u64 = 315_532_800;
@@ -314,9 +313,22 @@ impl Locker<'_> {
         self.notes.push(format!("{origin} was trusted at first sight; its digest is {digest}"));
     }
 
-    /// Pins an OCI image, and says when it was made.
-    fn image(&mut self, _image: &OciBase, _lock: &mut Lock) -> Result<u64, EngineError> {
-        Err(EngineError::Spec("base.oci is not carried out yet".to_owned()))
+    /// Pins an OCI image, and says when it was made. One that is locked stays, though its tag may have moved on.
+    fn image(&mut self, image: &OciBase, lock: &mut Lock) -> Result<u64, EngineError> {
+        let before = self.previous.and_then(|previous| Some((previous.oci.as_ref()?, previous.epoch)));
+        let same = before.filter(|(pin, _)| pin.origin == image.origin.shown() && pin.platform == image.platform.value);
+        if let Some((pin, epoch)) = same.filter(|_| !self.wishes.update.moves("base") && !self.wishes.trust_changed) {
+            lock.oci = Some(pin.clone());
+            return Ok(epoch);
+        }
+        let found = images::find(self.supply, self.project, image)?;
+        self.notes.extend(found.notes);
+        let written = matches!(&image.origin, ImageOrigin::Reference(text) if text.value.contains('@'));
+        if !written && same.is_none_or(|(pin, _)| pin.manifest != found.pin.manifest) {
+            self.trusted(&found.pin.origin.clone(), &found.pin.manifest);
+        }
+        lock.oci = Some(found.pin);
+        Ok(found.created.unwrap_or(0))
     }
 
     /// Pins all downloads.

@@ -160,8 +160,40 @@ impl Supply<'_> {
         let url = urls.first().map_or("", String::as_str);
         let name = url.rsplit('/').next().filter(|name| !name.is_empty()).unwrap_or(url).to_owned();
         let wanted = Wanted { name: &name, size, sha256 };
+        let (kept, mut addresses) = self.in_depots(project, size, sha256)?;
+        if let Some(kept) = kept {
+            return Ok(kept);
+        }
+        addresses.extend(urls);
+        self.over_web(&addresses, &wanted)
+    }
+
+    /// A file that a depot or the store has, proved.
+    ///
+    /// # Errors
+    /// When it is there, and another.
+    pub(crate) fn kept(
+        &self,
+        project: &Project,
+        sha256: &Sha256Digest,
+        size: u64,
+    ) -> Result<Option<Checked>, EngineError> {
+        let (kept, addresses) = self.in_depots(project, size, *sha256)?;
+        if kept.is_some() || (addresses.is_empty() && self.store.blob(sha256).is_none()) {
+            return Ok(kept);
+        }
+        self.fetched(&addresses, &sha256.to_string()[..12], size, *sha256).map(Some)
+    }
+
+    /// A file in a depot on the disk, or its addresses in depots on the web; neither is looked for when the store has it.
+    fn in_depots(
+        &self,
+        project: &Project,
+        size: u64,
+        sha256: Sha256Digest,
+    ) -> Result<(Option<Checked>, Vec<String>), EngineError> {
         if let Some(path) = self.member.shelved(&sha256) {
-            return self.local(&path, size, sha256);
+            return Ok((Some(self.local(&path, size, sha256)?), Vec::new()));
         }
         let mut addresses = Vec::new();
         if self.store.blob(&sha256).is_none() {
@@ -171,7 +203,7 @@ impl Supply<'_> {
                         let folder = project.dir.join(&path.value);
                         let index = || fs::read_to_string(folder.join(depot::FILE_NAME)).ok();
                         if let Some(file) = self.member.offered(&path.value, &sha256, index) {
-                            return self.local(&folder.join(file), size, sha256);
+                            return Ok((Some(self.local(&folder.join(file), size, sha256)?), addresses));
                         }
                     }
                     Origin::Url(depot_url) => {
@@ -182,8 +214,7 @@ impl Supply<'_> {
                 }
             }
         }
-        addresses.extend(urls);
-        self.over_web(&addresses, &wanted)
+        Ok((None, addresses))
     }
 
     /// A file of one of these addresses whose digest is known, proved; from the store, when it is there.

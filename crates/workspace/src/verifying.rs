@@ -173,15 +173,15 @@ impl<'a> Image<'a> {
             .chain(lock.debian.iter().flat_map(|debian| debian.packages()).map(|(name, pin)| (name.as_str(), pin.version.as_str())))
             .collect();
         for (name, version) in &pinned {
-            let found = here.get(&pin.name).map_or(NOTHING, String::as_str);
-            if found != pin.version {
-                differences.push(Difference::new(pin.name.clone(), pin.version.clone(), found));
+            let found = here.get(*name).map_or(NOTHING, String::as_str);
+            if found != *version {
+                differences.push(Difference::new(*name, *version, found));
             }
         }
         // A base from an archive, or a step, may bring packages of its own; the image's fingerprint holds those.
         let extra = here
             .iter()
-            .filter(|(name, _)| lock.archive.is_none() && !lock.packages.iter().any(|pin| pin.name == **name));
+            .filter(|(name, _)| lock.archive.is_none() && lock.oci.is_none() && !pinned.contains_key(name.as_str()));
         differences.extend(extra.map(|(name, version)| Difference::new(name.clone(), NOTHING, version.clone())));
         Ok(Aspect { name: "packages".to_owned(), measured: count(here.len(), "package"), differences })
     }
