@@ -43,6 +43,25 @@ pub enum Color {
     Never,
 }
 
+/// `cavrith contents`
+#[derive(Debug, Arguments)]
+pub struct Contents {
+    /// As what
+    #[arg(long, value_name = "FORMAT", default_value = "table")]
+    pub format: ContentsFormat,
+}
+
+/// Forms of a bill of materials.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum ContentsFormat {
+    /// Lines for people
+    Table,
+    /// SPDX 2.3 as JSON
+    SpdxJson,
+    /// CycloneDX 1.5 as JSON
+    CyclonedxJson,
+}
+
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Write a first spec from what the project's own files tell
@@ -67,6 +86,8 @@ pub enum Command {
     Seal(Report),
     /// Measure this machine's image and a fresh workspace against the seal
     Verify(Report),
+    /// Tell what the image is made of: versions, origins, digests, licences
+    Contents(Contents),
     /// Make and fill depots: a team's own sources
     #[command(subcommand)]
     Depot(Depot),

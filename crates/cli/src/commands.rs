@@ -2,6 +2,7 @@
 
 pub mod build;
 pub mod check;
+pub mod contents;
 pub mod depot;
 pub mod doctor;
 pub mod editor;

@@ -61,6 +61,7 @@ fn main() -> ExitCode {
         Command::Enter => commands::enter::exec(&args.general, &screen, &[]),
         Command::Run(command) => commands::enter::exec(&args.general, &screen, &command.command),
         Command::Seal(command) => commands::seal::exec(&args.general, &screen, command),
+        Command::Contents(command) => commands::contents::exec(&args.general, &screen, command),
         Command::Verify(command) => commands::verify::exec(&args.general, &screen, command),
         Command::Demo(command) => demo::exec(&screen, command),
     };

@@ -129,8 +129,8 @@ impl Probe {
         let digit = |letter: Option<char>| letter.is_some_and(|letter| letter.is_ascii_digit());
         answer.match_indices(&self.answer).any(|(at, found)| {
             let (before, after) = (&answer[..at], &answer[at + found.len()..]);
-            let joined_before = digit(before.chars().next_back())
-                || (before.ends_with('.') && digit(before.chars().rev().nth(1)));
+            let joined_before =
+                digit(before.chars().next_back()) || (before.ends_with('.') && digit(before.chars().rev().nth(1)));
             !joined_before && !digit(after.chars().next())
         })
     }

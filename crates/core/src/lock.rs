@@ -318,8 +318,7 @@ impl Lock {
     /// Every file that is pinned by itself, from a depot or, for an archive of a toolchain, from an address or the project.
     pub fn sources(&self) -> impl Iterator<Item = &Source> {
         let toolchains = self.toolchains.iter();
-        let toolchains =
-            toolchains.flat_map(|pin| pin.source.iter().chain(pin.parts.iter().map(|part| &part.source)));
+        let toolchains = toolchains.flat_map(|pin| pin.source.iter().chain(pin.parts.iter().map(|part| &part.source)));
         let packages = self.packages.iter().map(|pin| &pin.source);
         packages.chain(toolchains).chain(self.extensions.iter().map(|pin| &pin.source))
     }

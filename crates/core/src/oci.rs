@@ -47,7 +47,9 @@ impl Reference {
             None => (path, None),
         };
         let plain = |part: &str| {
-            letters(part, "._-") && !part.starts_with(['.', '_', '-']) && !part.chars().any(|letter| letter.is_ascii_uppercase())
+            letters(part, "._-")
+                && !part.starts_with(['.', '_', '-'])
+                && !part.chars().any(|letter| letter.is_ascii_uppercase())
         };
         if name.len() > 255 || !name.split('/').all(plain) {
             return Err(format!("{name:?} is no name of an image"));

@@ -29,7 +29,9 @@ use crate::depot::EditorProfile;
 use crate::digest::{ImageKey, LayerKey, Sha256Digest, TreeDigest};
 use crate::editors;
 use crate::encode::Encoder;
-use crate::lock::{ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciLayerPin, PackagePin, Source};
+use crate::lock::{
+    ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciLayerPin, PackagePin, Source,
+};
 use crate::path::RootPath;
 use crate::setup;
 use crate::spec::{Action, Base, Editor, Run, Spec, Step, Text};
@@ -229,11 +231,9 @@ impl Content {
     /// What has to be there before it can be made.
     pub fn needs(&self) -> Needs {
         match self {
-            Self::Toolchain(_)
-            | Self::Extension(_)
-            | Self::Download { .. }
-            | Self::Packages(_)
-            | Self::Archive(_) => Needs::Nothing,
+            Self::Toolchain(_) | Self::Extension(_) | Self::Download { .. } | Self::Packages(_) | Self::Archive(_) => {
+                Needs::Nothing
+            }
             Self::Stage(_) | Self::OciLayer(_) => Needs::Stages,
             Self::Account { .. } | Self::Settings { .. } => Needs::Base,
             Self::Step(_) => Needs::Beneath,

@@ -55,13 +55,7 @@ pub struct Workshop<'a> {
 impl<'a> Workshop<'a> {
     /// Where bytes come from.
     pub fn supply(&self) -> Supply<'a> {
-        Supply {
-            store: self.blobs,
-            staging: self.staging,
-            web: self.web,
-            member: self.member,
-            observer: self.observer,
-        }
+        Supply { store: self.blobs, staging: self.staging, web: self.web, member: self.member, observer: self.observer }
     }
 }
 
@@ -115,7 +109,8 @@ fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
         "x86" => "i386",
         other => other,
     };
-    let locked = lock.packages.iter().map(|pin| &pin.architecture).chain(lock.debian.iter().map(|pin| &pin.architecture));
+    let locked =
+        lock.packages.iter().map(|pin| &pin.architecture).chain(lock.debian.iter().map(|pin| &pin.architecture));
     match locked.into_iter().find(|architecture| *architecture != "all" && *architecture != here) {
         Some(locked) => Err(EngineError::Architecture { locked: locked.clone(), here: here.to_owned() }),
         None => Ok(()),

@@ -70,8 +70,7 @@ pub(crate) fn choose(
             return Ok(Chosen { pin: None, mistakes, notes });
         }
     };
-    let packages: BTreeMap<_, _> =
-        chosen.into_iter().map(|id| pinned(&index, index.get(id), before)).collect();
+    let packages: BTreeMap<_, _> = chosen.into_iter().map(|id| pinned(&index, index.get(id), before)).collect();
     // What every root has, whatever is wished: the first stage, which projects with the same suites share.
     let core = solve(Request { wishes: &[], recommended: false, ..request }).unwrap_or_default();
     let core: std::collections::BTreeSet<_> = core.into_iter().map(|id| index.get(id).name.to_string()).collect();
@@ -93,7 +92,8 @@ pub(crate) fn choose(
 fn pinned(index: &Index, candidate: &Candidate, before: Option<&DebianPin>) -> (String, ArchivePackage) {
     let name = candidate.name.to_string();
     // One that was kept though no suite has it any more says of itself where it came from.
-    if let Some(package) = before.and_then(|before| before.package(&name)).filter(|one| one.sha256 == candidate.sha256) {
+    if let Some(package) = before.and_then(|before| before.package(&name)).filter(|one| one.sha256 == candidate.sha256)
+    {
         return (name, package.clone());
     }
     let package = ArchivePackage {

@@ -14,8 +14,8 @@ use cavrith_sources::{compression, deb, tarball, zipball};
 use cavrith_store::staging::Staging;
 
 use crate::error::{EngineError, file_error};
-use crate::project::Project;
 use crate::images;
+use crate::project::Project;
 use crate::supply::{self, Supply};
 
 /// Bytes of an extension's description that are looked at.
@@ -160,7 +160,11 @@ fn add_toolchain(
         strip: described.strip,
         place: described.place.clone().unwrap_or_else(|| format!("/opt/{name}/{version}")),
         path: described.path.clone(),
-        probe: Probe { run, answer: described.answer.clone().unwrap_or_else(|| format!("{name} {version}")), within: false },
+        probe: Probe {
+            run,
+            answer: described.answer.clone().unwrap_or_else(|| format!("{name} {version}")),
+            within: false,
+        },
         parts: Vec::new(),
     });
     Ok(format!("toolchain {name} {version}"))

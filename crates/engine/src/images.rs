@@ -111,11 +111,16 @@ impl Source<'_> {
         if let Some(password) = config.password.clone() {
             return Ok(Some(Login { user, password }));
         }
-        let Some((program, arguments)) = config.password_command.as_ref().and_then(|command| command.split_first()) else {
-            return Err(self.bad(format!("config.toml names {user} for {}, and neither password nor password-command", reference.registry)));
+        let Some((program, arguments)) = config.password_command.as_ref().and_then(|command| command.split_first())
+        else {
+            return Err(self.bad(format!(
+                "config.toml names {user} for {}, and neither password nor password-command",
+                reference.registry
+            )));
         };
         let output = Command::new(program).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
-        let output = output.map_err(|error| self.bad(format!("{program} (password-command) cannot be run: {error}")))?;
+        let output =
+            output.map_err(|error| self.bad(format!("{program} (password-command) cannot be run: {error}")))?;
         if !output.status.success() {
             return Err(self.bad(format!("{program} (password-command) failed with {}", output.status)));
         }
@@ -167,7 +172,12 @@ impl Source<'_> {
                 let at = self.project.dir.join(&path.value);
                 let inner = format!("blobs/sha256/{}", blob.sha256);
                 if at.is_dir() {
-                    return Ok(checked::check(&at.join(inner), blob.size, blob.sha256, &self.supply.staging.new_name())?);
+                    return Ok(checked::check(
+                        &at.join(inner),
+                        blob.size,
+                        blob.sha256,
+                        &self.supply.staging.new_name(),
+                    )?);
                 }
                 let copy = self.supply.staging.new_name();
                 let mut file = File::create_new(&copy).map_err(file_error("make", &copy))?;
@@ -184,9 +194,12 @@ impl Source<'_> {
                 let address = registry.blob_address(&blob.sha256.to_string());
                 let found = self.supply.fetched(std::slice::from_ref(&address), &name, blob.size, blob.sha256);
                 match found {
-                    Err(EngineError::Source(SourceError::Unreachable { why, .. })) if why.contains("answers 401") || why.contains("answers 403") => {
+                    Err(EngineError::Source(SourceError::Unreachable { why, .. }))
+                        if why.contains("answers 401") || why.contains("answers 403") =>
+                    {
                         let login = if config.is_some() { self.login(&reference)? } else { None };
-                        let which = reference.digest.map(|digest| format!("sha256:{digest}")).or_else(|| reference.tag.clone());
+                        let which =
+                            reference.digest.map(|digest| format!("sha256:{digest}")).or_else(|| reference.tag.clone());
                         self.registry(&reference, login.as_ref()).manifest(&which.unwrap_or_default())?;
                         self.supply.fetched(&[address], &name, blob.size, blob.sha256)
                     }
@@ -203,7 +216,10 @@ impl Source<'_> {
         let mut notes = Vec::new();
         let own: Vec<_> = env.iter().filter(|one| !one.starts_with("PATH=")).cloned().collect();
         if !own.is_empty() {
-            notes.push(format!("the image wants {} in the environment of its programs; write what is needed into [env]", own.join(", ")));
+            notes.push(format!(
+                "the image wants {} in the environment of its programs; write what is needed into [env]",
+                own.join(", ")
+            ));
         }
         let layers = image.layers.iter().map(|layer| OciLayerPin { sha256: layer.sha256, size: layer.size }).collect();
         let origin = self.image.origin.shown();

@@ -18,6 +18,7 @@
 //! | `images` | bases that are OCI images |
 //! | `making` | one step: asked whether it is needed, carried out, taken as a layer |
 //! | [`steps`] | sandboxes over layers, and toolchains' probes in them |
+//! | [`contents`] | what the image is made of |
 //! | [`sealing`] | builds again under odd conditions, and compares |
 //!
 //! Flows tell what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
@@ -26,6 +27,7 @@
 
 pub mod build;
 mod choosing;
+pub mod contents;
 pub mod depots;
 pub mod editing;
 pub mod error;
@@ -37,8 +39,8 @@ mod making;
 pub mod member;
 pub mod project;
 pub mod sealing;
-pub mod starting;
 mod stages;
+pub mod starting;
 pub mod steps;
 pub mod suites;
 pub mod supply;

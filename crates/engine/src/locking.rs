@@ -145,8 +145,7 @@ pub struct Outdated {
 /// Mistakes; no lock.
 pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineError> {
     let previous = project::read_lock(dir)?.ok_or(EngineError::NoLock)?;
-    let Survey { project, offers, findings } =
-        project::survey(dir, supply.web, Some(supply.store), &Update::All)?;
+    let Survey { project, offers, findings } = project::survey(dir, supply.web, Some(supply.store), &Update::All)?;
     findings.into_result()?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
     let (fresh, _) = choose(&project.spec, &offers, None, &Update::All);
@@ -246,7 +245,9 @@ impl Locker<'_> {
         for pin in &mut lock.toolchains {
             let Some(source) = pin.source.as_mut().filter(|source| source.depot.is_empty()) else { continue };
             let before = self.previous.iter().flat_map(|previous| &previous.toolchains);
-            let before = before.filter_map(|pin| pin.source.as_ref()).find(|one| one.depot.is_empty() && one.file == source.file);
+            let before = before
+                .filter_map(|pin| pin.source.as_ref())
+                .find(|one| one.depot.is_empty() && one.file == source.file);
             let wanted = self.project.spec.toolchains.get(&pin.name).map(|wanted| &wanted.value.from);
             let written = match wanted {
                 Some(Provenance::Archive { sha256: Some(sha256), .. }) => Some(sha256.value),

@@ -183,10 +183,8 @@ fn read_config(path: &Path) -> Result<Config, EngineError> {
         }
         Err(error) => return Err(file_error("read", path)(error)),
     };
-    toml::from_str(&text).map_err(|error| EngineError::Config {
-        path: path.to_owned(),
-        why: error.to_string().trim().to_owned(),
-    })
+    toml::from_str(&text)
+        .map_err(|error| EngineError::Config { path: path.to_owned(), why: error.to_string().trim().to_owned() })
 }
 
 /// All sources of a directory like `/etc/apt`, in apt's order of its files.

@@ -119,7 +119,9 @@ impl Maker<'_> {
             })
             .collect();
         let lacking: Vec<bool> = planned.iter().map(|layer| !self.builder.has(layer)).collect();
-        self.fetch(&wanted.iter().zip(&lacking).filter(|(_, lacking)| **lacking).map(|(one, _)| one.stage).collect::<Vec<_>>())?;
+        self.fetch(
+            &wanted.iter().zip(&lacking).filter(|(_, lacking)| **lacking).map(|(one, _)| one.stage).collect::<Vec<_>>(),
+        )?;
         let mut done: Vec<Ready> = Vec::new();
         let mut merged: Option<Arc<Tree>> = None;
         std::thread::scope(|scope| {
@@ -131,7 +133,8 @@ impl Maker<'_> {
                 let early = ahead.take();
                 let mut begun = None;
                 let ready = self.builder.layer(planned[number], None, || {
-                    let early = early.map(|early| early.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+                    let early =
+                        early.map(|early| early.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
                     let laid = match early.transpose()? {
                         Some(laid) if laid.fits(over.as_deref()) => laid,
                         _ => self.lay(one.stage, over.clone())?,
@@ -248,7 +251,9 @@ impl Maker<'_> {
 impl Laid {
     /// Whether what it was laid over is, for its own entries, what is there now.
     fn fits(&self, over: Option<&Tree>) -> bool {
-        let (Some(assumed), Some(over)) = (self.over.as_deref(), over) else { return self.over.is_none() && over.is_none() };
+        let (Some(assumed), Some(over)) = (self.over.as_deref(), over) else {
+            return self.over.is_none() && over.is_none();
+        };
         let kind = |tree: &Tree, path: &RootPath| {
             tree.get(path).map(|entry| match &entry.kind {
                 Kind::Symlink { target } => (false, Some(target.clone())),
@@ -256,7 +261,8 @@ impl Laid {
             })
         };
         let same_meta = |path: &RootPath| {
-            let meta = |tree: &Tree| tree.get(path).filter(|entry| entry.kind.is_directory()).map(|entry| entry.meta.clone());
+            let meta =
+                |tree: &Tree| tree.get(path).filter(|entry| entry.kind.is_directory()).map(|entry| entry.meta.clone());
             meta(assumed) == meta(over)
         };
         self.writer.directories().iter().all(|path| kind(assumed, path) == kind(over, path) && same_meta(path))
@@ -301,7 +307,11 @@ impl Configuring<'_> {
         if self.stage.packages.iter().any(|package| package.name == "postgresql-common") {
             // A database cluster has an identity of its own, made at random: the workspace makes one, not the image.
             let path = inside("etc/postgresql-common/createcluster.d/00-cavrith.conf")?;
-            writer.add_file(&path, Meta::root(0o644), b"# A workspace makes its own database cluster.\ncreate_main_cluster = false\n")?;
+            writer.add_file(
+                &path,
+                Meta::root(0o644),
+                b"# A workspace makes its own database cluster.\ncreate_main_cluster = false\n",
+            )?;
         }
         writer.finish_directories()?;
         for name in ["work", "merged"] {
@@ -343,7 +353,9 @@ impl Configuring<'_> {
     /// finds its own order.
     fn first_scripts(&self) -> String {
         let mut text = String::new();
-        let first = |package: &&Package| self.wanted.stage.number == 0 && ["base-passwd", "base-files"].contains(&package.name.as_str());
+        let first = |package: &&Package| {
+            self.wanted.stage.number == 0 && ["base-passwd", "base-files"].contains(&package.name.as_str())
+        };
         let preinst = |package: &Package| {
             let Package { name, qualified, .. } = package;
             let architecture = package.field("Architecture");
@@ -419,7 +431,8 @@ fn shell_moves(moves: &[Move]) -> String {
 }
 
 fn inside(path: &str) -> Result<RootPath, EngineError> {
-    let refused = |bad: cavrith_core::path::BadPath| SourceError::Refused { name: "a package".to_owned(), why: bad.to_string() };
+    let refused =
+        |bad: cavrith_core::path::BadPath| SourceError::Refused { name: "a package".to_owned(), why: bad.to_string() };
     Ok(RootPath::from_archive(path.as_bytes()).map_err(refused)?)
 }
 
@@ -449,7 +462,8 @@ fn in_parallel(
     std::thread::scope(|scope| {
         let helpers: Vec<_> = (1..threads.min(count).max(1)).map(|_| scope.spawn(run)).collect();
         let own = run();
-        let joined = helpers.into_iter().map(|helper| helper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        let joined =
+            helpers.into_iter().map(|helper| helper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
         joined.fold(own, Result::and)
     })
 }

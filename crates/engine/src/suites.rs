@@ -70,7 +70,9 @@ impl SuiteReader<'_> {
         let mirrors = self.supply.member.mirrors(self.name);
         if mirrors.is_empty() {
             let remedy = "write [debian] mirror = \"…\" into config.toml in Cavrith's configuration directory";
-            return Err(self.bad("no mirror is known: neither the configuration nor this machine's apt names one", remedy));
+            return Err(
+                self.bad("no mirror is known: neither the configuration nor this machine's apt names one", remedy)
+            );
         }
         let (bytes, address, note) = self.signed_release(&mirrors)?;
         let (keyring, path) = self.keyring()?;
@@ -84,7 +86,8 @@ impl SuiteReader<'_> {
             };
             self.bad(format!("{address} is not proved: {error}"), remedy)
         })?;
-        let release = Release::parse(&text).map_err(|error| self.bad(format!("{address}: {error}"), "ask another mirror"))?;
+        let release =
+            Release::parse(&text).map_err(|error| self.bad(format!("{address}: {error}"), "ask another mirror"))?;
         if !release.is(self.name) {
             let is = format!("{address} says that it is {} ({})", release.codename, release.suite);
             return Err(self.bad(is, "ask another mirror, or write that name"));
@@ -184,4 +187,3 @@ impl SuiteReader<'_> {
         }
     }
 }
-

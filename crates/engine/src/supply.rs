@@ -221,7 +221,13 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// When no address gives it.
-    pub fn fetched(&self, addresses: &[String], name: &str, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
+    pub fn fetched(
+        &self,
+        addresses: &[String],
+        name: &str,
+        size: u64,
+        sha256: Sha256Digest,
+    ) -> Result<Checked, EngineError> {
         self.over_web(addresses, &Wanted { name, size, sha256 })
     }
 

@@ -4,15 +4,17 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use cavrith_core::debian::lifetime;
 use cavrith_core::lock::{self, Lock, fit};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::document::Sources;
-use cavrith_core::spec::{self, Action, At, Base, Origin, Spec, Text};
+use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Spec, Text};
 use cavrith_core::template::{self, Names};
 
 use crate::error::EngineError;
 use crate::project::plain;
+use crate::suites;
 
 /// Every mistake that they show. `lock` is what locking would choose now, `previous` what lies beside the spec.
 pub fn mistakes(
@@ -23,7 +25,8 @@ pub fn mistakes(
     sources: &Sources,
 ) -> Vec<Mistake> {
     let mut mistakes = folders(dir, spec);
-    mistakes.extend(archive(dir, spec));
+    mistakes.extend(archives(dir, spec));
+    mistakes.extend(age(spec));
     for step in &spec.steps {
         match &step.action {
             Action::Copy(copy) => mistakes.extend(file_missing(dir, &copy.from)),
@@ -82,14 +85,36 @@ fn except_mistake(folder: &Path, except: &At<RootPath>) -> Option<Mistake> {
     Some(Mistake::new(Code::FOLDER_MISSING, except.span.clone(), message, remedy))
 }
 
-fn archive(dir: &Path, spec: &Spec) -> Option<Mistake> {
-    let Base::Archive { origin: Origin::Path(path), .. } = &spec.base else { return None };
-    if dir.join(&path.value).is_file() {
-        return None;
-    }
-    let message = format!("there is no archive {}", path.value);
-    let remedy = "correct the path; it is relative to the spec";
-    Some(Mistake::new(Code::ARCHIVE_MISSING, path.span.clone(), message, remedy))
+/// Archives and image layouts on the disk that are not there.
+fn archives(dir: &Path, spec: &Spec) -> Vec<Mistake> {
+    let base = match &spec.base {
+        Base::Archive { origin: Origin::Path(path), .. } => Some((path, false)),
+        // A layout is a folder or an archive of one.
+        Base::Oci(OciBase { origin: ImageOrigin::Path(path, _), .. }) => Some((path, true)),
+        _ => None,
+    };
+    let toolchains = spec.toolchains.values().filter_map(|wanted| match &wanted.value.from {
+        Provenance::Archive { origin: Origin::Path(path), .. } => Some((path, false)),
+        _ => None,
+    });
+    let missing = base.into_iter().chain(toolchains).filter(|(path, folder)| {
+        let at = dir.join(&path.value);
+        !at.is_file() && !(*folder && at.is_dir())
+    });
+    let mistake = |(path, _): (&At<String>, bool)| {
+        let message = format!("there is no archive {}", path.value);
+        let remedy = "correct the path; it is relative to the spec";
+        Mistake::new(Code::ARCHIVE_MISSING, path.span.clone(), message, remedy)
+    };
+    missing.map(mistake).collect()
+}
+
+/// A suite of the Debian archive whose support has ended, or is about to.
+fn age(spec: &Spec) -> Option<Mistake> {
+    let Base::Debian(suite) = &spec.base else { return None };
+    let message = lifetime::warning(&suite.name.value, suites::now())?;
+    let remedy = "plan the move to a newer suite: change base.debian, lock, build, seal";
+    Some(Mistake::new(Code::SUITE_AGE, suite.name.span.clone(), message, remedy).as_warning())
 }
 
 fn file_missing(dir: &Path, file: &At<String>) -> Option<Mistake> {

@@ -14,8 +14,7 @@ pub(crate) const LOOKING_CALLS: &[i64] =
 pub(crate) const LOOKING_CALLS: &[i64] = &[libc::SYS_fstat, libc::SYS_newfstatat, libc::SYS_statx];
 
 /// Calls by which a process asks who it is.
-pub(crate) const ASKING_CALLS: &[i64] =
-    &[libc::SYS_getuid, libc::SYS_geteuid, libc::SYS_getgid, libc::SYS_getegid];
+pub(crate) const ASKING_CALLS: &[i64] = &[libc::SYS_getuid, libc::SYS_geteuid, libc::SYS_getgid, libc::SYS_getegid];
 
 /// One look at a file: which, and where the answer goes.
 pub(crate) struct Look {
@@ -37,7 +36,8 @@ impl Look {
         let [first, second, third, fourth, fifth, _] = asked.data.args;
         let call = i64::from(asked.data.nr);
         let follows = |flags: u64| flags as i32 & libc::AT_SYMLINK_NOFOLLOW == 0;
-        let by_name = |name, to, follow| Self { directory: libc::AT_FDCWD, name: Some(name), follow, to, extended: false };
+        let by_name =
+            |name, to, follow| Self { directory: libc::AT_FDCWD, name: Some(name), follow, to, extended: false };
         match call {
             #[cfg(target_arch = "x86_64")]
             libc::SYS_stat => Some(by_name(first, second, true)),

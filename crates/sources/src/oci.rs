@@ -86,19 +86,23 @@ pub fn choose(index: &ImageIndex, tag: Option<&str>, platform: &str) -> Result<B
             format!("{}/{}{variant}", platform.os(), platform.architecture())
         })
     };
-    let named: Vec<_> = index.manifests().iter().filter(|one| tag.is_none_or(|tag| name(one).as_deref() == Some(tag))).collect();
+    let named: Vec<_> =
+        index.manifests().iter().filter(|one| tag.is_none_or(|tag| name(one).as_deref() == Some(tag))).collect();
     if named.is_empty() {
         let names: Vec<_> = index.manifests().iter().filter_map(name).collect();
         return Err(format!("it has no image {:?}; it has {}", tag.unwrap_or_default(), listed(&names)));
     }
     // One that says no platform is for all, or tells its own inside.
     let fits = |one: &&&Descriptor| {
-        shown(one).is_none_or(|shown| shown == platform || shown.strip_prefix(platform).is_some_and(|rest| rest.starts_with('/')))
+        shown(one).is_none_or(|shown| {
+            shown == platform || shown.strip_prefix(platform).is_some_and(|rest| rest.starts_with('/'))
+        })
     };
     let fitting: Vec<_> = named.iter().filter(fits).collect();
     match fitting.as_slice() {
         [] => {
-            let platforms: Vec<_> = named.iter().filter_map(|one| shown(one)).filter(|one| !one.contains("unknown")).collect();
+            let platforms: Vec<_> =
+                named.iter().filter_map(|one| shown(one)).filter(|one| !one.contains("unknown")).collect();
             Err(format!("it is not there for {platform}; it is there for {}", listed(&platforms)))
         }
         [only] => blob(only),

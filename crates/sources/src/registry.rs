@@ -87,9 +87,11 @@ impl<'a> Registry<'a> {
 
     /// What to show for a challenge (RFC 9110, section 11.6.1).
     fn authorization(&self, challenge: &str, address: &str) -> Result<String, SourceError> {
-        let basic = self.login.map(|login| format!("Basic {}", STANDARD.encode(format!("{}:{}", login.user, login.password))));
+        let basic =
+            self.login.map(|login| format!("Basic {}", STANDARD.encode(format!("{}:{}", login.user, login.password))));
         let (scheme, rest) = challenge.split_once(' ').unwrap_or((challenge, ""));
-        let unwelcome = "the registry wants to know who we are; write user and password-command under [registries] in config.toml";
+        let unwelcome =
+            "the registry wants to know who we are; write user and password-command under [registries] in config.toml";
         if scheme.eq_ignore_ascii_case("basic") {
             return basic.ok_or_else(|| self.failed(address, unwelcome));
         }
@@ -97,7 +99,9 @@ impl<'a> Registry<'a> {
             return Err(self.failed(address, format!("the registry asks for {scheme:?}, which is not known")));
         }
         let parameters = parameters(rest);
-        let get = |name: &str| parameters.iter().find(|(have, _)| have.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str());
+        let get = |name: &str| {
+            parameters.iter().find(|(have, _)| have.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+        };
         let realm = get("realm").ok_or_else(|| self.failed(address, "the registry does not say who gives tokens"))?;
         let scope = get("scope").map_or_else(|| format!("repository:{}:pull", self.reference.name), str::to_owned);
         let mut url = format!("{realm}{}scope={}", if realm.contains('?') { "&" } else { "?" }, encoded(&scope));

@@ -157,9 +157,12 @@ fn issuer(signature: &Signature) -> String {
 /// When a primary key expires, by the newest of its own statements; `None` for never.
 fn primary_end(key: &SignedPublicKey) -> Option<u64> {
     let own = key.details.users.iter().flat_map(|user| {
-        user.signatures.iter().filter(|signature| signature.verify_certification(&key.primary_key, pgp::types::Tag::UserId, &user.id).is_ok())
+        user.signatures.iter().filter(|signature| {
+            signature.verify_certification(&key.primary_key, pgp::types::Tag::UserId, &user.id).is_ok()
+        })
     });
-    let direct = key.details.direct_signatures.iter().filter(|signature| signature.verify_key(&key.primary_key).is_ok());
+    let direct =
+        key.details.direct_signatures.iter().filter(|signature| signature.verify_key(&key.primary_key).is_ok());
     let newest = own.chain(direct).max_by_key(|signature| signature.created().map(|time| time.as_secs()))?;
     let lasts = newest.key_expiration_time().map_or(0, seconds);
     (lasts > 0).then(|| u64::from(key.created_at().as_secs()) + lasts)

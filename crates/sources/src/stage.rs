@@ -152,9 +152,10 @@ impl Stage<'_> {
             let winner = match diverted {
                 Some(diversion) => archives.iter().copied().find(|number| package(*number).name == diversion.by),
                 None => archives.iter().copied().find(|number| {
-                    archives.iter().filter(|other| *other != number).all(|other| {
-                        package(*number).replaces(&package(*other).name, package(*other).field("Version"))
-                    })
+                    archives
+                        .iter()
+                        .filter(|other| *other != number)
+                        .all(|other| package(*number).replaces(&package(*other).name, package(*other).field("Version")))
                 }),
             };
             match winner {
@@ -177,10 +178,7 @@ impl Stage<'_> {
     ///
     /// # Errors
     /// A package with a file of another one that it does not replace.
-    pub fn settle_beneath(
-        &self,
-        writer: &SharedWriter,
-    ) -> Result<(Vec<Move>, BTreeMap<String, Vec<u8>>), SourceError> {
+    pub fn settle_beneath(&self, writer: &SharedWriter) -> Result<(Vec<Move>, BTreeMap<String, Vec<u8>>), SourceError> {
         let (mut moves, mut records) = (Vec::new(), BTreeMap::new());
         let Some(beneath) = &self.beneath else { return Ok((moves, records)) };
         let diversions = parse_diversions(&beneath.record("diversions").unwrap_or_default());
@@ -200,7 +198,8 @@ impl Stage<'_> {
             return Ok((moves, records));
         }
         let status = beneath.record("status").unwrap_or_default();
-        let versions: BTreeMap<_, _> = deb::parse_status(&status).into_iter().map(|one| (one.name, one.version)).collect();
+        let versions: BTreeMap<_, _> =
+            deb::parse_status(&status).into_iter().map(|one| (one.name, one.version)).collect();
         let mut lost: BTreeMap<String, BTreeSet<Vec<u8>>> = BTreeMap::new();
         // What no package has was made by a script; a package's own file takes its place.
         for (bytes, owner) in beneath.owners(&covering.keys().cloned().collect()) {
@@ -212,7 +211,9 @@ impl Stage<'_> {
                 lost.entry(owner).or_default().insert(bytes);
             } else {
                 let taker = taker.map_or("", |taker| taker.name.as_str());
-                let why = format!("{path} is in {name} too, which is in the base already, and it does not say that it replaces it");
+                let why = format!(
+                    "{path} is in {name} too, which is in the base already, and it does not say that it replaces it"
+                );
                 return Err(SourceError::Refused { name: format!("the package {taker}"), why });
             }
         }
@@ -283,7 +284,12 @@ impl Stage<'_> {
                 continue;
             }
             let Ok(place) = RootPath::from_absolute(trigger) else { continue };
-            if self.packages.iter().flat_map(|package| &package.paths).any(|path| path.lies_in(&place) || *path == place) {
+            if self
+                .packages
+                .iter()
+                .flat_map(|package| &package.paths)
+                .any(|path| path.lies_in(&place) || *path == place)
+            {
                 names.insert(trigger);
             }
         }
@@ -294,12 +300,16 @@ impl Stage<'_> {
 
 fn plain(name: &str) -> bool {
     let good = |letter: char| letter.is_ascii_alphanumeric() || "-+._:".contains(letter);
-    !name.is_empty() && name.chars().all(good) && !name.starts_with('.') && !["File", "Unincorp", "Lock"].contains(&name)
+    !name.is_empty()
+        && name.chars().all(good)
+        && !name.starts_with('.')
+        && !["File", "Unincorp", "Lock"].contains(&name)
 }
 
 /// Triggers that a package is interested in, and whether others wait for it (deb-triggers(5)).
 fn interests_of(control: &Control) -> Vec<(String, bool)> {
-    let text = control.files.get("triggers").map(|bytes| String::from_utf8_lossy(bytes).into_owned()).unwrap_or_default();
+    let text =
+        control.files.get("triggers").map(|bytes| String::from_utf8_lossy(bytes).into_owned()).unwrap_or_default();
     let mut interests = Vec::new();
     for line in text.lines() {
         let mut words = line.split('#').next().unwrap_or_default().split_whitespace();

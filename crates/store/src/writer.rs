@@ -165,7 +165,11 @@ impl LayerWriter {
                 continue;
             }
             let next = done.join(&name).map_err(|_| Refused::TooLong(whole.to_string()))?;
-            let below = self.beneath.as_ref().and_then(|tree| tree.get(&next)).map(|entry| (entry.kind.clone(), entry.meta.clone()));
+            let below = self
+                .beneath
+                .as_ref()
+                .and_then(|tree| tree.get(&next))
+                .map(|entry| (entry.kind.clone(), entry.meta.clone()));
             let own = self.tree.get(&next).map(|entry| entry.kind.clone());
             match own.or_else(|| below.as_ref().map(|(kind, _)| kind.clone()).filter(|kind| !kind.is_directory())) {
                 None => {
@@ -224,7 +228,8 @@ impl LayerWriter {
     /// A directory that the archive with this number names. Of several archives the first one's rights hold, whichever comes first.
     pub(crate) fn directory_of(&mut self, path: &RootPath, meta: Meta, archive: usize) -> Result<(), StoreError> {
         let at = self.place(path)?;
-        let below = self.beneath.as_ref().and_then(|tree| tree.get(&at)).map(|entry| (entry.kind.clone(), entry.meta.clone()));
+        let below =
+            self.beneath.as_ref().and_then(|tree| tree.get(&at)).map(|entry| (entry.kind.clone(), entry.meta.clone()));
         let own = self.tree.get(&at).map(|entry| entry.kind.clone());
         let linked = matches!(below, Some((Kind::Symlink { .. }, _)));
         match own {

@@ -170,7 +170,12 @@ impl<'a> Image<'a> {
             .packages
             .iter()
             .map(|pin| (pin.name.as_str(), pin.version.as_str()))
-            .chain(lock.debian.iter().flat_map(|debian| debian.packages()).map(|(name, pin)| (name.as_str(), pin.version.as_str())))
+            .chain(
+                lock.debian
+                    .iter()
+                    .flat_map(|debian| debian.packages())
+                    .map(|(name, pin)| (name.as_str(), pin.version.as_str())),
+            )
             .collect();
         for (name, version) in &pinned {
             let found = here.get(*name).map_or(NOTHING, String::as_str);

@@ -47,7 +47,11 @@ pub fn depot(dir: &Path) -> io::Result<()> {
             strip: 1,
             place: format!("/opt/{name}/{version}"),
             path: vec!["bin".to_owned()],
-            probe: Probe { run: vec![name.to_owned(), "--version".to_owned()], answer: format!("{name} {version}"), within: false },
+            probe: Probe {
+                run: vec![name.to_owned(), "--version".to_owned()],
+                answer: format!("{name} {version}"),
+                within: false,
+            },
             parts: Vec::new(),
         });
     }

@@ -6,10 +6,12 @@
     reason = "a test fails by panicking, and helpers outside of test functions are tests too"
 )]
 
+mod archive;
 mod build;
 mod check;
 mod crash;
 mod damage;
+mod debian;
 mod demo;
 mod inside;
 mod kinds;

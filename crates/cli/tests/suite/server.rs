@@ -49,6 +49,14 @@ impl Server {
         format!("{}{path}", self.url)
     }
 
+    pub fn get_bytes(&self, path: &str) -> Vec<u8> {
+        self.state.lock().unwrap().files[path].clone()
+    }
+
+    pub fn get(&self, path: &str) -> String {
+        String::from_utf8(self.get_bytes(path)).unwrap()
+    }
+
     pub fn remove(&self, path: &str) {
         self.state.lock().unwrap().files.remove(path);
     }

@@ -27,11 +27,11 @@ const fn suite(codename: &'static str, version: &'static str, full: u64, long: u
 
 /// Suites that have been released, by days since 1970.
 const SUITES: [Lifetime; 6] = [
-    suite("stretch", "9", 18_450, 19_173),  // 2020-07-06, 2022-06-30
-    suite("buster", "10", 19_245, 19_904),  // 2022-09-10, 2024-06-30
+    suite("stretch", "9", 18_450, 19_173),   // 2020-07-06, 2022-06-30
+    suite("buster", "10", 19_245, 19_904),   // 2022-09-10, 2024-06-30
     suite("bullseye", "11", 19_949, 20_696), // 2024-08-14, 2026-08-31
     suite("bookworm", "12", 20_614, 21_365), // 2026-06-10, 2028-06-30
-    suite("trixie", "13", 21_405, 22_096),  // 2028-08-09, 2030-06-30
+    suite("trixie", "13", 21_405, 22_096),   // 2028-08-09, 2030-06-30
     suite("forky", "14", u64::MAX / 86_400, u64::MAX / 86_400), // not released
 ];
 

@@ -15,9 +15,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::fmt::Display;
 
 use resolvo::{
-    Candidates, Condition, ConditionId, DenseIndex as _, Dependencies, HintDependenciesAvailable, Interner, KnownDependencies, NameId,
-    Problem, Requirement, SolvableId, Solver, SolverCache, StringId, UnsolvableOrCancelled, VersionSetId,
-    VersionSetUnionId,
+    Candidates, Condition, ConditionId, DenseIndex as _, Dependencies, HintDependenciesAvailable, Interner,
+    KnownDependencies, NameId, Problem, Requirement, SolvableId, Solver, SolverCache, StringId, UnsolvableOrCancelled,
+    VersionSetId, VersionSetUnionId,
 };
 
 use super::index::{CandidateId, Index};

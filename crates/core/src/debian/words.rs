@@ -19,13 +19,20 @@ pub(super) fn sentences(provider: &Provider<'_>, conflict: &ConflictGraph) -> Ve
     let mut queue = VecDeque::from([conflict.root_node]);
     let mut seen = BTreeSet::from([conflict.root_node]);
     let sorted_edges = |node| {
-        let mut edges: Vec<_> = graph.edge_indices().filter(|edge| graph.edge_endpoints(*edge).is_some_and(|ends| ends.0 == node)).collect();
+        let mut edges: Vec<_> = graph
+            .edge_indices()
+            .filter(|edge| graph.edge_endpoints(*edge).is_some_and(|ends| ends.0 == node))
+            .collect();
         edges.sort();
         edges
     };
     while let Some(node) = queue.pop_front() {
         for edge in sorted_edges(node) {
-            let (Some((_, to)), Some(ConflictEdge::Requires(requirement))) = (graph.edge_endpoints(edge), graph.edge_weight(edge)) else { continue };
+            let (Some((_, to)), Some(ConflictEdge::Requires(requirement))) =
+                (graph.edge_endpoints(edge), graph.edge_weight(edge))
+            else {
+                continue;
+            };
             if seen.insert(to) {
                 from.insert(to, (node, provider.shown(*requirement)));
                 queue.push_back(to);
@@ -61,11 +68,19 @@ pub(super) fn sentences(provider: &Provider<'_>, conflict: &ConflictGraph) -> Ve
                     _ => format!("{wish} is asked for, and {offered}"),
                 }
             }
-            (ConflictEdge::Conflict(ConflictCause::Constrains(_)), Some(ConflictNode::Solvable(one)), Some(ConflictNode::Solvable(other))) => {
+            (
+                ConflictEdge::Conflict(ConflictCause::Constrains(_)),
+                Some(ConflictNode::Solvable(one)),
+                Some(ConflictNode::Solvable(other)),
+            ) => {
                 let (one, other) = (named(one.into_raw()), named(other.into_raw()));
                 format!("{one} and {other} do not go together: {}; {}", why(a), why(b))
             }
-            (ConflictEdge::Conflict(ConflictCause::ForbidMultipleInstances), Some(ConflictNode::Solvable(one)), Some(ConflictNode::Solvable(other))) => {
+            (
+                ConflictEdge::Conflict(ConflictCause::ForbidMultipleInstances),
+                Some(ConflictNode::Solvable(one)),
+                Some(ConflictNode::Solvable(other)),
+            ) => {
                 let (one, other) = (named(one.into_raw()), named(other.into_raw()));
                 format!("{one} and {other} are two versions of one package: {}; {}", why(a), why(b))
             }
@@ -87,5 +102,9 @@ fn offered(provider: &Provider<'_>, wish: &str) -> String {
     let index = provider.index();
     let name = wish.split(' ').next().unwrap_or(wish);
     let versions: Vec<_> = index.versions(name).iter().map(|id| index.get(*id).version.to_string()).collect();
-    if versions.is_empty() { "no suite has it".to_owned() } else { format!("the suites have {name} {}", versions.join(", ")) }
+    if versions.is_empty() {
+        "no suite has it".to_owned()
+    } else {
+        format!("the suites have {name} {}", versions.join(", "))
+    }
 }

@@ -194,7 +194,8 @@ fn provenance(spec: &Spec, wanted: &Wanted, pin: &ToolchainPin) -> String {
             }
         }
         Provenance::Base { packages, parts } => {
-            let mut names: Vec<_> = packages.iter().chain(parts.values().flatten()).map(|one| one.value.clone()).collect();
+            let mut names: Vec<_> =
+                packages.iter().chain(parts.values().flatten()).map(|one| one.value.clone()).collect();
             names.sort();
             names.dedup();
             format!("packages {}", names.join(", "))
@@ -209,7 +210,13 @@ fn pinned_provenance(pin: &ToolchainPin) -> String {
     match &pin.source {
         None => format!("packages {}", pin.packages.join(", ")),
         Some(source) if source.depot.is_empty() => {
-            format!("archive {}, strip {}, at {}, programs in {}", source.file, pin.strip, pin.place, pin.path.join(", "))
+            format!(
+                "archive {}, strip {}, at {}, programs in {}",
+                source.file,
+                pin.strip,
+                pin.place,
+                pin.path.join(", ")
+            )
         }
         Some(source) => format!("depot {}", source.depot),
     }

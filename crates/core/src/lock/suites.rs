@@ -174,7 +174,10 @@ mod tests {
     }
 
     fn chosen(text: &str) -> BTreeMap<String, ArchivePackage> {
-        text.split(' ').map(|one| one.split_once('=').unwrap()).map(|(name, version)| (name.to_owned(), package(version))).collect()
+        text.split(' ')
+            .map(|one| one.split_once('=').unwrap())
+            .map(|(name, version)| (name.to_owned(), package(version)))
+            .collect()
     }
 
     fn shown(stages: &[StagePin]) -> String {

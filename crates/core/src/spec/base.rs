@@ -118,7 +118,10 @@ pub(super) fn package_wish(reader: &mut Reader<'_>, wish: &At<String>) {
     let plain = |text: &str, more: &str| {
         !text.is_empty()
             && text.chars().all(|letter| {
-                letter.is_ascii_lowercase() || letter.is_ascii_uppercase() || letter.is_ascii_digit() || more.contains(letter)
+                letter.is_ascii_lowercase()
+                    || letter.is_ascii_uppercase()
+                    || letter.is_ascii_digit()
+                    || more.contains(letter)
             })
     };
     let version = match &read.version {
@@ -131,7 +134,8 @@ pub(super) fn package_wish(reader: &mut Reader<'_>, wish: &At<String>) {
     };
     if !(plain(&read.name, "+-.") && version && read.qualifier.is_none() && !wish.value.contains([',', '|'])) {
         let message = format!("{:?} is no wish for a package", wish.value);
-        let remedy = "write a package's name, with versions like this: \"git (>= 1:2.30)\"; operators are << <= = >= >>";
+        let remedy =
+            "write a package's name, with versions like this: \"git (>= 1:2.30)\"; operators are << <= = >= >>";
         reader.push(Mistake::new(Code::BAD_PACKAGE, wish.span.clone(), message, remedy));
     }
 }

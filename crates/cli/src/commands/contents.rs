@@ -1,0 +1,56 @@
+//! `cavrith contents`
+
+use cavrith_core::contents::{self, Item, Subject};
+use cavrith_engine::{build, contents as listing};
+
+use crate::args::{Contents, ContentsFormat, General};
+use crate::bench;
+use crate::commands::{Outcome, locked_project};
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
+    let (project, lock) = locked_project(general)?;
+    let (_, store) = bench::store()?;
+    let built = build::find(&store, &project, &lock)?;
+    let image = built.as_ref().map(|built| &built.record);
+    let items = listing::list(&store, &project, &lock, image)?;
+    let pins = lock.pins_digest().to_string();
+    let subject = Subject {
+        name: &project.spec.workspace.name.value,
+        image: image.map(|image| &image.image),
+        pins: &pins,
+        epoch: lock.epoch,
+        version: env!("CARGO_PKG_VERSION"),
+    };
+    match command.format {
+        ContentsFormat::SpdxJson => screen.json(&contents::spdx(subject, &items)),
+        ContentsFormat::CyclonedxJson => screen.json(&contents::cyclonedx(subject, &items)),
+        ContentsFormat::Table => table(screen, &items),
+    }
+    if image.is_none() && !screen.quiet {
+        screen.say(format_args!(
+            "{} the image is not built here, so nothing is known of licences; cavrith build makes it",
+            styled(screen.err.warning, "note")
+        ));
+    }
+    Ok(0)
+}
+
+fn table(screen: &Screen, items: &[Item]) {
+    let longest = |text: fn(&Item) -> usize| items.iter().map(text).max().unwrap_or(0);
+    let kind = longest(|item| item.kind.len());
+    let name = longest(|item| item.name.chars().count()).min(40);
+    let version = longest(|item| item.version.chars().count()).min(30);
+    for item in items {
+        let licences = item.licences.join("; ");
+        let digest = &item.sha256.to_string()[..12];
+        let line = format!(
+            "{:kind$}  {:name$}  {:version$}  {digest}  {}",
+            item.kind,
+            styled(screen.out.strong, &item.name),
+            item.version,
+            item.origin,
+        );
+        screen.result(if licences.is_empty() { line } else { format!("{line}  [{licences}]") });
+    }
+}
