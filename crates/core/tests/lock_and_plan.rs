@@ -96,7 +96,7 @@ fn locked(text: &str) -> (Spec, Lock) {
 fn the_newest_that_answers_is_chosen_from_any_depot() {
     let (_, lock) = locked(SPEC);
     assert_eq!(lock.toolchains[0].version.as_str(), "2.4.9");
-    assert_eq!(lock.toolchains[0].source.depot, "b");
+    assert_eq!(lock.toolchains[0].source.as_ref().unwrap().depot, "b");
     let packages: Vec<_> = lock.packages.iter().map(|pin| (pin.name.as_str(), pin.version.as_str())).collect();
     assert_eq!(packages, [("base-root", "3"), ("tools", "1.10-1")]);
     assert_eq!(lock.extensions[0].place, "/opt/lantern/brindle.syntax");

@@ -55,7 +55,7 @@ chmod 755 /run/cavrith/ischroot /usr/sbin/policy-rc.d
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last change, and locks, tell of the order of
 /// work. Keys and identities that a package makes at random belong to one machine: whoever needs them makes them at the first start.
 const TIDY: &str = "
-left=$(dpkg --audit)
+left=$(/usr/bin/dpkg --audit)
 if [ -n \"$left\" ]; then printf '%s\\n' \"$left\"; exit 1; fi
 rm -f /usr/sbin/policy-rc.d
 rm -f /var/log/dpkg.log /var/log/alternatives.log /var/log/bootstrap.log /var/log/fontconfig.log
@@ -336,7 +336,7 @@ impl Configuring<'_> {
         session.notes().iter().for_each(|text| maker.tell(Event::Note { text: text.clone() }));
         self.carry_out(&session, "could not begin", &format!("{BEGIN}{}", self.first_scripts()))?;
         let moves = if self.open { self.diverted(&session)? } else { Vec::new() };
-        let ending = format!("{}dpkg --configure -a\n{TIDY}rm -rf /{ASIDE}\n", shell_moves(&moves));
+        let ending = format!("{}/usr/bin/dpkg --configure -a\n{TIDY}rm -rf /{ASIDE}\n", shell_moves(&moves));
         self.carry_out(&session, "failed", &ending)
     }
 
@@ -369,7 +369,7 @@ impl Configuring<'_> {
             if package.has("preinst") {
                 text.push_str(&preinst(package));
             }
-            text.push_str(&format!("dpkg --configure --force-depends {}\n", package.name));
+            text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", package.name));
         }
         for package in self.stage.packages.iter().filter(|package| package.has("preinst") && !first(package)) {
             text.push_str(&preinst(package));

@@ -43,9 +43,9 @@ fn a_base_is_chosen_locked_built_and_comes_out_the_same_twice() {
     assert!(said.contains("came out the same twice"), "{said}");
     team.ok(&["verify"]);
     // Nothing is fetched for another build, and a new store needs nothing but what is locked.
-    let before = archive.server.requests().len();
+    archive.server.requests();
     team.ok(&["build", "--fresh"]);
-    assert_eq!(archive.server.requests().len(), before);
+    assert_eq!(archive.server.requests(), Vec::<String>::new());
     assert_eq!(team.build(), image);
     team.assert_clean();
 }
@@ -133,7 +133,7 @@ fn a_mirror_that_breaks_off_is_asked_for_the_rest() {
     archive.server.fault("/debian/dists/tide/main/binary-amd64/Packages.gz", Fault::Busy(1));
     team.ok(&["lock"]);
     team.build();
-    assert!(archive.server.requests().iter().any(|line| line.contains("rope") && line.contains("bytes=")));
+    assert!(archive.server.requests().iter().any(|line| line.contains("rope") && line.contains(" from ")));
 }
 
 /// What locking says when the archive is not as it should be.

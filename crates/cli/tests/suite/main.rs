@@ -18,6 +18,7 @@ mod kinds;
 mod lock;
 mod machines;
 mod manners;
+mod oci;
 mod owners;
 mod seal;
 mod server;

@@ -20,6 +20,8 @@ pub enum Fault {
 struct State {
     files: HashMap<String, Vec<u8>>,
     faults: HashMap<String, Fault>,
+    /// How paths begin that not everybody may ask for: what is said to strangers, and what has to be shown.
+    guards: Vec<(String, String, String)>,
     /// Method, path and range of every request.
     log: Vec<String>,
 }
@@ -65,6 +67,12 @@ impl Server {
         self.state.lock().unwrap().faults.insert(path.to_owned(), fault);
     }
 
+    /// Lets only those in who show something.
+    pub fn guard(&self, beginning: &str, challenge: &str, shown: &str) {
+        let guard = (beginning.to_owned(), challenge.to_owned(), shown.to_owned());
+        self.state.lock().unwrap().guards.push(guard);
+    }
+
     /// Serves a folder with everything in it.
     pub fn put_folder(&self, path: &str, dir: &std::path::Path) {
         for entry in std::fs::read_dir(dir).unwrap() {
@@ -92,10 +100,15 @@ fn answer(stream: TcpStream, state: &Mutex<State>) -> Option<()> {
         if reader.read_line(&mut request).ok()? == 0 {
             return None;
         }
-        let mut from = None;
+        let (mut from, mut shown) = (None, String::new());
         loop {
             let mut header = String::new();
             reader.read_line(&mut header).ok()?;
+            if let Some((name, value)) = header.split_once(": ")
+                && name.eq_ignore_ascii_case("authorization")
+            {
+                shown = value.trim().to_owned();
+            }
             let header = header.trim().to_ascii_lowercase();
             if header.is_empty() {
                 break;
@@ -108,6 +121,13 @@ fn answer(stream: TcpStream, state: &Mutex<State>) -> Option<()> {
         let mut state = state.lock().ok()?;
         state.log.push(format!("GET {path}{}", from.map_or_else(String::new, |from| format!(" from {from}"))));
         let file = state.files.get(&path).cloned();
+        let guard = state.guards.iter().find(|(beginning, ..)| path.starts_with(beginning.as_str()));
+        if let Some((_, challenge, _)) = guard.filter(|(.., expected)| *expected != shown) {
+            let answer =
+                format!("HTTP/1.1 401 Unauthorized\r\nwww-authenticate: {challenge}\r\ncontent-length: 0\r\n\r\n");
+            stream.write_all(answer.as_bytes()).ok()?;
+            continue;
+        }
         let fault = state.faults.get_mut(&path);
         let mut break_off = false;
         let mut busy = false;

@@ -161,7 +161,7 @@ pub const KEYS: &[Key] = &[
         .values(&["depot", "base", "archive"])
         .default("depot")
         .example(
-            "[toolchains.rust]\nfrom     = \"base\"\nversion  = \"1.63\"\npackages = [\"rustc\", \"cargo\"]\nparts    = { formatter = [\"rustfmt\"], linter = [\"rust-clippy\"] }",
+            "[base]\ndebian = \"bookworm\"\n\n[toolchains.rust]\nfrom     = \"base\"\nversion  = \"1.63\"\npackages = [\"rustc\", \"cargo\"]\nparts    = { formatter = [\"rustfmt\"], linter = [\"rust-clippy\"] }",
         ),
     key("toolchains.*.packages", Texts, Optional, "with from = \"base\": the packages; the first one's version is the toolchain's"),
     key("toolchains.*.path", Text, Optional, "with from = \"archive\": the archive (tar or zip), relative to the spec"),
