@@ -1,24 +1,32 @@
 #!/bin/bash
 # Builds on a disk that is full at 30 different moments, then with room. Needs root, for a loop mount.
-#     scripts/full-disk.sh PROGRAM
+#     scripts/full-disk.sh PROGRAM [PROJECT MEBIBYTES]
+# PROJECT is a folder with a spec and a lock, and MEBIBYTES what its build needs; the demo's when they are left out.
 set -eu
 program=$(realpath "$1")
 dir=$(mktemp -d)
 trap 'umount "$dir/disk" 2> /dev/null || true; rm -rf "$dir"' EXIT
-"$program" demo "$dir/demo" > /dev/null
-truncate -s 24M "$dir/image"
+if [ -n "${2:-}" ]; then
+    cp -r "$2" "$dir/project"
+    cd "$dir/project"
+    step=$(($3 * 1024 / 28)) size=$(($3 * 2 + 64))
+else
+    "$program" demo "$dir/demo" > /dev/null
+    cd "$dir/demo/ida/timetable"
+    "$program" lock -q
+    step=260 size=24
+fi
+truncate -s "${size}M" "$dir/image"
 mkfs.ext4 -q -O ^has_journal -m 0 "$dir/image"
 mkdir "$dir/disk"
 mount -o loop "$dir/image" "$dir/disk"
-cd "$dir/demo/ida/timetable"
-"$program" lock -q
 expected=$("$program" build --json | grep -m1 '"image"')
 clear=0 fine=0
 for number in $(seq 30); do
     rm -rf "$dir/disk/home" "$dir/disk/ballast"
     free=$(df --output=avail -k "$dir/disk" | tail -1)
     # From nothing to a little more than a build needs.
-    room=$((number * 260))
+    room=$((number * step))
     dd if=/dev/zero of="$dir/disk/ballast" bs=1k count=$((free - room)) status=none
     if said=$(CAVRITH_HOME=$dir/disk/home "$program" build 2>&1); then
         fine=$((fine + 1))

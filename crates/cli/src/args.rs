@@ -49,6 +49,8 @@ pub struct Contents {
     /// As what
     #[arg(long, value_name = "FORMAT", default_value = "table")]
     pub format: ContentsFormat,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 /// Forms of a bill of materials.

@@ -301,7 +301,7 @@ fn write(name: &str, seen: &[Sight], depot: Option<&(String, Index)>) -> (String
     let mut text = format!(
         "# The workspace of {name}. `cavrith check` finds mistakes in it, `cavrith explain KEY` tells of each key.\nspec = 1\n\n[workspace]\nname    = \"{name}\"\n# about   = \"one line for people\"\naccount = \"crew\"                 # the ordinary user inside\nproject = \"/code\"                # where this folder appears inside\n"
     );
-    base(&mut text, depot, &mut guessed);
+    base(&mut text, seen, depot, &mut guessed);
     toolchains(&mut text, seen, depot, &mut guessed);
     let ports = seen.iter().filter_map(|sight| match sight.tells {
         Told::Port(port) => Some((port, &sight.file)),
@@ -326,10 +326,39 @@ fn write(name: &str, seen: &[Sight], depot: Option<&(String, Index)>) -> (String
     (text, guessed)
 }
 
-fn base(text: &mut String, depot: Option<&(String, Index)>, guessed: &mut Vec<String>) {
+/// The suite of the Debian archive that a new spec begins with: the newest that was stable when this program was made.
+const SUITE: &str = "trixie";
+
+/// Packages of the archive that bring what a project's files tell.
+const BROUGHT_BY: [(&str, &[&str]); 8] = [
+    ("c", &["gcc", "libc6-dev", "make"]),
+    ("go", &["golang-go"]),
+    ("java", &["default-jdk-headless"]),
+    ("node", &["nodejs"]),
+    ("php", &["php-cli"]),
+    ("python", &["python3"]),
+    ("ruby", &["ruby"]),
+    ("rust", &["rustc", "cargo"]),
+];
+
+fn base(text: &mut String, seen: &[Sight], depot: Option<&(String, Index)>, guessed: &mut Vec<String>) {
     let Some((path, index)) = depot else {
-        text.push_str("\n# Where packages, toolchains and extensions come from:\n# [depots]\n# ours = { path = \"../depot\" }\n\n# The root that everything else lies on; choose one:\n# [base]\n# depot    = \"ours\"\n# packages = [\"…\"]\n# or\n# [base]\n# archive = { path = \"root.tar.xz\" }\n");
-        guessed.push("nothing about the base: only a person can choose it".to_owned());
+        let told = seen.iter().filter_map(|sight| match &sight.tells {
+            Told::Toolchain { name, .. } => BROUGHT_BY.iter().find(|(tool, _)| tool == name),
+            _ => None,
+        });
+        let mut packages = vec!["git"];
+        for package in told.flat_map(|(_, packages)| packages.iter()) {
+            if !packages.contains(package) {
+                packages.push(package);
+            }
+        }
+        let listed = packages.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+        let _ = write!(
+            text,
+            "\n[base]                           # the root that everything else lies on\ndebian   = \"{SUITE}\"\npackages = [{listed}]\n"
+        );
+        guessed.push(format!("Debian's suite {SUITE} for the base, with {}", packages.join(", ")));
         return;
     };
     let _ = write!(
@@ -377,6 +406,10 @@ fn toolchains(text: &mut String, seen: &[Sight], depot: Option<&(String, Index)>
                 real = true;
             }
             (None, version) => {
+                // A base from the archive has it among its packages, in the version that the suite has.
+                if depot.is_none() && BROUGHT_BY.iter().any(|(tool, _)| tool == name) {
+                    continue;
+                }
                 let version = version.as_deref().unwrap_or("…");
                 let _ = writeln!(
                     lines,
@@ -385,6 +418,9 @@ fn toolchains(text: &mut String, seen: &[Sight], depot: Option<&(String, Index)>
                 guessed.push(format!("nothing that brings {name}: no depot here has it"));
             }
         }
+    }
+    if lines.is_empty() {
+        return;
     }
     let head = if real { "\n[toolchains]\n" } else { "\n# [toolchains]\n" };
     let _ = write!(text, "{head}{lines}");

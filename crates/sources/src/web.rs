@@ -17,6 +17,10 @@ use crate::SourceError;
 const TRIES: u32 = 4;
 /// Time before the second try; doubled for each further one.
 const FIRST_PAUSE: Duration = Duration::from_millis(300);
+/// How long one answer may take to come. One that takes longer is asked for the rest: whoever is only slow goes on, and whoever has stalled is noticed.
+const LONGEST_STRETCH: Duration = Duration::from_secs(120);
+/// Bytes after which a try counts as one that got on, so that the tries are counted anew.
+const STRIDE: u64 = 1 << 20;
 /// Bytes that a text (an index) may have.
 const LONGEST_TEXT: u64 = 32 << 20;
 
@@ -33,6 +37,8 @@ struct Fault {
     why: String,
     /// It may go better another time.
     passing: bool,
+    /// It got on a good way.
+    got_on: bool,
 }
 
 /// What came of asking.
@@ -61,6 +67,7 @@ impl Web {
                 .http_status_as_error(false)
                 .timeout_connect(Some(Duration::from_secs(20)))
                 .timeout_recv_response(Some(Duration::from_secs(60)))
+                .timeout_recv_body(Some(LONGEST_STRETCH))
                 .user_agent(concat!("cavrith/", env!("CARGO_PKG_VERSION")))
                 .tls_config(tls)
                 .build();
@@ -98,7 +105,7 @@ impl Web {
             let mut body = Vec::new();
             response.body_mut().as_reader().take(longest + 1).read_to_end(&mut body).map_err(broken)?;
             if body.len() as u64 > longest {
-                return Err(Fault { why: format!("it is longer than {longest} bytes"), passing: false });
+                return Err(Fault { why: format!("it is longer than {longest} bytes"), passing: false, got_on: false });
             }
             Ok(Answer { status: status.as_u16(), headers, body })
         })
@@ -110,7 +117,11 @@ impl Web {
 
     fn request_with(&self, url: &str, from: u64, headers: &[(&str, &str)]) -> Result<Response<Body>, Fault> {
         let Some(agent) = &self.agent else {
-            return Err(Fault { why: "CAVRITH_OFFLINE is set, so nothing is fetched".to_owned(), passing: false });
+            return Err(Fault {
+                why: "CAVRITH_OFFLINE is set, so nothing is fetched".to_owned(),
+                passing: false,
+                got_on: false,
+            });
         };
         // A length of the packed form would be of no use for carrying on.
         let mut request = agent.get(url).header("Accept-Encoding", "identity");
@@ -125,9 +136,11 @@ impl Web {
         if from > 0 {
             request = request.header("Range", format!("bytes={from}-"));
         }
-        request
-            .call()
-            .map_err(|error| Fault { passing: !matches!(error, ureq::Error::BadUri(_)), why: error.to_string() })
+        request.call().map_err(|error| Fault {
+            passing: !matches!(error, ureq::Error::BadUri(_)),
+            why: error.to_string(),
+            got_on: false,
+        })
     }
 
     /// Fetches a text of modest length.
@@ -142,7 +155,11 @@ impl Web {
             let body = response.body_mut().as_reader();
             body.take(LONGEST_TEXT + 1).read_to_end(&mut bytes).map_err(broken)?;
             if bytes.len() as u64 > LONGEST_TEXT {
-                return Err(Fault { why: format!("it is longer than {} MiB", LONGEST_TEXT >> 20), passing: false });
+                return Err(Fault {
+                    why: format!("it is longer than {} MiB", LONGEST_TEXT >> 20),
+                    passing: false,
+                    got_on: false,
+                });
             }
             Ok(bytes)
         })
@@ -160,7 +177,8 @@ impl Web {
         longest: u64,
         progress: &dyn Fn(u64, Option<u64>),
     ) -> Result<(), SourceError> {
-        let unwritable = |error: io::Error| Fault { why: format!("it cannot be written: {error}"), passing: false };
+        let unwritable =
+            |error: io::Error| Fault { why: format!("it cannot be written: {error}"), passing: false, got_on: false };
         self.with_tries(url, |_| {
             let mut have = to.seek(SeekFrom::End(0)).map_err(unwritable)?;
             let mut response = self.request(url, have)?;
@@ -168,7 +186,7 @@ impl Web {
             if status == StatusCode::RANGE_NOT_SATISFIABLE && have > 0 {
                 // Either all of it is there, or it is another file now; from the beginning it is one file for certain.
                 to.set_len(0).map_err(unwritable)?;
-                return Err(Fault { why: "it is shorter than before".to_owned(), passing: true });
+                return Err(Fault { why: "it is shorter than before".to_owned(), passing: true, got_on: false });
             }
             good(status)?;
             if status != StatusCode::PARTIAL_CONTENT || !begins_at(&response, have) {
@@ -176,15 +194,21 @@ impl Web {
                 to.rewind().map_err(unwritable)?;
                 have = 0;
                 if status == StatusCode::PARTIAL_CONTENT {
-                    return Err(Fault { why: "it was answered with another part".to_owned(), passing: true });
+                    return Err(Fault {
+                        why: "it was answered with another part".to_owned(),
+                        passing: true,
+                        got_on: false,
+                    });
                 }
             }
             let rest = response.body().content_length();
             let total = rest.map(|rest| have + rest);
             let mut body = response.body_mut().as_reader();
             let mut buffer = vec![0; 128 * 1024];
+            let begun = have;
             loop {
-                let count = body.read(&mut buffer).map_err(broken)?;
+                let got_on = have - begun >= STRIDE;
+                let count = body.read(&mut buffer).map_err(|error| Fault { got_on, ..broken(error) })?;
                 if count == 0 {
                     break;
                 }
@@ -192,14 +216,20 @@ impl Web {
                 have += count as u64;
                 if have > longest {
                     to.set_len(0).map_err(unwritable)?;
-                    return Err(Fault { why: format!("it is longer than {longest} bytes"), passing: false });
+                    return Err(Fault {
+                        why: format!("it is longer than {longest} bytes"),
+                        passing: false,
+                        got_on: false,
+                    });
                 }
                 progress(have, total);
             }
             match total {
-                Some(total) if total != have => {
-                    Err(Fault { why: format!("it broke off after {have} of {total} bytes"), passing: true })
-                }
+                Some(total) if total != have => Err(Fault {
+                    why: format!("it broke off after {have} of {total} bytes"),
+                    passing: true,
+                    got_on: false,
+                }),
                 _ => Ok(()),
             }
         })
@@ -211,6 +241,10 @@ impl Web {
         loop {
             match attempt(number) {
                 Ok(value) => return Ok(value),
+                Err(fault) if fault.passing && fault.got_on => {
+                    (number, pause) = (1, FIRST_PAUSE);
+                    std::thread::sleep(pause);
+                }
                 Err(fault) if fault.passing && number < TRIES => {
                     std::thread::sleep(pause);
                     pause *= 2;
@@ -231,7 +265,7 @@ impl Web {
 }
 
 fn broken(error: io::Error) -> Fault {
-    Fault { why: format!("it broke off: {error}"), passing: true }
+    Fault { why: format!("it broke off: {error}"), passing: true, got_on: false }
 }
 
 fn good(status: StatusCode) -> Result<(), Fault> {
@@ -241,7 +275,7 @@ fn good(status: StatusCode) -> Result<(), Fault> {
     let passing =
         status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS || status == StatusCode::REQUEST_TIMEOUT;
     let words = status.canonical_reason().map_or_else(String::new, |words| format!(" ({words})"));
-    Err(Fault { why: format!("the server answers {}{words}", status.as_u16()), passing })
+    Err(Fault { why: format!("the server answers {}{words}", status.as_u16()), passing, got_on: false })
 }
 
 /// Whether a part begins where it was asked to (RFC 9110, section 14.4).

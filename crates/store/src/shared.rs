@@ -222,6 +222,13 @@ impl SharedWriter {
         self.lock().writer.directory(path, meta)
     }
 
+    /// Whether this very link was there before any archive.
+    fn has_link(&self, path: &RootPath, wanted: &[u8]) -> bool {
+        let shared = self.lock();
+        let kind = shared.writer.tree().get(path).map(|entry| &entry.kind);
+        !shared.from.contains_key(path) && matches!(kind, Some(Kind::Symlink { target }) if target == wanted)
+    }
+
     /// Completes the directories, when every archive is done.
     ///
     /// # Errors
@@ -298,6 +305,9 @@ impl Sink for ArchiveSink<'_> {
         meta.mode = 0o777;
         if target.is_empty() || target.len() > 4095 || target.contains(&0) {
             return Err(Refused::Target(path.to_string()).into());
+        }
+        if self.writer.has_link(path, target) {
+            return Ok(());
         }
         let on_disk = self.begin(path, &meta, Kind::Symlink { target: target.to_vec() })?;
         let dressing = self.writer.lock().writer.dressing();

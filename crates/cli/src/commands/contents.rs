@@ -2,6 +2,7 @@
 
 use cavrith_core::contents::{self, Item, Subject};
 use cavrith_engine::{build, contents as listing};
+use serde_json::json;
 
 use crate::args::{Contents, ContentsFormat, General};
 use crate::bench;
@@ -22,6 +23,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
         epoch: lock.epoch,
         version: env!("CARGO_PKG_VERSION"),
     };
+    if command.report.json {
+        screen.json(&json!({ "built": image.is_some(), "contents": items }));
+        return Ok(0);
+    }
     match command.format {
         ContentsFormat::SpdxJson => screen.json(&contents::spdx(subject, &items)),
         ContentsFormat::CyclonedxJson => screen.json(&contents::cyclonedx(subject, &items)),

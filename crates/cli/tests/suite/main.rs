@@ -19,6 +19,7 @@ mod lock;
 mod machines;
 mod manners;
 mod oci;
+mod online;
 mod owners;
 mod seal;
 mod server;

@@ -59,6 +59,7 @@ fn what_reports_can_report_in_json() {
         (&["store", "check", "--json"], "damage removed whole"),
         (&["store", "repair", "--json"], "damage removed whole"),
         (&["store", "collect", "--json"], "bytes gone removed"),
+        (&["contents", "--json"], "built contents"),
         (&["depot", "list", depot, "--json"], "about offers"),
         (&["depot", "check", depot, "--json"], "files flaws whole"),
         (&["depot", "fill", shelf, "--json"], "brought notes there"),

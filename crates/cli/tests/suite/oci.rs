@@ -19,8 +19,7 @@ fn file(path: &str, mode: u32, content: impl Into<Vec<u8>>) -> (String, u32, Vec
 fn layers(team: &Team) -> Vec<Files> {
     team.ok(&["lock"]);
     team.build();
-    let busybox =
-        fs::read(team.in_store("usr/bin/busybox")).or_else(|_| fs::read(team.in_store("bin/busybox"))).unwrap();
+    let busybox = fs::read(team.in_store("bin/busybox")).unwrap();
     let mut root: Files =
         ["dev/", "etc/", "proc/", "root/", "run/", "sys/", "tmp/", "usr/", "usr/bin/", "srv/", "srv/old/", "srv/kept/"]
             .map(|path| file(path, 0o755, ""))
@@ -49,10 +48,10 @@ fn layers(team: &Team) -> Vec<Files> {
 }
 
 /// An image as its documents and blobs: the index's text, and each blob by its digest.
-struct Image {
+pub struct Image {
     index: Vec<u8>,
-    blobs: Vec<(String, Vec<u8>)>,
-    manifest: String,
+    pub blobs: Vec<(String, Vec<u8>)>,
+    pub manifest: String,
 }
 
 fn image(layers: Vec<Files>) -> Image {
@@ -125,19 +124,19 @@ impl Image {
     }
 }
 
-fn spec(team: &Team, origin: &str) {
+pub fn spec(team: &Team, origin: &str) {
     let text = format!("spec = 1\n[workspace]\nname = \"pier\"\n[base]\noci = {origin}\n");
     fs::write(team.project().join("cavrith.toml"), text).unwrap();
     let _ = fs::remove_file(team.project().join("cavrith.lock"));
 }
 
-fn begun() -> (Team, Image) {
+pub fn begun() -> (Team, Image) {
     let team = Team::new();
     let image = image(layers(&team));
     (team, image)
 }
 
-fn look(team: &Team) -> String {
+pub fn look(team: &Team) -> String {
     team.ok(&[
         "run",
         "--",

@@ -6,7 +6,7 @@
 use super::release::day;
 
 /// The day of the data.
-pub const AS_OF: &str = "2026-06-01";
+pub const AS_OF: &str = "2026-04-25";
 
 /// When a suite was released, and until when it gets security updates: from the project, and then from those who go on with it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,14 +25,13 @@ const fn suite(codename: &'static str, version: &'static str, full: u64, long: u
     Lifetime { codename, version, full: full * 86_400, long: long * 86_400 }
 }
 
-/// Suites that have been released, by days since 1970.
-const SUITES: [Lifetime; 6] = [
-    suite("stretch", "9", 18_450, 19_173),   // 2020-07-06, 2022-06-30
-    suite("buster", "10", 19_245, 19_904),   // 2022-09-10, 2024-06-30
-    suite("bullseye", "11", 19_949, 20_696), // 2024-08-14, 2026-08-31
-    suite("bookworm", "12", 20_614, 21_365), // 2026-06-10, 2028-06-30
-    suite("trixie", "13", 21_405, 22_096),   // 2028-08-09, 2030-06-30
-    suite("forky", "14", u64::MAX / 86_400, u64::MAX / 86_400), // not released
+/// Suites that have been released, by days since 1970; the tests hold them against dates.
+const SUITES: [Lifetime; 5] = [
+    suite("stretch", "9", 18_461, 19_173),
+    suite("buster", "10", 19_245, 19_904),
+    suite("bullseye", "11", 19_949, 20_696),
+    suite("bookworm", "12", 20_645, 21_365),
+    suite("trixie", "13", 21_405, 22_095),
 ];
 
 /// Seconds before an end at which it is near.
@@ -53,5 +52,39 @@ pub fn warning(name: &str, now: u64) -> Option<String> {
         Some(format!("all support of {name} ends on {long} {data}"))
     } else {
         Some(format!("{name} has had no support since {long}: it gets no security updates any more {data}"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_table_is_what_the_project_says() {
+        let shown: Vec<_> = SUITES
+            .iter()
+            .map(|suite| format!("{} {} {} {}", suite.codename, suite.version, day(suite.full), day(suite.long)))
+            .collect();
+        assert_eq!(
+            shown,
+            [
+                "stretch 9 2020-07-18 2022-06-30",
+                "buster 10 2022-09-10 2024-06-30",
+                "bullseye 11 2024-08-14 2026-08-31",
+                "bookworm 12 2026-07-11 2028-06-30",
+                "trixie 13 2028-08-09 2030-06-30",
+            ]
+        );
+    }
+
+    #[test]
+    fn an_end_is_told_before_it_comes_and_after_it() {
+        let on = |day: u64| warning("bookworm", day * 86_400).unwrap_or_default();
+        assert_eq!(on(20_645 - 121), "");
+        assert!(on(20_645 - 119).contains("full support of bookworm ends on 2026-07-11"));
+        assert!(on(20_645 + 200).contains("long-term support only since 2026-07-11"));
+        assert!(on(21_365 - 10).contains("all support of bookworm ends on 2028-06-30"));
+        assert!(on(21_365 + 10).contains("no support since 2028-06-30"));
+        assert_eq!(warning("tide", 0), None, "what nobody knows is not warned of");
     }
 }

@@ -1,0 +1,232 @@
+//! What needs package archives and other servers: not run by itself. `cargo test --workspace -- --ignored online_` runs it.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::TcpStream;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use crate::team::{PROGRAM, copy, told};
+
+fn examples() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples")
+}
+
+/// Somebody who works on a copy of an example.
+struct Member {
+    dir: PathBuf,
+    home: PathBuf,
+    /// The number of an ordinary user without subordinate ids, instead of whoever runs the tests.
+    user: Option<u32>,
+}
+
+impl Member {
+    fn run(&self, arguments: &[&str]) -> String {
+        let mut command = match self.user {
+            Some(user) => {
+                let mut command = Command::new("setpriv");
+                command
+                    .arg(format!("--reuid={user}"))
+                    .arg(format!("--regid={user}"))
+                    .arg("--clear-groups")
+                    .arg(PROGRAM);
+                command
+            }
+            None => Command::new(PROGRAM),
+        };
+        let output = command
+            .args(arguments)
+            .current_dir(&self.dir)
+            .env("CAVRITH_HOME", &self.home)
+            .env("HOME", self.dir.parent().unwrap())
+            .stdin(Stdio::null())
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "cavrith {arguments:?}: {}", told(&output));
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    fn image(&self) -> String {
+        let report: serde_json::Value = serde_json::from_str(&self.run(&["build", "--json"])).unwrap();
+        report["image"].as_str().unwrap().to_owned()
+    }
+}
+
+/// Locks an example anew, plays it, seals it, and builds it as somebody else with an empty store.
+fn play(example: &str, plays: &[(&[&str], &str)]) {
+    let dir = tempfile::tempdir().unwrap();
+    let project = dir.path().join("lead").join(example);
+    copy(&examples().join(example), &project);
+    fs::remove_file(project.join("cavrith.lock")).unwrap();
+    let lead = Member { dir: project.clone(), home: dir.path().join("lead/home"), user: None };
+    lead.run(&["lock"]);
+    let image = lead.image();
+    for (arguments, says) in plays {
+        let mut command = vec!["run", "--"];
+        command.extend(*arguments);
+        let said = lead.run(&command);
+        assert!(said.contains(says), "{arguments:?}: {said}");
+    }
+    lead.run(&["seal"]);
+    lead.run(&["verify"]);
+    let (other, user) = (dir.path().join("member"), 4242);
+    copy(&project, &other.join(example));
+    fs::create_dir_all(other.join("home")).unwrap();
+    let owned = Command::new("chown").arg("-R").arg(format!("{user}:{user}")).arg(&other).status().unwrap();
+    assert!(owned.success());
+    for open in [dir.path(), &other] {
+        fs::set_permissions(open, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    }
+    let member = Member { dir: other.join(example), home: other.join("home"), user: Some(user) };
+    assert_eq!(member.image(), image);
+    member.run(&["verify"]);
+    let bill: serde_json::Value = serde_json::from_str(&lead.run(&["contents", "--format", "spdx-json"])).unwrap();
+    let packages = bill["packages"].as_array().unwrap();
+    assert!(packages.len() > 100 && packages.iter().filter(|one| one["licenseDeclared"] != "NOASSERTION").count() > 50);
+}
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive"]
+fn online_a_c_project_is_built_from_its_source_inside() {
+    play(
+        "harbour-lights",
+        &[
+            (&["make", "check"], "out/lights"),
+            (&["gdb", "--batch", "-ex", "break light_at", "-ex", "run", "out/lights"], "light_at (number=0)"),
+            (&["git", "--version"], "git version"),
+        ],
+    );
+}
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive"]
+fn online_a_service_asks_its_database_inside() {
+    let asked = &["/code/start.sh", "--once", "Brindle", "09:00"];
+    play("sailings", &[(asked, "{\"to\": \"Skerry Point\", \"leaves\": \"09:40\"}"), (asked, "09:40")]);
+}
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive"]
+fn online_a_rust_project_is_formatted_linted_tested_and_run() {
+    let all = "cargo fmt --check && cargo clippy -q -- -D warnings && cargo test -q && cargo run -q";
+    play("tide-tables", &[(&["sh", "-c", all], "day 2 04:30")]);
+}
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive"]
+fn online_a_node_project_passes_its_tests() {
+    let all = "node board.js & sleep 1; node -e 'fetch(\"http://127.0.0.1:8090/\").then((a) => a.text()).then((t) => { console.log(t); })'; kill %1";
+    play("notice-board", &[(&["node", "--test"], "pass 1"), (&["bash", "-c", all], "one red mitten")]);
+}
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive, and apt with its lists on this machine"]
+fn online_choices_are_those_of_the_archives_own_tool() {
+    let dir = tempfile::tempdir().unwrap();
+    let project = dir.path().join("pier");
+    fs::create_dir_all(&project).unwrap();
+    fs::write(dir.path().join("nothing"), "").unwrap();
+    assert!(Command::new("apt-get").args(["-q", "update"]).stdout(Stdio::null()).status().unwrap().success());
+    let suite = fs::read_to_string("/etc/os-release").unwrap();
+    let suite = suite.lines().find_map(|line| line.strip_prefix("VERSION_CODENAME=")).unwrap().to_owned();
+    let member = Member { dir: project.clone(), home: dir.path().join("home"), user: None };
+    let locked = |packages: &[&str]| {
+        let listed = packages.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+        let text =
+            format!("spec = 1\n[workspace]\nname = \"pier\"\n[base]\ndebian = \"{suite}\"\npackages = [{listed}]\n");
+        fs::write(project.join("cavrith.toml"), text).unwrap();
+        let _ = fs::remove_file(project.join("cavrith.lock"));
+        member.run(&["lock"]);
+        let lock: toml::Table = fs::read_to_string(project.join("cavrith.lock")).unwrap().parse().unwrap();
+        let stages = lock["debian"]["stages"].as_array().unwrap().clone();
+        let packages = stages.iter().flat_map(|stage| stage["packages"].as_table().unwrap().clone());
+        let mut all: Vec<_> = packages
+            .map(|(name, pin)| format!("{name} {}", pin.as_str().unwrap().split(' ').next().unwrap()))
+            .collect();
+        all.sort();
+        all
+    };
+    // What every root has is what is wished of the tool besides, since its own root is empty.
+    let core: Vec<String> = locked(&[]).into_iter().map(|one| one.split(' ').next().unwrap().to_owned()).collect();
+    let wishes: [&[&str]; 12] = [
+        &["git"],
+        &["postgresql"],
+        &["python3", "nodejs"],
+        &["gcc", "make", "gdb"],
+        &["rustc", "cargo", "rustfmt", "rust-clippy"],
+        &["devscripts"],
+        &["libgtk-3-dev"],
+        &["default-jdk"],
+        &["firefox-esr"],
+        &["ruby-rails"],
+        &["texlive"],
+        &["apache2", "php"],
+    ];
+    for wish in wishes {
+        let output = Command::new("apt-get")
+            .args(["-s", "-o", "APT::Install-Recommends=0", "-o"])
+            .arg(format!("Dir::State::status={}", dir.path().join("nothing").display()))
+            .arg("install")
+            .args(&core)
+            .args(wish)
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        let proposed = String::from_utf8(output.stdout).unwrap();
+        let mut proposed: Vec<_> = proposed
+            .lines()
+            .filter_map(|line| line.strip_prefix("Inst "))
+            .map(|line| {
+                let mut words = line.split(' ');
+                format!("{} {}", words.next().unwrap(), words.next().unwrap().trim_start_matches('('))
+            })
+            .collect();
+        proposed.sort();
+        assert_eq!(locked(wish), proposed, "{wish:?}");
+    }
+}
+
+/// One request to a registry, as its test wants them.
+fn ask(host: &str, method: &str, path: &str, kind: &str, body: &[u8]) -> (u16, String) {
+    let mut stream = TcpStream::connect(host).unwrap();
+    let head = format!(
+        "{method} {path} HTTP/1.1\r\nHost: {host}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+        body.len()
+    );
+    stream.write_all(head.as_bytes()).unwrap();
+    stream.write_all(body).unwrap();
+    let mut reader = BufReader::new(stream);
+    let mut status = String::new();
+    reader.read_line(&mut status).unwrap();
+    let mut rest = String::new();
+    reader.read_to_string(&mut rest).unwrap();
+    let location =
+        rest.lines().find_map(|line| line.split_once(": ").filter(|(name, _)| name.eq_ignore_ascii_case("location")));
+    let location = location.map_or_else(String::new, |(_, value)| value.trim().to_owned());
+    (status.split(' ').nth(1).unwrap().parse().unwrap(), location)
+}
+
+#[test]
+#[ignore = "needs a registry: CAVRITH_TEST_REGISTRY names its host and port, without encryption and open to all"]
+fn online_an_image_is_pulled_from_a_real_registry() {
+    let host = std::env::var("CAVRITH_TEST_REGISTRY").expect("CAVRITH_TEST_REGISTRY is not set");
+    let (team, image) = crate::oci::begun();
+    for (digest, bytes) in &image.blobs {
+        let (status, location) = ask(&host, "POST", "/v2/team/pier/blobs/uploads/", "application/octet-stream", b"");
+        assert_eq!(status, 202);
+        let path = location.split_once(&host).map_or(location.as_str(), |(_, path)| path);
+        let between = if path.contains('?') { "&" } else { "?" };
+        let path = format!("{path}{between}digest=sha256:{digest}");
+        assert_eq!(ask(&host, "PUT", &path, "application/octet-stream", bytes).0, 201);
+    }
+    let manifest = image.blobs.iter().find(|(digest, _)| *digest == image.manifest).unwrap();
+    let kind = "application/vnd.oci.image.manifest.v1+json";
+    assert_eq!(ask(&host, "PUT", "/v2/team/pier/manifests/2.1", kind, &manifest.1).0, 201);
+    crate::oci::spec(&team, &format!("\"{host}/team/pier:2.1\""));
+    team.ok(&["lock"]);
+    team.build();
+    assert!(crate::oci::look(&team).starts_with("the tide turns\n"));
+    crate::oci::spec(&team, &format!("\"{host}/team/pier@sha256:{}\"", image.manifest));
+    team.ok(&["lock"]);
+    team.build();
+}
