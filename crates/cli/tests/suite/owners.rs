@@ -83,6 +83,9 @@ fn step_owners(team: &Team) {
     team.step("chmod 600 /srv/a; mv /srv/b /srv/moved; rm /srv/c/x; touch /srv/c/x; chgrp 8 /srv/c/x; chmod 6755 /srv/c/x; chown :9 /srv/c/x");
     team.step("mkdir -p /srv/tree/in; ln -s ../c /srv/tree/link; mkfifo /srv/tree/pipe; echo x > /srv/tree/in/file; chown -R 5:6 /srv/tree; chown -h 11 /bin/ls");
     team.step("cp /srv/moved /srv/copy; echo more >> /srv/moved; cat /srv/a > /srv/new; cd /srv/tree; chown 12:13 in/file; echo 14 > in/other");
+    // What reads an owner and passes it on, and what asks who it is.
+    team.step("cp -a /srv/moved /srv/b2; cp -a /srv/c /srv/c2; stat -c '%u %g' /srv/moved /srv/c > /srv/seen");
+    team.step("su -s /bin/sh crew -c 'id -u; id -g' > /srv/who; test \"$(cat /srv/who)\" = \"$(printf '1000\\n1000')\"");
 }
 
 #[test]
