@@ -75,6 +75,7 @@ sed -i 's|^spec = 1|spec = 1\ninclude = ["../shared/team.toml"]|' "$ida/timetabl
 shot show 12 "$ida/timetable" "$work/fresh" "cavrith show"
 cp "$work/kept.toml" "$ida/timetable/cavrith.toml"
 shot seal 12 "$ida/timetable" "$work/fresh" "cavrith seal"
+shot contents 8 "$ida/timetable" "$work/fresh" "cavrith contents; cavrith contents --format spdx-json | head -30"
 shot verify-same 12 "$tove/timetable" "$tove/home" "cavrith verify"
 cavrith demo --spoil "$(ls "$jonas"/home/store/layers/*/root/opt/quill/2.4.1/bin/quill)"
 sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8081"/' "$jonas/timetable/cavrith.toml"
@@ -90,3 +91,13 @@ SPEC
 shot seal-refused 12 "$ida/timetable" "$work/fresh" "cavrith seal"
 shot run 12 "$tove/timetable" "$tove/home" "cavrith run -- sh -c 'id; pwd; quill --version; gauge run sailings.csv; lantern --extensions'"
 shot demo 8 "$work" "$work/none" "cavrith demo again"
+
+# What needs a mirror of the Debian archive; without one the pictures stay as they are.
+cp -r "$here/examples" "$work/examples"
+if cavrith -C "$work/examples/sailings" lock --outdated > /dev/null 2>&1; then
+    rm "$work/examples/sailings/cavrith.lock"
+    CAVRITH_HOME=$work/archive cavrith -C "$work/examples/sailings" lock -q
+    shot build-debian 12 "$work/examples/sailings" "$work/archive" "cavrith build; cavrith run /code/start.sh --once Brindle 09:00"
+    sed -i 's/"git", /"git", "exim4-daemon-light", "postfix", /' "$work/examples/sailings/cavrith.toml"
+    shot lock-debian 12 "$work/examples/sailings" "$work/archive" "cavrith lock"
+fi

@@ -23,6 +23,8 @@
 //! Lowest first, an image is: toolchains, extensions, downloads, base, account, settings, steps. Toolchains lie beneath the base so
 //! that the directories above their places (`/`, `/opt`) keep the rights that the base gives them.
 
+mod keys;
+
 use std::collections::BTreeMap;
 
 use crate::depot::EditorProfile;
@@ -310,7 +312,7 @@ impl Plan {
         for step in &spec.steps {
             add(format!("step \"{}\"", step.name.value), Content::Step(Box::new(step_content(spec, lock, step))));
         }
-        let image_key = image_key(&layers, lock.epoch);
+        let image_key = keys::image_key(&layers, lock.epoch);
         Self { layers, epoch: lock.epoch, image_key }
     }
 
@@ -322,7 +324,7 @@ impl Plan {
             None => encoder.u8(0),
             Some(tree) => encoder.u8(1).fixed(tree.as_bytes()),
         };
-        encode_content(&mut encoder, &layer.content);
+        keys::encode_content(&mut encoder, &layer.content);
         LayerKey::from_bytes(encoder.digest())
     }
 }
@@ -402,95 +404,5 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
         env,
         account: owner(&step.account),
         limit: step.limit.unwrap_or(STEP_LIMIT),
-    }
-}
-
-fn image_key(layers: &[PlannedLayer], epoch: u64) -> ImageKey {
-    let mut encoder = Encoder::new("cavrith plan 1");
-    encoder.u32(RULES).u64(epoch).count(layers.len());
-    for layer in layers {
-        // The names are in it, though they change nothing: the record of an image tells them.
-        encoder.bytes(&layer.name);
-        encode_content(&mut encoder, &layer.content);
-    }
-    ImageKey::from_bytes(encoder.digest())
-}
-
-fn encode_content(encoder: &mut Encoder, content: &Content) {
-    match content {
-        Content::Toolchain(placed) => {
-            encoder.u8(1).fixed(placed.source.sha256.as_bytes()).u64(placed.strip as u64).bytes(&placed.place);
-        }
-        Content::Extension(pin) => {
-            encoder.u8(2).fixed(pin.source.sha256.as_bytes()).u64(pin.strip as u64).bytes(&pin.place);
-        }
-        Content::Packages(pins) => {
-            encoder.u8(3).count(pins.len());
-            for pin in pins {
-                encoder.fixed(pin.source.sha256.as_bytes());
-            }
-        }
-        Content::Archive(pin) => {
-            encoder.u8(4).fixed(pin.sha256.as_bytes()).u64(pin.strip as u64);
-        }
-        Content::Stage(stage) => {
-            encoder.u8(9).count(stage.number).count(stage.beneath.len());
-            for digest in &stage.beneath {
-                encoder.fixed(digest.as_bytes());
-            }
-            encoder.count(stage.packages.len());
-            for package in stage.packages.values() {
-                encoder.fixed(package.sha256.as_bytes());
-            }
-        }
-        Content::OciLayer(image) => {
-            encoder.u8(10).count(image.beneath.len());
-            for digest in &image.beneath {
-                encoder.fixed(digest.as_bytes());
-            }
-            encoder.fixed(image.layer.sha256.as_bytes());
-        }
-        Content::Account { account, places } => {
-            encoder.u8(5).bytes(account).list(places.iter().map(RootPath::as_bytes));
-        }
-        Content::Settings { account, place, text } => {
-            encoder.u8(6).bytes(account).bytes(place.as_bytes()).bytes(text);
-        }
-        Content::Step(step) => encode_step(encoder, step),
-        Content::Download { pin, place, laying } => {
-            encoder.u8(8).fixed(pin.sha256.as_bytes()).bytes(place.as_bytes());
-            match laying {
-                Laid::File(mode) => encoder.u8(1).u64((*mode).into()),
-                Laid::Unpacked(strip) => encoder.u8(2).u64(*strip as u64),
-            };
-        }
-    }
-}
-
-fn encode_step(encoder: &mut Encoder, step: &StepContent) {
-    encoder.u8(7).count(step.env.len());
-    for (name, value) in &step.env {
-        encoder.bytes(name).bytes(value);
-    }
-    encoder.bytes(&step.account);
-    encoder.list(step.unless.as_ref().map(Run::argv).unwrap_or_default().iter());
-    encoder.bytes(step.creates.as_ref().map_or(b"".as_slice(), RootPath::as_bytes));
-    match &step.work {
-        Work::Run(run) => {
-            encoder.u8(1).list(run.argv().iter());
-        }
-        Work::Write { place, text, mode, owner } => {
-            encoder.u8(2).bytes(place.as_bytes()).u64((*mode).into()).bytes(owner);
-            match text {
-                Written::Content(text) => encoder.u8(1).bytes(text),
-                Written::Template { tree, names, .. } => {
-                    let names = serde_json::to_vec(names).unwrap_or_else(|error| panic!("BUG: {error}"));
-                    encoder.u8(2).fixed(tree.as_bytes()).bytes(&names)
-                }
-            };
-        }
-        Work::Copy { place, owner, tree, .. } => {
-            encoder.u8(3).bytes(place.as_bytes()).bytes(owner).fixed(tree.as_bytes());
-        }
     }
 }

@@ -127,7 +127,7 @@ impl Supply<'_> {
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<Checked, EngineError> {
-        self.from_addresses(project, vec![url.to_owned()], size, sha256)
+        self.wherever(project, vec![url.to_owned()], size, sha256)
     }
 
     /// A package of the Debian archive, proved: from a depot, from the store, from a mirror.
@@ -137,7 +137,7 @@ impl Supply<'_> {
     pub fn package(&self, project: &Project, name: &str, pin: &ArchivePackage) -> Result<Checked, EngineError> {
         let mirrors = self.member.mirrors(&pin.suite);
         let addresses = mirrors.iter().map(|mirror| beneath(mirror, &pin.file)).collect();
-        let found = self.from_addresses(project, addresses, pin.size, pin.sha256);
+        let found = self.wherever(project, addresses, pin.size, pin.sha256);
         found.map_err(|error| match error {
             EngineError::Source(SourceError::Unreachable { why, url, offline })
                 if offline || mirrors.is_empty() || why.contains("answers 404") || why.contains("answers 410") =>
@@ -150,7 +150,7 @@ impl Supply<'_> {
     }
 
     /// A file that any of some addresses stands for, proved: from the member's depots, the store, a depot of the spec, the addresses.
-    fn from_addresses(
+    fn wherever(
         &self,
         project: &Project,
         urls: Vec<String>,

@@ -99,7 +99,7 @@ fn archives(dir: &Path, spec: &Spec) -> Vec<Mistake> {
     });
     let missing = base.into_iter().chain(toolchains).filter(|(path, folder)| {
         let at = dir.join(&path.value);
-        !at.is_file() && !(*folder && at.is_dir())
+        !(at.is_file() || *folder && at.is_dir())
     });
     let mistake = |(path, _): (&At<String>, bool)| {
         let message = format!("there is no archive {}", path.value);

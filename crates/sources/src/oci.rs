@@ -35,7 +35,7 @@ pub struct Blob {
 #[derive(Debug)]
 pub enum Document {
     /// Images for several platforms.
-    Index(ImageIndex),
+    Index(Box<ImageIndex>),
     /// One image.
     Manifest(Manifest),
 }
@@ -63,7 +63,7 @@ pub fn parse(bytes: &[u8]) -> Result<Document, String> {
     let value: serde_json::Value = serde_json::from_slice(bytes).map_err(|error| format!("it is no JSON: {error}"))?;
     if value.get("manifests").is_some() {
         let index = ImageIndex::from_reader(bytes).map_err(|error| format!("its index cannot be read: {error}"))?;
-        return Ok(Document::Index(index));
+        return Ok(Document::Index(Box::new(index)));
     }
     let manifest =
         ImageManifest::from_reader(bytes).map_err(|error| format!("its manifest cannot be read: {error}"))?;

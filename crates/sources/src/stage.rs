@@ -15,6 +15,9 @@ use crate::SourceError;
 use crate::checked::Checked;
 use crate::deb::{self, Control, bad, damaged};
 
+/// Records of dpkg's, by their paths beneath `/var/lib/dpkg`.
+pub type Records = BTreeMap<String, Vec<u8>>;
+
 /// A package that has been laid.
 #[derive(Debug)]
 pub struct Package {
@@ -178,7 +181,7 @@ impl Stage<'_> {
     ///
     /// # Errors
     /// A package with a file of another one that it does not replace.
-    pub fn settle_beneath(&self, writer: &SharedWriter) -> Result<(Vec<Move>, BTreeMap<String, Vec<u8>>), SourceError> {
+    pub fn settle_beneath(&self, writer: &SharedWriter) -> Result<(Vec<Move>, Records), SourceError> {
         let (mut moves, mut records) = (Vec::new(), BTreeMap::new());
         let Some(beneath) = &self.beneath else { return Ok((moves, records)) };
         let diversions = parse_diversions(&beneath.record("diversions").unwrap_or_default());

@@ -25,6 +25,7 @@
 pub mod atomic;
 pub mod blobs;
 pub mod collecting;
+mod dressing;
 pub mod leases;
 pub mod owners;
 pub mod records;

@@ -13,7 +13,8 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 
-use crate::writer::{CopyFault, Handle, LayerWriter, Refused, copy_hashing};
+use crate::dressing::{CopyFault, Handle, copy_hashing};
+use crate::writer::{LayerWriter, Refused};
 use crate::{StoreError, io_error};
 
 /// What takes the entries of an archive.

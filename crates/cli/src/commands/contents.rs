@@ -9,6 +9,9 @@ use crate::bench;
 use crate::commands::{Outcome, locked_project};
 use crate::screen::{Screen, styled};
 
+/// Licences that a line shows.
+const SHOWN: usize = 3;
+
 pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
     let (project, lock) = locked_project(general)?;
     let (_, store) = bench::store()?;
@@ -47,7 +50,12 @@ fn table(screen: &Screen, items: &[Item]) {
     let name = longest(|item| item.name.chars().count()).min(40);
     let version = longest(|item| item.version.chars().count()).min(30);
     for item in items {
-        let licences = item.licences.join("; ");
+        // Large packages declare dozens; the other forms have them all.
+        let more = item.licences.len().saturating_sub(SHOWN);
+        let mut licences = item.licences.iter().take(SHOWN).cloned().collect::<Vec<_>>().join("; ");
+        if more > 0 {
+            licences.push_str(&format!("; and {more} more"));
+        }
         let digest = &item.sha256.to_string()[..12];
         let line = format!(
             "{:kind$}  {:name$}  {:version$}  {digest}  {}",

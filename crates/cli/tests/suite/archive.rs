@@ -64,7 +64,7 @@ impl Package {
             ("data.tar.gz", gz(&tar_of(files.collect()))),
         ];
         for (name, bytes) in parts {
-            write!(deb, "{name:<16}{:<12}{:<6}{:<6}{:<8}{:<10}`\n", 0, 0, 0, 100_644, bytes.len()).unwrap();
+            writeln!(deb, "{name:<16}{:<12}{:<6}{:<6}{:<8}{:<10}`", 0, 0, 0, 100_644, bytes.len()).unwrap();
             deb.extend(&bytes);
             if bytes.len() % 2 == 1 {
                 deb.push(b'\n');
@@ -87,7 +87,8 @@ pub fn tar_of(files: Vec<(String, u32, Vec<u8>)>) -> Vec<u8> {
         let mut header = tar::Header::new_gnu();
         header.set_mode(mode);
         header.set_mtime(1_783_000_000);
-        (header.set_uid(0), header.set_gid(0));
+        header.set_uid(0);
+        header.set_gid(0);
         let link = content.strip_prefix(b"->");
         header.set_entry_type(match (path.ends_with('/'), link) {
             (true, _) => tar::EntryType::Directory,

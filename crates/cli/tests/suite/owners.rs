@@ -85,7 +85,9 @@ fn step_owners(team: &Team) {
     team.step("cp /srv/moved /srv/copy; echo more >> /srv/moved; cat /srv/a > /srv/new; cd /srv/tree; chown 12:13 in/file; echo 14 > in/other");
     // What reads an owner and passes it on, and what asks who it is.
     team.step("cp -a /srv/moved /srv/b2; cp -a /srv/c /srv/c2; stat -c '%u %g' /srv/moved /srv/c > /srv/seen");
-    team.step("su -s /bin/sh crew -c 'id -u; id -g' > /srv/who; test \"$(cat /srv/who)\" = \"$(printf '1000\\n1000')\"");
+    team.step(
+        "su -s /bin/sh crew -c 'id -u; id -g' > /srv/who; test \"$(cat /srv/who)\" = \"$(printf '1000\\n1000')\"",
+    );
 }
 
 #[test]

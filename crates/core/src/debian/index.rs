@@ -37,6 +37,9 @@ pub struct Candidate {
     pub suite: usize,
 }
 
+/// Who provides something, and in which version, if in one.
+type Provision = (CandidateId, Option<Box<str>>);
+
 /// Number of a candidate in an index.
 pub type CandidateId = u32;
 
@@ -67,7 +70,7 @@ pub struct Index {
     candidates: Vec<Candidate>,
     /// Never iterated: the order of a map must not decide anything.
     by_name: HashMap<Box<str>, Vec<CandidateId>>,
-    provided: HashMap<Box<str>, Vec<(CandidateId, Option<Box<str>>)>>,
+    provided: HashMap<Box<str>, Vec<Provision>>,
 }
 
 impl Index {
@@ -174,7 +177,11 @@ impl<'a> IndexReader<'a> {
     /// # Errors
     /// When a stanza that ends here is damaged.
     pub fn line(&mut self, line: &[u8]) -> Result<(), BadIndex> {
-        if line.is_empty() { self.finish() } else { Ok(self.stanza.line(line)) }
+        if line.is_empty() {
+            return self.finish();
+        }
+        self.stanza.line(line);
+        Ok(())
     }
 
     /// Ends the last stanza.

@@ -1,0 +1,97 @@
+//! What goes into the key of a layer and of an image: the encoding behind the table of [`super`].
+
+use super::{Content, Laid, PlannedLayer, RULES, StepContent, Work, Written};
+use crate::digest::ImageKey;
+use crate::encode::Encoder;
+use crate::path::RootPath;
+use crate::spec::Run;
+
+pub(super) fn image_key(layers: &[PlannedLayer], epoch: u64) -> ImageKey {
+    let mut encoder = Encoder::new("cavrith plan 1");
+    encoder.u32(RULES).u64(epoch).count(layers.len());
+    for layer in layers {
+        // The names are in it, though they change nothing: the record of an image tells them.
+        encoder.bytes(&layer.name);
+        encode_content(&mut encoder, &layer.content);
+    }
+    ImageKey::from_bytes(encoder.digest())
+}
+
+pub(super) fn encode_content(encoder: &mut Encoder, content: &Content) {
+    match content {
+        Content::Toolchain(placed) => {
+            encoder.u8(1).fixed(placed.source.sha256.as_bytes()).u64(placed.strip as u64).bytes(&placed.place);
+        }
+        Content::Extension(pin) => {
+            encoder.u8(2).fixed(pin.source.sha256.as_bytes()).u64(pin.strip as u64).bytes(&pin.place);
+        }
+        Content::Packages(pins) => {
+            encoder.u8(3).count(pins.len());
+            for pin in pins {
+                encoder.fixed(pin.source.sha256.as_bytes());
+            }
+        }
+        Content::Archive(pin) => {
+            encoder.u8(4).fixed(pin.sha256.as_bytes()).u64(pin.strip as u64);
+        }
+        Content::Stage(stage) => {
+            encoder.u8(9).count(stage.number).count(stage.beneath.len());
+            for digest in &stage.beneath {
+                encoder.fixed(digest.as_bytes());
+            }
+            encoder.count(stage.packages.len());
+            for package in stage.packages.values() {
+                encoder.fixed(package.sha256.as_bytes());
+            }
+        }
+        Content::OciLayer(image) => {
+            encoder.u8(10).count(image.beneath.len());
+            for digest in &image.beneath {
+                encoder.fixed(digest.as_bytes());
+            }
+            encoder.fixed(image.layer.sha256.as_bytes());
+        }
+        Content::Account { account, places } => {
+            encoder.u8(5).bytes(account).list(places.iter().map(RootPath::as_bytes));
+        }
+        Content::Settings { account, place, text } => {
+            encoder.u8(6).bytes(account).bytes(place.as_bytes()).bytes(text);
+        }
+        Content::Step(step) => encode_step(encoder, step),
+        Content::Download { pin, place, laying } => {
+            encoder.u8(8).fixed(pin.sha256.as_bytes()).bytes(place.as_bytes());
+            match laying {
+                Laid::File(mode) => encoder.u8(1).u64((*mode).into()),
+                Laid::Unpacked(strip) => encoder.u8(2).u64(*strip as u64),
+            };
+        }
+    }
+}
+
+fn encode_step(encoder: &mut Encoder, step: &StepContent) {
+    encoder.u8(7).count(step.env.len());
+    for (name, value) in &step.env {
+        encoder.bytes(name).bytes(value);
+    }
+    encoder.bytes(&step.account);
+    encoder.list(step.unless.as_ref().map(Run::argv).unwrap_or_default().iter());
+    encoder.bytes(step.creates.as_ref().map_or(b"".as_slice(), RootPath::as_bytes));
+    match &step.work {
+        Work::Run(run) => {
+            encoder.u8(1).list(run.argv().iter());
+        }
+        Work::Write { place, text, mode, owner } => {
+            encoder.u8(2).bytes(place.as_bytes()).u64((*mode).into()).bytes(owner);
+            match text {
+                Written::Content(text) => encoder.u8(1).bytes(text),
+                Written::Template { tree, names, .. } => {
+                    let names = serde_json::to_vec(names).unwrap_or_else(|error| panic!("BUG: {error}"));
+                    encoder.u8(2).fixed(tree.as_bytes()).bytes(&names)
+                }
+            };
+        }
+        Work::Copy { place, owner, tree, .. } => {
+            encoder.u8(3).bytes(place.as_bytes()).bytes(owner).fixed(tree.as_bytes());
+        }
+    }
+}
