@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use cavrith_core::lock::choose::Update;
-use cavrith_engine::locking::Wishes;
+use cavrith_engine::locking::{Locked, Moved, Wishes};
 use cavrith_engine::{locking, project};
 use serde_json::json;
 
@@ -39,8 +39,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     for note in &locked.notes {
         screen.say(format_args!("{} {note}", styled(screen.err.warning, "note")));
     }
-    let width = locked.moved.iter().map(|moved| moved.what.chars().count()).max().unwrap_or(0);
-    for moved in &locked.moved {
+    let (shown, rest) = worth_showing(&locked);
+    let width = shown.iter().map(|moved| moved.what.chars().count()).max().unwrap_or(0);
+    for moved in shown {
         let line = match (&moved.from, &moved.to) {
             (None, Some(to)) => format!("{:width$}  {to}", moved.what),
             (Some(from), Some(to)) => format!("{:width$}  {from} → {to}", moved.what),
@@ -51,11 +52,30 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
             screen.result(line);
         }
     }
+    if rest > 0 && !screen.quiet {
+        screen.result(format_args!("and {rest} more packages that these need; cavrith contents lists all"));
+    }
     if !screen.quiet {
         let done = if locked.written { "wrote cavrith.lock" } else { "cavrith.lock is as it should be" };
         screen.result(format_args!("{} {done}", styled(screen.out.good, "good")));
     }
     Ok(0)
+}
+
+/// New packages that are listed one by one; beyond that only those that were wished are.
+const LISTED: usize = 20;
+
+/// What moved, without new packages that nobody named when there are many; and how many those are.
+fn worth_showing(locked: &Locked) -> (Vec<&Moved>, usize) {
+    let wishes = locked.lock.debian.iter().flat_map(|debian| &debian.wishes);
+    let named: Vec<_> = wishes.map(|wish| format!("package {}", wish.split(' ').next().unwrap_or(wish))).collect();
+    let unnamed =
+        |moved: &&Moved| moved.from.is_none() && moved.what.starts_with("package ") && !named.contains(&moved.what);
+    let rest = locked.moved.iter().filter(unnamed).count();
+    if rest <= LISTED {
+        return (locked.moved.iter().collect(), 0);
+    }
+    (locked.moved.iter().filter(|moved| !unnamed(moved)).collect(), rest)
 }
 
 /// What could be newer; nothing is written.
