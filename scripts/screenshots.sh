@@ -35,7 +35,7 @@ export CAVRITH_HOME="$home"
 printf '\033[2m%s \$\033[0m %s\n' "$(basename "$(dirname "$folder")")" "$line"
 $line
 touch "$work/done"
-sleep 60
+sleep 120
 PLAY
     # Columns and rows that fill 1280x800, by the size of the letters.
     case $size in
@@ -45,7 +45,7 @@ PLAY
     xterm -geometry $fill+0+0 -fa 'DejaVu Sans Mono' -fs "$size" -bg '#f8f8f4' -fg '#202428' -b 14 +sb -e sh "$work/play" &
     terminal=$!
     waited=0
-    while [ ! -e "$work/done" ] && [ $waited -lt 300 ]; do sleep 0.1; waited=$((waited + 1)); done
+    while [ ! -e "$work/done" ] && [ $waited -lt 1200 ]; do sleep 0.1; waited=$((waited + 1)); done
     sleep 0.7
     import -window root -colors 64 "$shots/$name.png"
     kill $terminal

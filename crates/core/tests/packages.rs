@@ -119,7 +119,7 @@ fn what_cannot_be_is_told_with_the_way_to_it() {
     };
     assert_eq!(why(&["a"]), "a is asked for, a 1 needs b; b 1 needs c (>= 2), and the suites have c 1");
     let clash = why(&["x", "w"]);
-    assert!(clash.contains("y 1 and z 1 do not go together"), "{clash}");
+    assert!(clash.contains("y 1 and z 1 exclude each other"), "{clash}");
     assert!(clash.contains("x is asked for, x 1 needs y") && clash.contains("w is asked for, w 1 needs z"), "{clash}");
     assert_eq!(ask(&index(&lines), &["nothing", "c (>= 3)"], false, &[]).unwrap_err().len(), 2, "all are told at once");
 }

@@ -193,7 +193,7 @@ fn mistake(spec: &Spec, suite: &Suite, asked: &[&At<String>], index: &Index, why
                 cavrith_core::spec::Base::Debian(suite) => suite.name.span.clone(),
                 _ => 0..0,
             });
-            let message = format!("the wished packages do not go together: {}", sentences.join("; "));
+            let message = format!("the wished packages cannot all be had: {}", sentences.join("; "));
             let remedy = "leave one of them out, or ask for another version";
             let mut mistake = Mistake::new(Code::PACKAGES_CLASH, first, message, remedy).noting("this");
             for place in places.take(3) {

@@ -57,10 +57,12 @@ fn table(screen: &Screen, items: &[Item]) {
             licences.push_str(&format!("; and {more} more"));
         }
         let digest = &item.sha256.to_string()[..12];
+        // Padded first: what gives a word its looks has no width, and would be counted.
+        let padded = format!("{:name$}", item.name);
         let line = format!(
-            "{:kind$}  {:name$}  {:version$}  {digest}  {}",
+            "{:kind$}  {}  {:version$}  {digest}  {}",
             item.kind,
-            styled(screen.out.strong, &item.name),
+            styled(screen.out.strong, padded),
             item.version,
             item.origin,
         );

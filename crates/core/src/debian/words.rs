@@ -74,7 +74,7 @@ pub(super) fn sentences(provider: &Provider<'_>, conflict: &ConflictGraph) -> Ve
                 Some(ConflictNode::Solvable(other)),
             ) => {
                 let (one, other) = (named(one.into_raw()), named(other.into_raw()));
-                format!("{one} and {other} do not go together: {}; {}", why(a), why(b))
+                format!("{one} and {other} exclude each other ({}; {})", why(a), why(b))
             }
             (
                 ConflictEdge::Conflict(ConflictCause::ForbidMultipleInstances),
@@ -82,7 +82,7 @@ pub(super) fn sentences(provider: &Provider<'_>, conflict: &ConflictGraph) -> Ve
                 Some(ConflictNode::Solvable(other)),
             ) => {
                 let (one, other) = (named(one.into_raw()), named(other.into_raw()));
-                format!("{one} and {other} are two versions of one package: {}; {}", why(a), why(b))
+                format!("{one} and {other} are two versions of one package ({}; {})", why(a), why(b))
             }
             _ => continue,
         };
