@@ -7,6 +7,7 @@ mod spdx;
 use serde::Serialize;
 
 use crate::digest::{ImageFingerprint, Sha256Digest};
+use crate::encode::percent_encoded;
 use crate::lock::{Lock, Source};
 use crate::spec::Spec;
 
@@ -65,7 +66,8 @@ pub fn items(spec: &Spec, lock: &Lock) -> Vec<Item> {
         // What comes with the base is among its packages.
         let Some(source) = &pin.source else { continue };
         let purl = Some(&source.file).filter(|file| file.contains("://"));
-        let purl = purl.map(|url| format!("pkg:generic/{}@{}?download_url={}", pin.name, pin.version, encoded(url)));
+        let purl = purl
+            .map(|url| format!("pkg:generic/{}@{}?download_url={}", pin.name, pin.version, percent_encoded(url, "")));
         add("toolchain", &pin.name, pin.version.as_str(), depot(source), source.sha256, purl);
         for part in &pin.parts {
             let name = format!("{} {}", pin.name, part.name);
@@ -76,27 +78,18 @@ pub fn items(spec: &Spec, lock: &Lock) -> Vec<Item> {
         add("extension", &pin.id, pin.version.as_str(), depot(&pin.source), pin.source.sha256, None);
     }
     for pin in &lock.downloads {
-        let purl = format!("pkg:generic/{}?download_url={}", pin.name, encoded(&pin.url));
+        let purl = format!("pkg:generic/{}?download_url={}", pin.name, percent_encoded(&pin.url, ""));
         add("download", &pin.name, "", pin.url.clone(), pin.sha256, Some(purl));
     }
     items
 }
 
 fn debian_purl(name: &str, version: &str, architecture: &str, suite: &str) -> String {
-    format!("pkg:deb/debian/{}@{}?arch={architecture}&distro={suite}", encoded(name), encoded(version))
-}
-
-/// Percent-encoding, as package URLs want it.
-fn encoded(text: &str) -> String {
-    let mut out = String::new();
-    for byte in text.bytes() {
-        if byte.is_ascii_alphanumeric() || b".-_~".contains(&byte) {
-            out.push(char::from(byte));
-        } else {
-            out.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    out
+    format!(
+        "pkg:deb/debian/{}@{}?arch={architecture}&distro={suite}",
+        percent_encoded(name, ""),
+        percent_encoded(version, "")
+    )
 }
 
 /// What a bill is about.

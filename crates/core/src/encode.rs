@@ -85,3 +85,16 @@ impl Encoder {
         *blake3::hash(&self.out).as_bytes()
     }
 }
+
+/// Percent-encoding (RFC 3986, section 2.1) of everything but letters, digits, `-._~` and what `kept` has.
+pub fn percent_encoded(text: &str, kept: &str) -> String {
+    let mut out = String::new();
+    for byte in text.bytes() {
+        if byte.is_ascii_alphanumeric() || b"-._~".contains(&byte) || kept.as_bytes().contains(&byte) {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    out
+}

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::encode::percent_encoded;
 use cavrith_core::lock::{ArchivePackage, ArchivePin, DownloadPin, Source};
 use cavrith_core::spec::Origin;
 use cavrith_core::{depot, lock};
@@ -38,16 +39,7 @@ pub struct Supply<'a> {
 
 /// A file of a depot on the web.
 pub fn beneath(url: &str, file: &str) -> String {
-    // Names in a path are percent-encoded (RFC 3986, section 2.1).
-    let mut address = format!("{}/", url.trim_end_matches('/'));
-    for byte in file.bytes() {
-        if byte.is_ascii_alphanumeric() || b"-._~/+:".contains(&byte) {
-            address.push(char::from(byte));
-        } else {
-            address.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    address
+    format!("{}/{}", url.trim_end_matches('/'), percent_encoded(file, "/+:"))
 }
 
 /// What a file from the web has to be.

@@ -4,6 +4,7 @@
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
+use cavrith_core::encode::percent_encoded;
 use cavrith_core::oci::Reference;
 
 use crate::SourceError;
@@ -104,9 +105,10 @@ impl<'a> Registry<'a> {
         };
         let realm = get("realm").ok_or_else(|| self.failed(address, "the registry does not say who gives tokens"))?;
         let scope = get("scope").map_or_else(|| format!("repository:{}:pull", self.reference.name), str::to_owned);
-        let mut url = format!("{realm}{}scope={}", if realm.contains('?') { "&" } else { "?" }, encoded(&scope));
+        let mut url =
+            format!("{realm}{}scope={}", if realm.contains('?') { "&" } else { "?" }, percent_encoded(&scope, ""));
         if let Some(service) = get("service") {
-            url.push_str(&format!("&service={}", encoded(service)));
+            url.push_str(&format!("&service={}", percent_encoded(service, "")));
         }
         let headers: Vec<_> = basic.iter().map(|basic| ("Authorization", basic.as_str())).collect();
         let answer = self.web.get(&url, &headers, 1 << 20)?;
@@ -137,19 +139,6 @@ fn parameters(text: &str) -> Vec<(String, String)> {
     found
 }
 
-/// Percent-encoding (RFC 3986, section 2.1).
-fn encoded(text: &str) -> String {
-    let mut out = String::new();
-    for byte in text.bytes() {
-        if byte.is_ascii_alphanumeric() || b"-._~".contains(&byte) {
-            out.push(char::from(byte));
-        } else {
-            out.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -159,6 +148,6 @@ mod tests {
         let read = parameters("realm=\"https://a.example/token\",service=\"a, b\", scope=x");
         let expected = [("realm", "https://a.example/token"), ("service", "a, b"), ("scope", "x")];
         assert_eq!(read, expected.map(|(name, value)| (name.to_owned(), value.to_owned())));
-        assert_eq!(encoded("repository:team/base:pull"), "repository%3Ateam%2Fbase%3Apull");
+        assert_eq!(percent_encoded("repository:team/base:pull", ""), "repository%3Ateam%2Fbase%3Apull");
     }
 }

@@ -58,10 +58,26 @@ pub(crate) fn read(path: &Path) -> io::Result<BTreeMap<Vec<u8>, Vec<u8>>> {
             let mut value = vec![0; 64 * 1024];
             let length = rustix::fs::lgetxattr(path, name.as_slice(), &mut value[..])?;
             value.truncate(length);
+            if name == CAPABILITY {
+                value = plain_capability(value);
+            }
             found.insert(name, value);
         }
     }
     Ok(found)
+}
+
+/// Capabilities of a file.
+const CAPABILITY: &[u8] = b"security.capability";
+
+/// Capabilities in the form that names no user namespace. One that was set in a namespace also says whose root it is for (linux/capability.h: `struct
+/// vfs_ns_cap_data`, revision 3), which is another number for every user; the layer's own root is meant by all of them.
+fn plain_capability(mut value: Vec<u8>) -> Vec<u8> {
+    if value.len() == 24 && value[3] == 3 {
+        value.truncate(20);
+        value[3] = 2;
+    }
+    value
 }
 
 fn names(path: &Path) -> io::Result<Vec<Vec<u8>>> {
@@ -105,4 +121,19 @@ pub(crate) fn strip_overlay(path: &Path) -> io::Result<()> {
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn capabilities_are_the_same_whoever_set_them() {
+        let plain = [1, 0, 0, 2, 0, 32, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0].to_vec();
+        let mut of_a_namespace = plain.clone();
+        of_a_namespace[3] = 3;
+        of_a_namespace.extend(100_000u32.to_le_bytes());
+        assert_eq!(plain_capability(of_a_namespace), plain);
+        assert_eq!(plain_capability(plain.clone()), plain);
+    }
 }

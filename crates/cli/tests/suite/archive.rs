@@ -75,9 +75,9 @@ impl Package {
 }
 
 pub fn gz(bytes: &[u8]) -> Vec<u8> {
-    let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
-    packer.write_all(bytes).unwrap();
-    packer.finish().unwrap()
+    let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    encoder.write_all(bytes).unwrap();
+    encoder.finish().unwrap()
 }
 
 /// A tar archive; see [`Package::files`] for the paths.
