@@ -36,6 +36,15 @@ pub enum Event {
         /// Its name.
         name: String,
     },
+    /// Several files were fetched together.
+    Brought {
+        /// What they are: `61 packages`.
+        name: String,
+        /// Milliseconds it took.
+        millis: u64,
+        /// Bytes of them.
+        bytes: u64,
+    },
     /// Something that is good to know.
     Note {
         /// In a sentence.

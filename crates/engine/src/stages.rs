@@ -13,6 +13,7 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
+use std::time::Instant;
 
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
@@ -124,6 +125,7 @@ impl Maker<'_> {
             return Ok(());
         }
         let bytes = lacking.iter().map(|(_, package)| package.size).sum();
+        let begun = Instant::now();
         let done = Mutex::new(0u64);
         let name = format!("{} packages", lacking.len());
         let quiet = |_: Event| {};
@@ -136,8 +138,10 @@ impl Maker<'_> {
             self.tell(Event::Fetching { name: name.clone(), done: *done, of: Some(bytes) });
             Ok(())
         });
-        self.tell(Event::Fetched { name });
-        outcome
+        self.tell(Event::Fetched { name: name.clone() });
+        outcome?;
+        self.tell(Event::Brought { name, millis: begun.elapsed().as_millis() as u64, bytes });
+        Ok(())
     }
 
     /// Lays all packages of a stage.

@@ -8,7 +8,7 @@ use cavrith_core::verdict::size;
 use cavrith_engine::event::{Event, LayerOutcome};
 use indicatif::{ProgressBar, ProgressStyle};
 
-use crate::screen::{Screen, styled};
+use crate::screen::{Screen, Styles, styled};
 
 /// Where finished layers are told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -55,6 +55,9 @@ impl<'a> Progress<'a> {
             }
             Event::Fetching { name, done, of } => self.fetching(&name, done, of),
             Event::Fetched { name } => self.end(&fetch_line(&name)),
+            Event::Brought { name, millis, bytes } => {
+                self.line(|styles| done_line(styled(styles.good, "fetched"), &name, millis, bytes));
+            }
             Event::Note { text } => self.screen.say(format_args!("{} {text}", styled(self.screen.err.warning, "note"))),
             Event::Layer(outcome) => {
                 self.end(&outcome.layer);
@@ -112,19 +115,29 @@ impl<'a> Progress<'a> {
         if self.screen.quiet {
             return;
         }
-        let line = |styles: &crate::screen::Styles| {
-            if outcome.reused {
-                return format!("{}  {}", styled(styles.faint, "reused"), outcome.layer);
+        if outcome.reused {
+            // Aside, only what was made is worth a word.
+            if let Where::Result = self.place {
+                self.line(|styles| format!("{}  {}", styled(styles.faint, "reused"), outcome.layer));
             }
-            let made = styled(styles.good, "made  ");
-            format!("{made}  {:44} {:>8}  {:>9}", outcome.layer, seconds(outcome.millis), size(outcome.bytes))
-        };
+            return;
+        }
+        self.line(|styles| done_line(styled(styles.good, "made   "), &outcome.layer, outcome.millis, outcome.bytes));
+    }
+
+    /// A line of its own, for good.
+    fn line(&self, text: impl Fn(&Styles) -> String) {
         match self.place {
-            Where::Result => self.screen.result(line(&self.screen.out)),
-            Where::Aside if !outcome.reused => self.screen.say(line(&self.screen.err)),
-            Where::Aside | Where::Nowhere => {}
+            _ if self.screen.quiet => {}
+            Where::Result => self.screen.result(text(&self.screen.out)),
+            Where::Aside => self.screen.say(text(&self.screen.err)),
+            Where::Nowhere => {}
         }
     }
+}
+
+fn done_line(done: String, what: &str, millis: u64, bytes: u64) -> String {
+    format!("{done} {what:44} {:>8}  {:>9}", seconds(millis), size(bytes))
 }
 
 fn fetch_line(name: &str) -> String {
