@@ -149,7 +149,7 @@ fn keep_superseded(
             sha256: package.sha256,
             suite: 0,
         };
-        // There is one package of this size in the worst case; the bound is for indexes.
+        // It can only fail for there being too many, and an index that was read has fewer.
         let _ = index.add(candidate);
     }
     notes

@@ -1,5 +1,6 @@
 //! Bases that are OCI images: from a layout on the disk, or from a registry.
 
+use std::cell::OnceCell;
 use std::fs::{self, File};
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -29,6 +30,8 @@ struct Source<'a> {
     supply: Supply<'a>,
     project: &'a Project,
     image: &'a OciBase,
+    /// Asked for once, since a command may want somebody to touch a key.
+    login: OnceCell<Option<Login>>,
 }
 
 /// What locking an image found.
@@ -41,7 +44,7 @@ pub(crate) struct Found {
 
 /// Finds an image, and pins its manifest and layers.
 pub(crate) fn find(supply: Supply<'_>, project: &Project, image: &OciBase) -> Result<Found, EngineError> {
-    let source = Source { supply, project, image };
+    let source = Source { supply, project, image, login: OnceCell::new() };
     let (top, tag) = source.top()?;
     let mut blob = Blob { sha256: Sha256Digest::of(&top), size: top.len() as u64 };
     let mut bytes = top;
@@ -103,9 +106,16 @@ impl Source<'_> {
         Registry::new(self.supply.web, reference, login, config.is_some_and(|config| config.plain_http))
     }
 
-    /// Name and password for a registry, from the member's configuration. The command is asked when somebody wants to know, and not before a registry
-    /// has been named.
+    /// Name and password for the image's registry, from the member's configuration.
     fn login(&self, reference: &Reference) -> Result<Option<Login>, EngineError> {
+        if let Some(login) = self.login.get() {
+            return Ok(login.clone());
+        }
+        let login = self.configured_login(reference)?;
+        Ok(self.login.get_or_init(|| login).clone())
+    }
+
+    fn configured_login(&self, reference: &Reference) -> Result<Option<Login>, EngineError> {
         let Some(config) = self.supply.member.config.registries.get(&reference.registry) else { return Ok(None) };
         let Some(user) = config.user.clone() else { return Ok(None) };
         if let Some(password) = config.password.clone() {
@@ -231,7 +241,7 @@ impl Source<'_> {
 /// A layer's packed bytes, for whoever keeps them.
 pub(crate) fn layer(supply: Supply<'_>, project: &Project, layer: &OciLayerPin) -> Result<Checked, EngineError> {
     let Base::Oci(image) = &project.spec.base else { unreachable!("BUG: the lock answers the spec") };
-    Source { supply, project, image }.blob(Blob { sha256: layer.sha256, size: layer.size })
+    Source { supply, project, image, login: OnceCell::new() }.blob(Blob { sha256: layer.sha256, size: layer.size })
 }
 
 /// Makes the layers of an image, each over those beneath.

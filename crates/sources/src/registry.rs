@@ -74,7 +74,7 @@ impl<'a> Registry<'a> {
         }
         let challenge = answer.header("www-authenticate").unwrap_or_default().to_owned();
         let authorization = self.authorization(&challenge, address)?;
-        self.web.authorize(&self.base, &authorization);
+        self.web.authorize(&format!("{}/", self.base), &authorization);
         let answer = self.web.get(address, &accept, LONGEST_DOCUMENT)?;
         if matches!(answer.status, 401 | 403) {
             let why = match self.login {
