@@ -27,6 +27,28 @@ pub(crate) fn lay(layers: &[PathBuf], to: &Path) -> io::Result<()> {
     Ok(())
 }
 
+/// Moves what lies in a directory over what lies in another one, of the same filesystem. Names of one file stay names of one file.
+pub(crate) fn move_over(from: &Path, to: &Path) -> io::Result<()> {
+    let meta = fs::symlink_metadata(from).map_err(told(from))?;
+    for inner in fs::read_dir(from).map_err(told(from))? {
+        let inner = inner.map_err(told(from))?;
+        let (path, target) = (inner.path(), to.join(inner.file_name()));
+        let there = fs::symlink_metadata(&target).ok();
+        let directory = inner.file_type().map_err(told(&path))?.is_dir();
+        match there {
+            Some(there) if there.is_dir() && directory => {
+                move_over(&path, &target)?;
+                continue;
+            }
+            Some(there) if there.is_dir() => fs::remove_dir_all(&target).map_err(told(&target))?,
+            Some(_) => fs::remove_file(&target).map_err(told(&target))?,
+            None => {}
+        }
+        fs::rename(&path, &target).map_err(told(&target))?;
+    }
+    dress(from, to, &meta)
+}
+
 fn told(path: &Path) -> impl FnOnce(io::Error) -> io::Error {
     let path = path.display().to_string();
     move |error| io::Error::new(error.kind(), format!("{path}: {error}"))

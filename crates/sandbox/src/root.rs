@@ -129,7 +129,7 @@ fn copy_layers(job: &Job, why: &str) -> Step<()> {
         fs::remove_dir_all("merged").and_then(|()| fs::create_dir("merged")).map_err(failed("empty a copy"))?;
         copied::lay(&job.layers, Path::new("merged")).map_err(failed("copy the layers"))?;
         // What is on the bench already lies over the layers, as it would in an overlay.
-        copied::lay(&["root".into()], Path::new("merged")).map_err(failed("copy what is on the bench"))?;
+        copied::move_over(Path::new("root"), Path::new("merged")).map_err(failed("lay what is on the bench"))?;
         fs::write(copied::MARK, "").map_err(failed("mark the copy"))?;
     }
     mount_bind_recursive("merged", "merged").map_err(failed("mount the copy of the layers"))
