@@ -49,11 +49,6 @@ impl Keyring {
         Ok(())
     }
 
-    /// How many keys it has.
-    pub fn len(&self) -> usize {
-        self.keys.len()
-    }
-
     /// Whether it has none.
     pub fn is_empty(&self) -> bool {
         self.keys.is_empty()

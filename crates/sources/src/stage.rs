@@ -325,8 +325,3 @@ fn interests_of(control: &Control) -> Vec<(String, bool)> {
     }
     interests
 }
-
-/// The packages of a base by their records, and which of them are not installed: what to say when configuring did not end well.
-pub fn unfinished(status: &str) -> Vec<String> {
-    deb::parse_status(status).into_iter().filter(|one| !one.installed).map(|one| one.name).collect()
-}

@@ -124,11 +124,6 @@ impl Index {
         self.by_name.get(name).map_or(&[], Vec::as_slice)
     }
 
-    /// Whether anything is called so or provides it.
-    pub fn knows(&self, name: &str) -> bool {
-        self.by_name.contains_key(name) || self.provided.contains_key(name)
-    }
-
     /// What satisfies one alternative: real packages, the best first, then those that provide it, by priority and name.
     pub fn answering(&self, wish: &Alternative) -> Vec<CandidateId> {
         let real = self.versions(&wish.name).iter().copied();
