@@ -9,8 +9,9 @@
 //! 3. [`plan`] turns spec and lock into layers, each with the key under which a finished one is found again.
 //! 4. [`tree`] is what a layer or an image holds; layers are merged, digested and compared there.
 //! 5. [`account`] and [`setup`] say what Cavrith itself adds to an image, and what a workspace is besides its image.
-//! 6. [`contents`] is what an image is made of, in open formats.
-//! 7. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
+//! 6. [`arrangement`] is what runs in a workspace, and what it takes to follow a changed spec.
+//! 7. [`contents`] is what an image is made of, in open formats.
+//! 8. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
 //!
 //! Under all of it: [`digest`] (one type for each kind), [`encode`] (the written encoding behind them), [`path`] (paths
 //! that cannot leave a root), [`version`] and [`debian`] (orders of versions).
@@ -24,6 +25,7 @@
 #![forbid(unsafe_code)]
 
 pub mod account;
+pub mod arrangement;
 pub mod contents;
 pub mod debian;
 pub mod depot;

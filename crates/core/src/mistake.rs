@@ -110,6 +110,18 @@ codes! {
     BAD_PACKAGE = 141;
     /// A text that is no reference to an OCI image.
     BAD_REFERENCE = 142;
+    /// A number or text that is no amount.
+    BAD_AMOUNT = 143;
+    /// A text that is no IP address.
+    BAD_ADDRESS = 144;
+    /// A port that other machines reach.
+    OPEN_TO_OTHERS = 145;
+    /// A service or step of the start that is not there.
+    UNKNOWN_SERVICE = 146;
+    /// Services that wait for each other.
+    SERVICE_CYCLE = 147;
+    /// A port that is not there.
+    UNKNOWN_PORT = 148;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.

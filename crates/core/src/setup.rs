@@ -7,12 +7,13 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::account::{self, ACCOUNT_ID};
+use crate::arrangement;
 use crate::depot::Language;
 use crate::digest::{ImageFingerprint, WorkspaceFingerprint};
 use crate::editors;
 use crate::encode::Encoder;
 use crate::lock::{Lock, ToolchainPin};
-use crate::spec::{Folder, Spec};
+use crate::spec::{Folder, Network, Port, Side, Spec};
 
 /// Directories of programs that every root has, after those of the toolchains.
 const SYSTEM_PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
@@ -37,6 +38,9 @@ pub struct Setup {
     pub extensions: BTreeMap<String, String>,
     /// The editor's settings as its file has them; empty without an editor.
     pub settings: String,
+    /// Services, steps of the start, names and the like, each under what it is: `service site`, in one line.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub living: BTreeMap<String, String>,
 }
 
 impl Setup {
@@ -61,10 +65,11 @@ impl Setup {
             ports: spec
                 .ports
                 .iter()
-                .map(|port| (port.name.value.clone(), format!("{}/tcp", port.inside.value)))
+                .map(|port| (port.name.value.clone(), shown_port(port)))
                 .collect(),
             extensions: lock.extensions.iter().map(|pin| (pin.id.clone(), pin.version.to_string())).collect(),
             settings: settings(spec, lock),
+            living: living(spec),
         }
     }
 
@@ -84,11 +89,46 @@ impl Setup {
             }
         }
         encoder.list(self.folders.iter()).bytes(&self.settings);
+        // Left out when there is nothing, so that what was sealed before there were services stays what it is.
+        if !self.living.is_empty() {
+            encoder.count(self.living.len());
+            for (what, how) in &self.living {
+                encoder.bytes(what).bytes(how);
+            }
+        }
         WorkspaceFingerprint::from_bytes(encoder.digest())
     }
 }
 
+/// `8080/tcp`, or `8000-8010/udp`.
+pub fn shown_port(port: &Port) -> String {
+    let (first, last) = (port.inside.value, port.last().0);
+    if first == last { format!("{first}/{}", port.protocol) } else { format!("{first}-{last}/{}", port.protocol) }
+}
+
+/// What runs in a workspace, each part in one line of JSON, so that a change of any part of it shows.
+fn living(spec: &Spec) -> BTreeMap<String, String> {
+    let line = |value: serde_json::Result<String>| value.unwrap_or_else(|error| panic!("BUG: a part of a spec: {error}"));
+    let mut living = BTreeMap::new();
+    for (name, service) in arrangement::services(spec) {
+        living.insert(format!("service {name}"), line(serde_json::to_string(&service)));
+    }
+    for (number, step) in arrangement::steps(spec).iter().enumerate() {
+        living.insert(format!("start step {:03}", number + 1), line(serde_json::to_string(step)));
+    }
+    for (name, port) in &spec.names {
+        living.insert(format!("name {name}"), port.value.clone());
+    }
+    if spec.workspace.network == Network::None {
+        living.insert("network".to_owned(), "none".to_owned());
+    }
+    living
+}
+
 fn shown_folder(folder: &Folder) -> String {
+    if let Side::Kept { name, .. } = &folder.side {
+        return format!("{} kept as {}", folder.inside.value, name.value);
+    }
     let mut except: Vec<_> = folder.except.iter().map(|path| crate::path::shown(path.value.as_bytes())).collect();
     except.sort();
     match except.as_slice() {

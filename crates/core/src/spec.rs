@@ -14,11 +14,13 @@ mod parse;
 mod reader;
 mod rules;
 pub mod schema;
+pub mod services;
 mod steps;
 mod toolchains;
 mod variables;
 
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 use std::ops::Range;
 
 use crate::digest::{Sha256Digest, SpecDigest};
@@ -27,6 +29,7 @@ use crate::version::Version;
 
 pub use gather::{Gathered, gather};
 pub use parse::{Parsed, parse, parse_gathered};
+pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
 
 /// The file's name in a project.
 pub const FILE_NAME: &str = "cavrith.toml";
@@ -59,8 +62,16 @@ pub struct Spec {
     pub ports: Vec<Port>,
     /// Files to fetch, by name.
     pub downloads: Vec<Download>,
-    /// Provisioning actions, in the order in which they are carried out.
+    /// Provisioning actions that make the image, in the order in which they are carried out.
     pub steps: Vec<Step>,
+    /// Those of a workspace's start, in their order.
+    pub start_steps: Vec<StartStep>,
+    /// Programs that run in the background, by name.
+    pub services: BTreeMap<String, At<Service>>,
+    /// Host names that stand for the workspace, each with the port that is meant.
+    pub names: BTreeMap<String, At<String>>,
+    /// What a running workspace may use.
+    pub limits: Limits,
     /// What the team's editor is given.
     pub editor: Option<Editor>,
     /// Digest of the file's meaning.
@@ -78,6 +89,8 @@ pub struct Workspace {
     pub account: At<String>,
     /// Where the project's folder appears inside.
     pub project: At<RootPath>,
+    /// Whether it reaches other machines.
+    pub network: Network,
 }
 
 /// Where a file or depot lies.
@@ -250,11 +263,25 @@ pub struct Wanted {
     pub parts: Option<Vec<At<String>>>,
 }
 
+/// What a folder inside is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Side {
+    /// A folder of the member's disk, relative to the spec.
+    Live(At<String>),
+    /// One that Cavrith keeps beside the workspace.
+    Kept {
+        /// Its name.
+        name: At<String>,
+        /// Who owns it when it is new.
+        owner: Option<At<String>>,
+    },
+}
+
 /// One entry of `[[folders]]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Folder {
-    /// Where it lies on the member's disk, relative to the spec.
-    pub outside: At<String>,
+    /// Where its files lie.
+    pub side: Side,
     /// Where it appears.
     pub inside: At<RootPath>,
     /// Directories in it, relative to it, that never cross the wall.
@@ -272,6 +299,22 @@ pub struct Port {
     pub outside: At<u16>,
     /// Refuse another outside port when this one is taken.
     pub exact: bool,
+    /// How many ports in a row.
+    pub count: u16,
+    /// What is carried.
+    pub protocol: Protocol,
+    /// The address outside, when it is not the loopback.
+    pub bind: Option<At<IpAddr>>,
+    /// Whether its address on the web is opened.
+    pub open: bool,
+}
+
+impl Port {
+    /// The last of its ports inside, and the last outside.
+    pub fn last(&self) -> (u16, u16) {
+        let more = self.count.saturating_sub(1);
+        (self.inside.value.saturating_add(more), self.outside.value.saturating_add(more))
+    }
 }
 
 /// One entry of `[[downloads]]`.

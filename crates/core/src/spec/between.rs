@@ -1,7 +1,6 @@
 //! What has to hold between the values of a spec.
 
-use super::document::Span;
-use super::{Action, At, Base, ImageOrigin, Origin, Provenance, Spec, Suite};
+use super::{Action, At, Base, ImageOrigin, Origin, Provenance, Side, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
 
@@ -14,15 +13,16 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     ports_can_be_listened_on(spec, mistakes);
     nothing_is_covered(spec, mistakes);
     twice(mistakes, "two downloads have the name", spec.downloads.iter().map(|one| &one.name), Code::NAME_TWICE);
-    twice(mistakes, "two steps have the name", spec.steps.iter().map(|step| &step.name), Code::NAME_TWICE);
+    let starting = spec.start_steps.iter().map(|start| &start.step);
+    twice(mistakes, "two steps have the name", spec.steps.iter().chain(starting).map(|step| &step.name), Code::NAME_TWICE);
     twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
-    twice(mistakes, "two ports have the inside number", spec.ports.iter().map(|port| &port.inside), Code::PORT_TWICE);
-    let told = mistakes.len();
-    twice(mistakes, "two ports have the outside number", spec.ports.iter().map(|port| &port.outside), Code::PORT_TWICE);
-    // A port whose outside number is left out has the inside one; of two such ports enough is said already.
-    let left_out = |span: &Span| spec.ports.iter().any(|port| port.inside.span == *span);
-    let news = mistakes.split_off(told).into_iter();
-    mistakes.extend(news.filter(|mistake| !mistake.places.iter().all(|place| left_out(&place.span))));
+    ports_keep_apart(spec, mistakes);
+    names_mean_ports(spec, mistakes);
+    let kept = spec.folders.iter().filter_map(|folder| match &folder.side {
+        Side::Kept { name, .. } => Some(name),
+        Side::Live(_) => None,
+    });
+    twice(mistakes, "two kept folders have the name", kept, Code::NAME_TWICE);
     if let Base::Packages { packages, .. } | Base::Debian(Suite { packages, .. }) = &spec.base {
         twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);
     }
@@ -38,11 +38,7 @@ fn twice<'a, T: std::fmt::Display + PartialEq + 'a>(
     let values: Vec<_> = values.collect();
     for (position, value) in values.iter().enumerate() {
         if let Some(first) = values[..position].iter().find(|earlier| earlier.value == value.value) {
-            let remedy = if code == Code::PORT_TWICE {
-                "give one of them another number"
-            } else {
-                "change or remove one of them"
-            };
+            let remedy = "change or remove one of them";
             let mistake = Mistake::new(code, value.span.clone(), format!("{message} {}", value.value), remedy);
             mistakes.push(mistake.noting("again here").against(first.span.clone(), "first here"));
         }
@@ -85,17 +81,57 @@ fn excepts_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     }
 }
 
+/// One folder may lie in another one, but two cannot have the same place.
 fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for (position, folder) in spec.folders.iter().enumerate() {
         for earlier in &spec.folders[..position] {
             let (a, b) = (&earlier.inside, &folder.inside);
-            if a.value.lies_in(&b.value) || b.value.lies_in(&a.value) {
-                let message = format!("the folders {} and {} meet inside", a.value, b.value);
-                let mistake =
-                    Mistake::new(Code::FOLDERS_MEET, b.span.clone(), message, "give them paths that are apart");
+            if a.value == b.value {
+                let message = format!("two folders have the place {} inside", a.value);
+                let remedy = "give them paths of their own";
+                let mistake = Mistake::new(Code::FOLDERS_MEET, b.span.clone(), message, remedy);
                 mistakes.push(mistake.noting("this one").against(a.span.clone(), "and this one"));
             }
         }
+    }
+}
+
+/// No port number is meant twice, for one protocol.
+fn ports_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for (position, port) in spec.ports.iter().enumerate() {
+        for earlier in spec.ports[..position].iter().filter(|earlier| earlier.protocol == port.protocol) {
+            let meet = |mine: u16, my_last: u16, other: u16, other_last: u16| mine <= other_last && other <= my_last;
+            let shown = |first: u16, last: u16| if first == last { first.to_string() } else { format!("{first} to {last}") };
+            let (mine, theirs) = (port.last(), earlier.last());
+            let inside = meet(port.inside.value, mine.0, earlier.inside.value, theirs.0);
+            let outside = meet(port.outside.value, mine.1, earlier.outside.value, theirs.1);
+            // A port whose outside number is left out has the inside one; then enough is said by one mistake.
+            let (which, a, b, first, last) = if inside {
+                ("inside", &port.inside, &earlier.inside, port.inside.value, mine.0)
+            } else if outside {
+                ("outside", &port.outside, &earlier.outside, port.outside.value, mine.1)
+            } else {
+                continue;
+            };
+            let message = format!("two ports have the {which} number {}", shown(first, last));
+            let mistake = Mistake::new(Code::PORT_TWICE, a.span.clone(), message, "give one of them another number");
+            mistakes.push(mistake.noting("again here").against(b.span.clone(), "first here"));
+        }
+    }
+}
+
+/// A name stands for a port that is there.
+fn names_mean_ports(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for (name, port) in &spec.names {
+        if spec.ports.iter().any(|known| known.name.value == port.value) {
+            continue;
+        }
+        let remedy = match nearest(&port.value, spec.ports.iter().map(|port| port.name.value.as_str())) {
+            Some(meant) => format!("write {meant:?}"),
+            None => format!("declare it: [[ports]] name = {:?}", port.value),
+        };
+        let message = format!("the name {name} is for the port {:?}, which is not there", port.value);
+        mistakes.push(Mistake::new(Code::UNKNOWN_PORT, port.span.clone(), message, remedy));
     }
 }
 
@@ -136,7 +172,11 @@ fn outside_paths_fit_everyone(spec: &Spec, mistakes: &mut Vec<Mistake>) {
         _ => None,
     });
     let archive = archive.into_iter().chain(archives);
-    for path in spec.folders.iter().map(|folder| &folder.outside).chain(depots).chain(archive) {
+    let live = spec.folders.iter().filter_map(|folder| match &folder.side {
+        Side::Live(outside) => Some(outside),
+        Side::Kept { .. } => None,
+    });
+    for path in live.chain(depots).chain(archive) {
         if path.value.starts_with('/') {
             let message = format!("{} is a path that every member would need on their own disk", path.value);
             let remedy = "write it relative to the spec";

@@ -114,6 +114,7 @@ pub const KEYS: &[Key] = &[
     key("workspace.about", Text, Optional, "one line for people"),
     key("workspace.account", Text, Optional, "the ordinary user inside").default("crew"),
     key("workspace.project", Text, Optional, "where the project's folder appears inside").default("/code"),
+    key("workspace.network", Text, Optional, "whether the workspace reaches other machines: out or none").values(&["out", "none"]).default("out"),
     key("workspace.host", Table, Later, "what a member's machine must offer").whole(),
     key("depots", Table, Optional, "depots that packages, toolchains and extensions come from, by name")
         .example("[depots]\nharbour = { path = \"../depot\" }\nwharf   = { url = \"https://depot.brindle.example/\" }"),
@@ -181,18 +182,28 @@ pub const KEYS: &[Key] = &[
     key("env.*", Text, Optional, "the value of one variable; ${NAME} stands for another entry, $${ for ${ itself"),
     key("folders", Tables, Optional, "folders of the member's disk that appear inside")
         .example("[[folders]]\noutside = \".\"\ninside  = \"/code\"\nexcept  = [\"out\"]"),
-    key("folders[].outside", Text, Needed, "the folder on the member's disk, relative to the spec"),
+    key("folders[].outside", Text, Optional, "with mode live: the folder on the member's disk, relative to the spec"),
     key("folders[].inside", Text, Needed, "where it appears"),
-    key("folders[].mode", Text, Later, "live or kept; only live folders yet"),
+    key("folders[].mode", Text, Optional, "live: a folder of the member's disk; kept: one that Cavrith keeps beside the workspace, and that survives everything but its removal")
+        .values(&["live", "kept"])
+        .default("live")
+        .example("[[folders]]\nmode   = \"kept\"\nname   = \"database\"\ninside = \"/var/lib/postgresql\""),
+    key("folders[].name", Text, Optional, "with mode kept: its name, which cavrith folder takes"),
+    key("folders[].owner", Text, Optional, "with mode kept: the account that it belongs to when it is new").default("who owns the place in the image"),
     key("folders[].except", Texts, Optional, "directories in it that never cross the wall: inside they are the workspace's own"),
     key("ports", Tables, Optional, "listening ports inside that are reachable outside")
         .example("[[ports]]\nname    = \"site\"\ninside  = 8080\noutside = 8080\nexact   = true"),
     key("ports[].name", Text, Needed, "a name for people"),
-    key("ports[].inside", Number, Needed, "the TCP port that a program inside listens on"),
-    key("ports[].outside", Number, Optional, "the port outside, on the loopback").default("the same as inside"),
+    key("ports[].inside", Number, Needed, "the port that a program inside listens on"),
+    key("ports[].outside", Number, Optional, "the port outside").default("the same as inside"),
+    key("ports[].count", Number, Optional, "how many ports in a row, from these numbers on").default("1"),
     key("ports[].exact", Flag, Optional, "true: refuse when the outside port is taken, instead of taking the next free one")
         .default("false"),
-    key("ports[].protocol", Text, Later, "tcp or udp; only TCP yet"),
+    key("ports[].protocol", Text, Optional, "tcp or udp").values(&["tcp", "udp"]).default("tcp"),
+    key("ports[].bind", Text, Optional, "the address outside that it is reached at; one that is not the loopback lets other machines in")
+        .default("127.0.0.1 and ::1"),
+    key("ports[].open", Flag, Optional, "true: start tells its address on the web when it is ready, and opens it with the desktop's opener")
+        .default("false"),
     key("downloads", Tables, Optional, "files to fetch, each into a place of its own in the image").example(
         "[[downloads]]\nname   = \"tide-tables\"\nurl    = \"https://files.brindle.example/tides-2026.tar.gz\"\ninside = \"/srv/tides\"\nunpack = true",
     ),
@@ -207,7 +218,7 @@ pub const KEYS: &[Key] = &[
         "[[steps]]\nname  = \"frame the site\"\nat    = \"build\"\nrun   = \"quill frame /srv/site\"\nlimit = \"10 min\"",
     ),
     key("steps[].name", Text, Needed, "a name for people"),
-    key("steps[].at", Text, Needed, "the moment: build (first-start and start are not carried out yet)")
+    key("steps[].at", Text, Needed, "the moment: build makes it part of the image; first-start is once over an image; start is at every start")
         .values(&["build", "first-start", "start"]),
     key("steps[].run", TextOrTexts, Optional, "a text for /bin/sh, or a list: a program and its arguments"),
     key("steps[].write", Table, Optional, "a file to write").whole().example(
@@ -227,13 +238,44 @@ pub const KEYS: &[Key] = &[
     key("steps[].copy.owner", Text, Optional, "the account that all of it belongs to").default("root"),
     key("steps[].unless", TextOrTexts, Optional, "a command; when it succeeds, the step is left out"),
     key("steps[].creates", Text, Optional, "a path inside; when it is there, the step is left out"),
-    key("steps[].after", Texts, Optional, "names of steps that come first").default("the order of the file"),
+    key("steps[].after", Texts, Optional, "names of steps that come first; at first-start and start also services that have to be ready").default("the order of the file"),
     key("steps[].env", Table, Optional, "variables of this step only, over those of [env]").whole(),
     key("steps[].env.*", Text, Optional, "the value of one variable"),
-    key("steps[].account", Text, Optional, "the account that carries it out").default("root"),
+    key("steps[].account", Text, Optional, "the account that carries it out").default("root at build, else workspace.account"),
     key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
-    key("services", Table, Later, "programs that run in the background"),
-    key("names", Table, Later, "host names of the workspace"),
+    key("services", Table, Optional, "programs that run in the background as long as the workspace does, by name").example(
+        "[services.site]\nrun   = \"httpd -f -p $SITE_PORT -h /srv/site\"\nready = { port = 8080 }\nafter = [\"store\"]\n\n[services.store]\nrun     = [\"storekeeper\", \"--data\", \"/srv/data\"]\nrestart = \"always\"\nstop    = { signal = \"INT\", grace = \"30 s\" }",
+    ),
+    key("services.*", Table, Optional, "one service; its name is a host name inside, too"),
+    key("services.*.run", TextOrTexts, Needed, "a text for /bin/sh, or a list: a program and its arguments; it must stay in the foreground"),
+    key("services.*.account", Text, Optional, "the account that it runs as").default("workspace.account"),
+    key("services.*.directory", Text, Optional, "where it is started").default("workspace.project"),
+    key("services.*.env", Table, Optional, "variables of this service only, over those of [env]").whole(),
+    key("services.*.env.*", Text, Optional, "the value of one variable"),
+    key("services.*.after", Texts, Optional, "services that have to be ready first, and steps that have to be done")
+        .default("all steps that do not wait for it"),
+    key("services.*.ready", Table, Optional, "how to tell that it is ready: port, file or command").whole(),
+    key("services.*.ready.port", Number, Optional, "when something takes connections on this port inside"),
+    key("services.*.ready.file", Text, Optional, "when this path is there inside"),
+    key("services.*.ready.command", TextOrTexts, Optional, "when this command succeeds, run as the service's account"),
+    key("services.*.ready.every", Text, Optional, "how long to wait between looking: a number and ms or s").default("200 ms"),
+    key("services.*.ready.limit", Text, Optional, "how long it may take: a number and s, min or h").default("60 s"),
+    key("services.*.restart", Text, Optional, "when it ended by itself: always, on-failure or never begin it again, later each time")
+        .values(&["always", "on-failure", "never"])
+        .default("on-failure"),
+    key("services.*.stop", Table, Optional, "how it is ended").whole(),
+    key("services.*.stop.signal", Text, Optional, "the signal that asks it to end")
+        .values(&["TERM", "INT", "QUIT", "HUP", "USR1", "USR2", "WINCH"])
+        .default("TERM"),
+    key("services.*.stop.grace", Text, Optional, "how long it has until it is killed: a number and s, min or h").default("10 s"),
+    key("names", Table, Optional, "host names that stand for the workspace: inside at once, outside with cavrith names")
+        .example("[[ports]]\nname   = \"site\"\ninside = 8080\n\n[names]\n\"timetable.test\" = \"site\""),
+    key("names.*", Text, Optional, "the port that is meant by this name"),
+    key("limits", Table, Optional, "what a running workspace may use of the machine, all in all")
+        .example("[limits]\nmemory    = \"2 GiB\"\ncpus      = 2\nprocesses = 512"),
+    key("limits.memory", Text, Optional, "a whole number and MiB or GiB").default("no limit"),
+    key("limits.cpus", Number, Optional, "how many processors' time").default("no limit"),
+    key("limits.processes", Number, Optional, "how many processes and threads at once").default("no limit"),
     key("editor", Table, Optional, "what the team's editor is given").example(
         "[editor]\nprofile    = \"lantern\"\nextensions = { \"brindle.quill-syntax\" = \"1.2\" }\nsettings   = { \"format.on-save\" = true }",
     ),

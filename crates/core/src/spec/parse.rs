@@ -6,8 +6,8 @@ use super::document::Value;
 use super::gather::{Gathered, gather};
 use super::reader::{Reader, TableAt};
 use super::{
-    At, Base, Depot, Download, Folder, Origin, Port, Spec, Workspace, base, between, editor, rules, steps, toolchains,
-    variables,
+    At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
+    rules, services, steps, toolchains, variables,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -73,19 +73,39 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let mut folders = read_folders(reader, top);
     let ports = read_ports(reader, top);
     let downloads = read_downloads(reader, top);
-    let steps = steps::read(reader, top, &env);
+    let services = services::read(reader, top, &env);
+    let (steps, start_steps) = steps::read(reader, top, &env, &services);
+    services::order(reader, &services, &start_steps);
+    let names = services::read_names(reader, top);
+    let limits = services::read_limits(reader, top);
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
     // What could be included is joined already; a list that is left is told for what else is in it.
     reader.texts(top, "include");
     let workspace = workspace?;
     if !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
-        let outside = At { value: ".".to_owned(), span: workspace.project.span.clone() };
-        folders.insert(0, Folder { outside, inside: workspace.project.clone(), except: Vec::new() });
+        let side = Side::Live(At { value: ".".to_owned(), span: workspace.project.span.clone() });
+        folders.insert(0, Folder { side, inside: workspace.project.clone(), except: Vec::new() });
     }
     // A base that could not be read is told already; an empty one stands for it while the rest is looked at.
     let nothing = At { value: String::new(), span: 0..0 };
     let base = base.unwrap_or(Base::Packages { depot: nothing, packages: Vec::new() });
-    Some(Spec { workspace, depots, base, toolchains, env, folders, ports, downloads, steps, editor, digest })
+    Some(Spec {
+        workspace,
+        depots,
+        base,
+        toolchains,
+        env,
+        folders,
+        ports,
+        downloads,
+        steps,
+        start_steps,
+        services,
+        names,
+        limits,
+        editor,
+        digest,
+    })
 }
 
 fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Workspace> {
@@ -101,7 +121,15 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Worksp
     let project = reader.text(table, "project").and_then(|project| rules::inside_path(reader, "project", project));
     let project =
         project.or_else(|| RootPath::from_absolute("/code").ok().map(|value| At { value, span: table.span() }));
-    Some(Workspace { name, about, account, project: project? })
+    let network = match reader.text(table, "network") {
+        Some(network) if network.value == "none" => Network::None,
+        Some(network) => {
+            rules::one_of(reader, "network", &network, &["out", "none"]);
+            Network::Out
+        }
+        None => Network::Out,
+    };
+    Some(Workspace { name, about, account, project: project?, network })
 }
 
 fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {
@@ -178,15 +206,50 @@ pub(super) fn read_env(
 fn read_folders(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Folder> {
     let mut folders = Vec::new();
     for table in reader.subtables(top, "folders", "folders[]") {
-        let outside = reader.outside(&table, "outside");
+        let side = read_side(reader, &table);
         let inside = reader.text(&table, "inside").and_then(|inside| rules::inside_path(reader, "inside", inside));
         let except = reader.texts(&table, "except").map(|except| except.value).unwrap_or_default();
         let except = except.into_iter().filter_map(|path| rules::except_path(reader, path)).collect();
-        if let (Some(outside), Some(inside)) = (outside, inside) {
-            folders.push(Folder { outside, inside, except });
+        if let (Some(side), Some(inside)) = (side, inside) {
+            folders.push(Folder { side, inside, except });
         }
     }
     folders
+}
+
+fn read_side(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Side> {
+    let mode = reader.text(table, "mode");
+    let kept = mode.as_ref().is_some_and(|mode| mode.value == "kept");
+    if let Some(mode) = &mode {
+        rules::one_of(reader, "mode", mode, &["live", "kept"]);
+    }
+    let (outside, name, owner) =
+        (reader.outside(table, "outside"), reader.text(table, "name"), reader.text(table, "owner"));
+    let foreign: &[&str] = if kept { &["outside", "except"] } else { &["name", "owner"] };
+    for key in foreign {
+        if let Some(span) = table.key_span(key) {
+            let (is, other) = if kept { ("kept", "live") } else { ("live", "kept") };
+            let message = format!("`{key}` means nothing for a {is} folder");
+            let remedy = format!("leave it out, or write mode = \"{other}\"");
+            reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, remedy));
+        }
+    }
+    let mut lacks = |key: &str, what: &str| {
+        let message = format!("the folder lacks the key `{key}`");
+        reader.push(Mistake::new(Code::MISSING_KEY, table.span(), message, format!("add it: {what}")));
+    };
+    if !kept {
+        if table.key_span("outside").is_none() {
+            lacks("outside", "the folder on the member's disk, or write mode = \"kept\" and a name");
+        }
+        return outside.map(Side::Live);
+    }
+    if table.key_span("name").is_none() {
+        lacks("name", "the name that cavrith folder takes");
+    }
+    let name = name?;
+    rules::plain_name(reader, "kept folder", &name.value, &name.span);
+    Some(Side::Kept { name, owner })
 }
 
 fn read_downloads(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Download> {
@@ -230,8 +293,21 @@ fn read_ports(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Port> {
             Some(number) => rules::port(reader, "outside", number),
         };
         let exact = reader.flag(&table, "exact");
+        let count = reader.number(&table, "count");
+        let protocol = match reader.text(&table, "protocol") {
+            Some(protocol) if protocol.value == "udp" => Protocol::Udp,
+            Some(protocol) => {
+                rules::one_of(reader, "protocol", &protocol, &["tcp", "udp"]);
+                Protocol::Tcp
+            }
+            None => Protocol::Tcp,
+        };
+        let bind = reader.text(&table, "bind").and_then(|bind| rules::address(reader, bind));
+        let open = reader.flag(&table, "open");
         if let (Some(name), Some(inside), Some(outside)) = (name, inside, outside) {
-            ports.push(Port { name, inside, outside, exact });
+            let first = inside.value.max(outside.value);
+            let count = count.map_or(1, |count| rules::port_count(reader, &count, first));
+            ports.push(Port { name, inside, outside, exact, count, protocol, bind, open });
         }
     }
     ports

@@ -145,7 +145,11 @@ fn looks_secret(name: &str) -> bool {
         || whole.ends_with("PRIVATE_KEY")
 }
 
+/// Says that a text is none of those that it may be; nothing when it is one.
 pub(super) fn one_of(reader: &mut Reader<'_>, name: &str, text: &At<String>, allowed: &[&str]) {
+    if allowed.contains(&text.value.as_str()) {
+        return;
+    }
     let remedy = match nearest(&text.value, allowed.iter().copied()) {
         Some(meant) => format!("write \"{meant}\""),
         None => format!("write one of {}", allowed.join(", ")),
@@ -198,17 +202,88 @@ pub(super) fn mode(reader: &mut Reader<'_>, text: &At<String>) -> u16 {
     }
 }
 
+/// A whole number and one of some units, in the smallest of them.
+fn measure(text: &str, units: &[(&str, u64)]) -> Option<u64> {
+    let text = text.trim();
+    let digits = text.len() - text.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();
+    let (_, factor) = units.iter().find(|(name, _)| *name == text[digits..].trim())?;
+    text[..digits].parse::<u64>().ok()?.checked_mul(*factor)
+}
+
+/// A short time in milliseconds: a whole number and `ms` or `s`.
+pub(super) fn pause(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
+    if let Some(millis @ 10..=60_000) = measure(&text.value, &[("ms", 1), ("s", 1000)]) {
+        return Some(millis);
+    }
+    let message = format!("{:?} is no time between 10 ms and 60 s", text.value);
+    let remedy = "write a whole number and ms or s, like \"500 ms\"";
+    reader.push(Mistake::new(Code::BAD_LIMIT, text.span, message, remedy));
+    None
+}
+
+/// An amount of memory in bytes: a whole number and `MiB` or `GiB`.
+pub(super) fn memory(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
+    if let Some(bytes @ 16_777_216..=1_125_899_906_842_624) = measure(&text.value, &[("MiB", 1 << 20), ("GiB", 1 << 30)]) {
+        return Some(bytes);
+    }
+    let message = format!("{:?} is no amount of memory of at least 16 MiB", text.value);
+    let remedy = "write a whole number and MiB or GiB, like \"2 GiB\"";
+    reader.push(Mistake::new(Code::BAD_AMOUNT, text.span, message, remedy));
+    None
+}
+
+/// A number from 1 to `most`.
+pub(super) fn amount(reader: &mut Reader<'_>, name: &str, number: At<i64>, most: u32) -> Option<u32> {
+    if let Some(value) = u32::try_from(number.value).ok().filter(|value| (1..=most).contains(value)) {
+        return Some(value);
+    }
+    let message = format!("`{name}` is {}, and has to be from 1 to {most}", number.value);
+    reader.push(Mistake::new(Code::BAD_AMOUNT, number.span, message, "write a whole number in these bounds"));
+    None
+}
+
+/// How many ports in a row, beginning with `first`.
+pub(super) fn port_count(reader: &mut Reader<'_>, number: &At<i64>, first: u16) -> u16 {
+    let most = 1000.min(i64::from(u16::MAX - first) + 1);
+    match u16::try_from(number.value).ok().filter(|count| *count > 0 && number.value <= most) {
+        Some(count) => count,
+        None => {
+            let message = format!("`count` is {}, and from port {first} on it can be 1 to {most}", number.value);
+            let remedy = "write how many ports in a row are meant";
+            reader.push(Mistake::new(Code::BAD_PORT, number.span.clone(), message, remedy));
+            1
+        }
+    }
+}
+
+/// The address of an interface. One that is not the loopback lets other machines in, which is worth a warning.
+pub(super) fn address(reader: &mut Reader<'_>, text: At<String>) -> Option<At<std::net::IpAddr>> {
+    let Ok(value) = text.value.parse::<std::net::IpAddr>() else {
+        let message = format!("{:?} is no IP address", text.value);
+        let remedy = "write one like \"127.0.0.1\" or \"::1\", or leave it out";
+        reader.push(Mistake::new(Code::BAD_ADDRESS, text.span, message, remedy));
+        return None;
+    };
+    if !value.is_loopback() {
+        let message = format!("with bind = \"{value}\" other machines reach the workspace through this port");
+        let remedy = "leave it out, unless that is what you want";
+        reader.push(Mistake::new(Code::OPEN_TO_OTHERS, text.span.clone(), message, remedy).as_warning());
+    }
+    Some(At { value, span: text.span })
+}
+
+/// A host name of several labels, or one (RFC 1123, section 2.1).
+pub(super) fn full_host_name(reader: &mut Reader<'_>, name: &str, span: &Span) {
+    let good = name.len() <= 253 && name.split('.').all(|label| is_plain(label, "-", 63) && !label.ends_with('-'));
+    if !good || name == "localhost" {
+        let remedy = "use labels of lower-case letters, digits and -, with dots between, like \"timetable.test\"";
+        bad_name(reader, "the workspace outside", name, span, remedy);
+    }
+}
+
 /// A length of time in seconds: a whole number and `s`, `min` or `h`.
 pub(super) fn limit(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
-    let trimmed = text.value.trim();
-    let digits = trimmed.len() - trimmed.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();
-    let unit = match trimmed[digits..].trim() {
-        "s" => Some(1),
-        "min" => Some(60),
-        "h" => Some(3600),
-        _ => None,
-    };
-    let seconds = trimmed[..digits].parse::<u64>().ok().zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
+    let seconds = measure(&text.value, &[("s", 1), ("min", 60), ("h", 3600)]);
     if let Some(seconds @ 1..=86_400) = seconds {
         return Some(seconds);
     }

@@ -3,35 +3,92 @@
 use std::collections::BTreeMap;
 
 use super::reader::{Reader, TableAt};
+use super::services::{self, Moment, Service, StartStep};
 use super::{Action, At, Copy, Run, Step, Text, Write, parse, rules, variables};
 use crate::mistake::{Code, Mistake, nearest};
 
 /// Steps that a spec may have: each is a layer, and overlayfs takes that many with room for the others.
 const MOST: usize = 200;
 
-pub(super) fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, env: &BTreeMap<String, At<String>>) -> Vec<Step> {
-    let mut steps = Vec::new();
+/// The steps that make the image, and those of a workspace's start, each in their order.
+pub(super) fn read(
+    reader: &mut Reader<'_>,
+    top: &TableAt<'_>,
+    env: &BTreeMap<String, At<String>>,
+    services: &BTreeMap<String, At<Service>>,
+) -> (Vec<Step>, Vec<StartStep>) {
+    let (mut build, mut start, mut moments) = (Vec::new(), Vec::new(), Vec::new());
     for table in reader.subtables(top, "steps", "steps[]") {
-        steps.extend(read_step(reader, &table, env));
+        let moment = read_moment(reader, &table);
+        let Some(step) = read_step(reader, &table, env) else { continue };
+        match moment {
+            None => build.push(step),
+            Some(moment) => {
+                only_runs(reader, &step);
+                moments.push((step.name.value.clone(), moment));
+                start.push(step);
+            }
+        }
     }
-    if let Some(step) = steps.get(MOST) {
-        let message = format!("there are {} steps, and a spec may have {MOST}", steps.len());
-        let remedy = "join commands that belong together into one step";
-        reader.push(Mistake::new(Code::NOT_ALLOWED, step.name.span.clone(), message, remedy));
+    for steps in [&build, &start] {
+        if let Some(step) = steps.get(MOST) {
+            let message = format!("there are {} steps, and a spec may have {MOST}", steps.len());
+            let remedy = "join commands that belong together into one step";
+            reader.push(Mistake::new(Code::NOT_ALLOWED, step.name.span.clone(), message, remedy));
+        }
     }
-    order(reader, steps)
+    let earlier: Vec<_> = build.iter().map(|step| step.name.value.clone()).collect();
+    let build = order(reader, build, |reader, named, known| {
+        let remedy = match nearest(&named.value, known.iter().copied()) {
+            Some(meant) => format!("write {meant:?}"),
+            None => "write the name of another step, or leave it out".to_owned(),
+        };
+        let message = match moments.iter().find(|(name, _)| *name == named.value) {
+            Some(_) => format!("the step {:?} is carried out when a workspace starts, after all of the image's", named.value),
+            None => format!("there is no step {:?}", named.value),
+        };
+        reader.push(Mistake::new(Code::UNKNOWN_STEP, named.span.clone(), message, remedy));
+    });
+    // Steps of the image come before those of a start in any case.
+    let start = order(reader, start, |reader, named, known| {
+        if !services.contains_key(&named.value) && !earlier.contains(&named.value) {
+            let all: Vec<_> = known.iter().copied().chain(services.keys().map(String::as_str)).collect();
+            services::unknown(reader, named, &all);
+        }
+    });
+    let start = start.into_iter().map(|mut step| {
+        step.after.retain(|after| services.contains_key(&after.value));
+        let moment = moments.iter().find(|(name, _)| *name == step.name.value).map_or(Moment::Start, |(_, moment)| *moment);
+        StartStep { step, moment }
+    });
+    (build, start.collect())
+}
+
+/// When the step is carried out; `None` for build.
+fn read_moment(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Moment> {
+    let at = reader.text(table, "at")?;
+    rules::one_of(reader, "at", &at, &["build", "first-start", "start"]);
+    match at.value.as_str() {
+        "first-start" => Some(Moment::FirstStart),
+        "start" => Some(Moment::Start),
+        _ => None,
+    }
+}
+
+/// Files belong into the image; what a start does is a command.
+fn only_runs(reader: &mut Reader<'_>, step: &Step) {
+    let key = match step.action {
+        Action::Run(_) => return,
+        Action::Write(_) => "writes a file",
+        Action::Copy(_) => "copies files",
+    };
+    let message = format!("the step {:?} {key}, and a step of the start runs a command", step.name.value);
+    let remedy = "write at = \"build\", or run a command";
+    reader.push(Mistake::new(Code::STEP_ACTION, step.name.span.clone(), message, remedy));
 }
 
 fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String, At<String>>) -> Option<Step> {
     let name = reader.text(table, "name");
-    match reader.text(table, "at") {
-        Some(at) if at.value == "build" => {}
-        Some(at) if matches!(at.value.as_str(), "first-start" | "start") => {
-            reader.not_yet(&format!("at = \"{}\"", at.value), "a step that runs when the workspace starts", at.span);
-        }
-        Some(at) => rules::one_of(reader, "at", &at, &["build", "first-start", "start"]),
-        None => {}
-    }
     let run = command(reader, table, "run");
     let write = reader.subtable(table, "write", "steps[].write").map(|table| read_write(reader, &table));
     let copy = reader.subtable(table, "copy", "steps[].copy").map(|table| read_copy(reader, &table));
@@ -66,7 +123,7 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
 }
 
 /// A command under a key; `Some(None)` when it is there and no command.
-fn command(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<Option<Run>> {
+pub(super) fn command(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<Option<Run>> {
     table.key_span(name)?;
     Some(match reader.text_or_texts(table, name) {
         None => None,
@@ -111,7 +168,11 @@ fn read_copy(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Copy> {
 }
 
 /// The steps in an order in which each comes after those that it names, and otherwise as in the file.
-fn order(reader: &mut Reader<'_>, steps: Vec<Step>) -> Vec<Step> {
+fn order(
+    reader: &mut Reader<'_>,
+    steps: Vec<Step>,
+    not_a_step: impl Fn(&mut Reader<'_>, &At<String>, &[&str]),
+) -> Vec<Step> {
     let names: Vec<_> = steps.iter().map(|step| step.name.value.clone()).collect();
     let mut waits: Vec<Vec<usize>> = Vec::new();
     for (number, step) in steps.iter().enumerate() {
@@ -129,12 +190,8 @@ fn order(reader: &mut Reader<'_>, steps: Vec<Step>) -> Vec<Step> {
                 }
                 Some(position) => own.push(position),
                 None => {
-                    let remedy = match nearest(&earlier.value, names.iter().map(String::as_str)) {
-                        Some(meant) => format!("write {meant:?}"),
-                        None => "write the name of another step, or leave it out".to_owned(),
-                    };
-                    let message = format!("there is no step {:?}", earlier.value);
-                    reader.push(Mistake::new(Code::UNKNOWN_STEP, earlier.span.clone(), message, remedy));
+                    let known: Vec<_> = names.iter().map(String::as_str).collect();
+                    not_a_step(reader, earlier, &known);
                 }
             }
         }

@@ -1,0 +1,273 @@
+//! What runs in a workspace: everything that its keeper needs to know, and what it takes to get from one arrangement to another.
+//!
+//! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down; [`changes`] holds
+//! what runs against what the spec says now, and names for each difference the least [`Effort`] that brings it about.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::digest::ImageFingerprint;
+use crate::lock::Lock;
+use crate::setup::Setup;
+use crate::spec::{Action, Limits, Moment, Network, Port, Protocol, Ready, Restart, Side, Spec};
+
+mod changes;
+
+pub use changes::{Change, Effort, changes};
+
+/// Seconds that a step of the start may take when nothing is said.
+const STEP_LIMIT: u64 = 3600;
+
+/// A whole arrangement.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Arrangement {
+    /// One line for people.
+    pub about: String,
+    /// The image that it is for.
+    pub image: ImageFingerprint,
+    /// The team's part.
+    pub setup: Setup,
+    /// Folders, an outer one before what lies in it.
+    pub folders: Vec<FolderPart>,
+    /// Ports.
+    pub ports: Vec<PortPart>,
+    /// Steps of the start, in their order.
+    pub steps: Vec<StepPart>,
+    /// Services by name.
+    pub services: BTreeMap<String, ServicePart>,
+    /// Host names, each with the port that is meant.
+    pub names: BTreeMap<String, String>,
+    /// What it may use of the machine.
+    pub limits: Limits,
+    /// Whether it reaches other machines.
+    pub network: Network,
+}
+
+/// A folder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FolderPart {
+    /// Where it appears.
+    pub inside: String,
+    /// Where its files lie.
+    pub place: Place,
+    /// Directories in it that never cross the wall, relative to it; sorted.
+    pub except: Vec<String>,
+}
+
+/// Where the files of a folder lie.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Place {
+    /// On the member's disk, relative to the project.
+    Live(String),
+    /// Beside the workspace, under a name; when it is new, it belongs to this account.
+    Kept(String, Option<String>),
+}
+
+/// A port, or some in a row.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PortPart {
+    /// Its name.
+    pub name: String,
+    /// The first one inside.
+    pub inside: u16,
+    /// The first one outside.
+    pub outside: u16,
+    /// How many.
+    pub count: u16,
+    /// Only these outside.
+    pub exact: bool,
+    /// What is carried.
+    pub protocol: Protocol,
+    /// The address outside, when it is not the loopback.
+    pub bind: Option<IpAddr>,
+    /// Whether its address on the web is opened.
+    pub open: bool,
+}
+
+/// A step of the start.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepPart {
+    /// Its name.
+    pub name: String,
+    /// When it is carried out.
+    pub moment: Moment,
+    /// Program and arguments.
+    pub argv: Vec<String>,
+    /// A command that, when it succeeds, leaves the step out.
+    pub unless: Option<Vec<String>>,
+    /// A path inside that, when it is there, leaves the step out.
+    pub creates: Option<String>,
+    /// Services that have to be ready.
+    pub after: Vec<String>,
+    /// Variables of it only.
+    pub env: BTreeMap<String, String>,
+    /// Who carries it out; the workspace's account when left out.
+    pub account: Option<String>,
+    /// Seconds it may take.
+    pub limit: u64,
+}
+
+impl StepPart {
+    /// What the step does, as one digest: a changed step is another one.
+    pub fn mark(&self) -> String {
+        let line = serde_json::to_vec(self).unwrap_or_else(|error| panic!("BUG: a step: {error}"));
+        blake3::hash(&line).to_hex()[..16].to_owned()
+    }
+}
+
+/// A service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ServicePart {
+    /// Program and arguments.
+    pub argv: Vec<String>,
+    /// Who it runs as; the workspace's account when left out.
+    pub account: Option<String>,
+    /// Where it is started; the project's folder when left out.
+    pub directory: Option<String>,
+    /// Variables of it only.
+    pub env: BTreeMap<String, String>,
+    /// Services and steps that come first.
+    pub after: Vec<String>,
+    /// How to tell that it is ready.
+    pub ready: Option<Ready>,
+    /// When it is begun again.
+    pub restart: Restart,
+    /// The signal that asks it to end.
+    pub signal: String,
+    /// Seconds until it is killed.
+    pub grace: u64,
+}
+
+fn plain<T: Clone>(env: &BTreeMap<String, crate::spec::At<T>>) -> BTreeMap<String, T> {
+    env.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect()
+}
+
+/// The services of a spec.
+pub fn services(spec: &Spec) -> BTreeMap<String, ServicePart> {
+    let one = |(name, service): (&String, &crate::spec::At<crate::spec::Service>)| {
+        let service = &service.value;
+        let part = ServicePart {
+            argv: service.run.argv(),
+            account: service.account.as_ref().map(|account| account.value.clone()),
+            directory: service.directory.as_ref().map(|directory| directory.value.to_string()),
+            env: plain(&service.env),
+            after: service.after.iter().map(|after| after.value.clone()).collect(),
+            ready: service.ready.clone(),
+            restart: service.restart,
+            signal: service.signal.clone(),
+            grace: service.grace,
+        };
+        (name.clone(), part)
+    };
+    spec.services.iter().map(one).collect()
+}
+
+/// The steps of a workspace's start.
+pub fn steps(spec: &Spec) -> Vec<StepPart> {
+    let one = |start: &crate::spec::StartStep| {
+        let step = &start.step;
+        let Action::Run(run) = &step.action else { return None };
+        Some(StepPart {
+            name: step.name.value.clone(),
+            moment: start.moment,
+            argv: run.argv(),
+            unless: step.unless.as_ref().map(crate::spec::Run::argv),
+            creates: step.creates.as_ref().map(|creates| creates.value.to_string()),
+            after: step.after.iter().map(|after| after.value.clone()).collect(),
+            env: plain(&step.env),
+            account: step.account.as_ref().map(|account| account.value.clone()),
+            limit: step.limit.unwrap_or(STEP_LIMIT),
+        })
+    };
+    spec.start_steps.iter().filter_map(one).collect()
+}
+
+fn port(port: &Port) -> PortPart {
+    PortPart {
+        name: port.name.value.clone(),
+        inside: port.inside.value,
+        outside: port.outside.value,
+        count: port.count,
+        exact: port.exact,
+        protocol: port.protocol,
+        bind: port.bind.as_ref().map(|bind| bind.value),
+        open: port.open,
+    }
+}
+
+impl Arrangement {
+    /// What a spec and its lock say of a workspace over an image whose account has this shell.
+    pub fn new(spec: &Spec, lock: &Lock, image: ImageFingerprint, shell: &str) -> Self {
+        let mut folders: Vec<_> = spec
+            .folders
+            .iter()
+            .map(|folder| {
+                let mut except: Vec<_> =
+                    folder.except.iter().map(|path| crate::path::shown(path.value.as_bytes())).collect();
+                // What lies in another one is mounted after it.
+                except.sort();
+                let place = match &folder.side {
+                    Side::Live(outside) => Place::Live(outside.value.clone()),
+                    Side::Kept { name, owner } => {
+                        Place::Kept(name.value.clone(), owner.as_ref().map(|owner| owner.value.clone()))
+                    }
+                };
+                FolderPart { inside: folder.inside.value.to_string(), place, except }
+            })
+            .collect();
+        folders.sort_by(|one, other| one.inside.cmp(&other.inside));
+        Self {
+            about: spec.workspace.about.clone().unwrap_or_default(),
+            image,
+            setup: Setup::new(spec, lock, shell),
+            folders,
+            ports: spec.ports.iter().map(port).collect(),
+            steps: steps(spec),
+            services: services(spec),
+            names: plain(&spec.names),
+            limits: spec.limits,
+            network: spec.workspace.network,
+        }
+    }
+
+    /// The services that one of these names waits for, each after those that it waits for itself. What is no service is left out.
+    pub fn needed_first(&self, names: &[String]) -> Vec<String> {
+        let mut first = Vec::new();
+        for name in names {
+            self.add_needed(name, &mut first, 0);
+        }
+        first
+    }
+
+    fn add_needed(&self, name: &str, first: &mut Vec<String>, depth: usize) {
+        let Some(service) = self.services.get(name) else { return };
+        // A spec that was read has no circles; the depth is for a record that somebody changed.
+        if first.iter().any(|known| known == name) || depth > self.services.len() {
+            return;
+        }
+        for earlier in &service.after {
+            self.add_needed(earlier, first, depth + 1);
+        }
+        if !first.iter().any(|known| known == name) {
+            first.push(name.to_owned());
+        }
+    }
+
+    /// All services, each after those that it waits for.
+    pub fn services_in_order(&self) -> Vec<String> {
+        self.needed_first(&self.services.keys().cloned().collect::<Vec<_>>())
+    }
+
+    /// Host names that stand for the workspace inside: its own, those of the spec, and the services'.
+    pub fn inside_names(&self) -> Vec<String> {
+        let own = std::iter::once(self.setup.host_name.clone());
+        let mut names: Vec<_> = own.chain(self.names.keys().cloned()).chain(self.services.keys().cloned()).collect();
+        let mut seen = std::collections::BTreeSet::new();
+        names.retain(|name| name != "localhost" && seen.insert(name.clone()));
+        names
+    }
+}
