@@ -35,6 +35,7 @@ use crate::screen::Screen;
 fn main() -> ExitCode {
     cavrith_sandbox::child::divert();
     cavrith_engine::sealing::divert();
+    cavrith_workspace::keeper::divert();
     let args = match Args::try_parse() {
         Ok(args) => args,
         Err(error) => {

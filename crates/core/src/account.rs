@@ -58,6 +58,19 @@ pub fn find(passwd: &[u8], name: &str) -> Option<Account> {
     Some(Account { user: fields[2].parse().ok()?, group: fields[3].parse().ok()?, home: fields[5].clone() })
 }
 
+/// The groups of an account: its own, and those of a group file (group(5)) that list it.
+pub fn groups(group: &[u8], name: &str, own: u32) -> Vec<u32> {
+    let text = String::from_utf8_lossy(group);
+    let listed = text.lines().filter_map(|line| {
+        let mut fields = line.split(':').skip(2);
+        let (number, members) = (fields.next()?.parse().ok()?, fields.next()?);
+        members.split(',').any(|member| member == name).then_some(number)
+    });
+    let mut groups: Vec<u32> = std::iter::once(own).chain(listed).collect();
+    groups.dedup();
+    groups
+}
+
 /// The names of all accounts in a passwd file.
 pub fn names(passwd: &[u8]) -> Vec<String> {
     passwd_lines(passwd).map(|fields| fields[0].clone()).collect()

@@ -15,7 +15,7 @@ use crate::spec::{Action, Limits, Moment, Network, Port, Protocol, Ready, Restar
 
 mod changes;
 
-pub use changes::{Change, Effort, changes};
+pub use changes::{Change, Effort, changes, shown_limits};
 
 /// Seconds that a step of the start may take when nothing is said.
 const STEP_LIMIT: u64 = 3600;

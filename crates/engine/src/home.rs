@@ -35,6 +35,11 @@ impl Home {
         self.root.join("store")
     }
 
+    /// Kept folders, by workspace.
+    pub fn kept(&self) -> PathBuf {
+        self.root.join("kept")
+    }
+
     /// What belongs to the workspaces of single projects.
     pub fn workspaces(&self) -> PathBuf {
         self.root.join("workspaces")

@@ -153,7 +153,7 @@ impl Maker<'_> {
             env.insert(name.to_owned(), value.clone());
         }
         let (user, group) = (account.user, account.group);
-        Ok(CommandJob { argv, env, directory: "/".to_owned(), user, group, terminal: [false; 3] })
+        Ok(CommandJob { argv, env, directory: "/".to_owned(), user, group, ..CommandJob::default() })
     }
 
     fn too_long(&self, seconds: u64) -> EngineError {

@@ -76,7 +76,7 @@ pub fn layer_roots<'a>(
 /// A command of the account, in a workspace with this setup.
 pub fn account_command(setup: &Setup, argv: Vec<String>) -> CommandJob {
     let (user, group) = (ACCOUNT_ID, ACCOUNT_ID);
-    CommandJob { argv, env: setup.env.clone(), directory: "/".to_owned(), user, group, terminal: [false; 3] }
+    CommandJob { argv, env: setup.env.clone(), directory: "/".to_owned(), user, group, ..CommandJob::default() }
 }
 
 /// A sandbox over a whole image, as a fresh workspace has it.

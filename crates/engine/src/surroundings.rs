@@ -9,7 +9,7 @@ use cavrith_core::lock::{self, Lock, fit};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::document::Sources;
-use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Spec, Text};
+use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
 use cavrith_core::template::{self, Names};
 
 use crate::error::EngineError;
@@ -57,7 +57,8 @@ pub fn mistakes(
 fn folders(dir: &Path, spec: &Spec) -> Vec<Mistake> {
     let mut mistakes = Vec::new();
     for folder in &spec.folders {
-        let outside = dir.join(&folder.outside.value);
+        let Side::Live(at) = &folder.side else { continue };
+        let outside = dir.join(&at.value);
         let problem = match fs::metadata(&outside) {
             Ok(meta) if meta.is_dir() => {
                 mistakes.extend(folder.except.iter().filter_map(|except| except_mistake(&outside, except)));
@@ -66,9 +67,9 @@ fn folders(dir: &Path, spec: &Spec) -> Vec<Mistake> {
             Ok(_) => "is no folder".to_owned(),
             Err(error) => format!("cannot be used: {}", plain(&error)),
         };
-        let message = format!("the folder {} {problem}", folder.outside.value);
+        let message = format!("the folder {} {problem}", at.value);
         let remedy = "make the folder, or correct the path; it is relative to the spec";
-        mistakes.push(Mistake::new(Code::FOLDER_MISSING, folder.outside.span.clone(), message, remedy));
+        mistakes.push(Mistake::new(Code::FOLDER_MISSING, at.span.clone(), message, remedy));
     }
     mistakes
 }

@@ -11,10 +11,13 @@ use nix::unistd::{ForkResult, Gid, Pid, Uid, fork};
 use rustix::pty::OpenptFlags;
 use rustix::thread::CapabilitySet;
 
+use cavrith_core::account;
+
 use crate::clock::Clock;
 use crate::filter;
 use crate::ids::c_text;
-use crate::job::{CommandJob, Purpose};
+use crate::archive;
+use crate::job::{CommandJob, Each, Job, Purpose, Task};
 use crate::owners;
 use crate::root::BUILD_PROCESSES;
 
@@ -47,7 +50,7 @@ fn failed(doing: &str, error: impl Into<io::Error>) -> Start {
 pub(crate) fn start(
     command: &CommandJob,
     stdio: Vec<OwnedFd>,
-    purpose: Purpose,
+    job: &Job,
     clock: &mut Clock,
     others: Option<&File>,
 ) -> Start {
@@ -64,7 +67,7 @@ pub(crate) fn start(
         Err(error) => failed("start a process", error),
         Ok(ForkResult::Child) => {
             drop(report);
-            let why = become_command(command, &stdio, inner.as_ref(), purpose, clock.is_shifted(), others);
+            let why = become_command(command, &stdio, inner.as_ref(), job, clock.is_shifted(), others);
             let _ = rustix::io::write(&told, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
             // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
             unsafe { libc::_exit(127) }
@@ -107,13 +110,65 @@ fn become_command(
     command: &CommandJob,
     stdio: &[OwnedFd],
     terminal: Option<&OwnedFd>,
-    purpose: Purpose,
+    job: &Job,
     traced: bool,
     others: Option<&File>,
 ) -> Why {
-    match prepare(command, stdio, terminal, purpose, traced, others) {
-        Ok(()) => execute(command),
-        Err(why) => why,
+    let found = match Who::find(command) {
+        Ok(found) => found,
+        Err(why) => return why,
+    };
+    if let Err(why) = prepare(command, stdio, terminal, job, traced, others, &found) {
+        return why;
+    }
+    match &command.task {
+        // Its program is this one; what it writes goes to the streams that it was given.
+        Some(task) => task_at_hand(task),
+        None => execute(command, &found.env),
+    }
+}
+
+/// Tells the parent that all is well, which for a program its start does, and carries a task out.
+fn task_at_hand(task: &Task) -> ! {
+    // SAFETY: closes descriptors from 3 on, the parent's pipe among them, which no Rust value is dropped for: this process ends by
+    // _exit.
+    unsafe { libc::close_range(3, libc::c_uint::MAX, 0) };
+    let code = match archive::carry_out(task) {
+        Ok(()) => 0,
+        Err(error) => {
+            let _ = rustix::io::write(rustix::stdio::stderr(), format!("{error}\n").as_bytes());
+            1
+        }
+    };
+    // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
+    unsafe { libc::_exit(code) }
+}
+
+/// Whom a command runs as.
+struct Who {
+    user: u32,
+    group: u32,
+    groups: Vec<u32>,
+    env: std::collections::BTreeMap<String, String>,
+}
+
+impl Who {
+    /// The numbers that the command names, or those that its account has in the files of the inside (passwd(5), group(5)).
+    fn find(command: &CommandJob) -> Result<Self, Why> {
+        let mut env = command.env.clone();
+        let Some(name) = &command.account else {
+            return Ok(Self { user: command.user, group: command.group, groups: vec![command.group], env });
+        };
+        let passwd = std::fs::read("/etc/passwd").unwrap_or_default();
+        let found = account::find(&passwd, name).ok_or_else(|| Why {
+            text: format!("there is no account {name} inside; there are {}", account::names(&passwd).join(", ")),
+            missing: false,
+        })?;
+        let groups = account::groups(&std::fs::read("/etc/group").unwrap_or_default(), name, found.group);
+        for (variable, value) in [("HOME", &found.home), ("USER", name), ("LOGNAME", name)] {
+            env.insert(variable.to_owned(), value.clone());
+        }
+        Ok(Self { user: found.user, group: found.group, groups, env })
     }
 }
 
@@ -121,16 +176,18 @@ fn prepare(
     command: &CommandJob,
     stdio: &[OwnedFd],
     terminal: Option<&OwnedFd>,
-    purpose: Purpose,
+    job: &Job,
     traced: bool,
     others: Option<&File>,
+    who: &Who,
 ) -> Result<(), Why> {
+    let purpose = job.purpose;
     // A session of its own: it is no part of anybody's terminal but the one it is given.
     rustix::process::setsid().map_err(|error| why("begin a session")(error.into()))?;
     if let Some(terminal) = terminal {
         rustix::process::ioctl_tiocsctty(terminal).map_err(|error| why("take the terminal")(error.into()))?;
         // The terminal belongs to whoever works on it, as after a login.
-        let _ = rustix::fs::fchown(terminal, Some(rustix::fs::Uid::from_raw(command.user)), None);
+        let _ = rustix::fs::fchown(terminal, Some(rustix::fs::Uid::from_raw(who.user)), None);
     }
     for (number, wants_terminal) in command.terminal.into_iter().enumerate() {
         let from = if wants_terminal { terminal } else { stdio.get(number) };
@@ -149,11 +206,12 @@ fn prepare(
     if purpose == Purpose::Build {
         limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES.into())?;
     }
+    limit_each(job.each)?;
     // Set-uid programs give nothing inside: the owners they would give are the wall's own business.
     rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
     // Only what root makes in a build can have other owners that count; what is changed in a workspace is the member's.
     let recorder = match others {
-        Some(others) if purpose == Purpose::Build && command.user == 0 => {
+        Some(others) if purpose == Purpose::Build && who.user == 0 => {
             Some(owners::Recorder::start(others).map_err(why("start to record owners"))?)
         }
         _ => None,
@@ -165,9 +223,10 @@ fn prepare(
     bound_capabilities().map_err(why("give up capabilities"))?;
     if others.is_some() {
         // There is one user and one group, which we are, and no other groups.
-        become_only(command.user, command.group)?;
+        let (user, group) = if purpose == Purpose::Workspace { job.only } else { (who.user, who.group) };
+        become_only(user, group)?;
     } else {
-        become_user(command.user, command.group)?;
+        become_user(who)?;
     }
     if let Some(recorder) = recorder {
         recorder.attach().map_err(why("record owners"))?;
@@ -203,9 +262,32 @@ fn bound_capabilities() -> io::Result<()> {
     Ok(())
 }
 
-fn become_user(user: u32, group: u32) -> Result<(), Why> {
-    nix::unistd::setgroups(&[Gid::from_raw(group)]).map_err(|error| why("set the groups")(error.into()))?;
-    become_only(user, group)
+/// Limits of a process of its own, where everything together cannot be limited: memory that it writes to (`RLIMIT_DATA`, since
+/// address space alone is reserved generously by many runtimes), processes of its user, the processors it runs on.
+fn limit_each(each: Each) -> Result<(), Why> {
+    if let Some(bytes) = each.memory {
+        limit(Resource::RLIMIT_DATA, bytes)?;
+    }
+    if let Some(count) = each.processes {
+        limit(Resource::RLIMIT_NPROC, count.into())?;
+    }
+    if let Some(cpus) = each.cpus {
+        let bound = |error: nix::errno::Errno| why("bind it to processors")(error.into());
+        let allowed = nix::sched::sched_getaffinity(Pid::from_raw(0)).map_err(bound)?;
+        let mut some = nix::sched::CpuSet::new();
+        let usable = (0..nix::sched::CpuSet::count()).filter(|cpu| allowed.is_set(*cpu).unwrap_or(false));
+        for cpu in usable.take(cpus as usize) {
+            some.set(cpu).map_err(bound)?;
+        }
+        nix::sched::sched_setaffinity(Pid::from_raw(0), &some).map_err(bound)?;
+    }
+    Ok(())
+}
+
+fn become_user(who: &Who) -> Result<(), Why> {
+    let groups: Vec<_> = who.groups.iter().map(|group| Gid::from_raw(*group)).collect();
+    nix::unistd::setgroups(&groups).map_err(|error| why("set the groups")(error.into()))?;
+    become_only(who.user, who.group)
 }
 
 fn become_only(user: u32, group: u32) -> Result<(), Why> {
@@ -215,15 +297,16 @@ fn become_only(user: u32, group: u32) -> Result<(), Why> {
 }
 
 /// Replaces this process by the command; returns why that failed.
-fn execute(command: &CommandJob) -> Why {
+fn execute(command: &CommandJob, env: &std::collections::BTreeMap<String, String>) -> Why {
     let argv: Vec<CString> = command.argv.iter().map(|argument| c_text(argument.as_str())).collect();
-    let env: Vec<CString> = command.env.iter().map(|(name, value)| c_text(format!("{name}={value}"))).collect();
+    let path = env.get("PATH").map_or("", String::as_str);
+    let env: Vec<CString> = env.iter().map(|(name, value)| c_text(format!("{name}={value}"))).collect();
     let Some(program) = argv.first() else {
         return Why { text: "there is no command".to_owned(), missing: true };
     };
     let named = command.argv.first().map_or("", String::as_str);
     let mut denied = None;
-    for place in places(named, command.env.get("PATH").map_or("", String::as_str)) {
+    for place in places(named, path) {
         let place = c_text(place);
         let Err(error) = nix::unistd::execve(&place, &argv, &env);
         match error {

@@ -7,7 +7,7 @@ use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
-use nix::sys::signal::{SigSet, Signal, killpg};
+use nix::sys::signal::{SigSet, Signal, kill, killpg};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork};
@@ -16,7 +16,7 @@ use rustix::process::DumpableBehavior;
 use crate::clock::Clock;
 use crate::command::{self, Start};
 use crate::job::{Ending, Job, Order, Report};
-use crate::{net, owners, root, wire};
+use crate::{measuring, net, owners, root, wire};
 
 /// Runs the inside until the parent is gone. The result is the process's exit code.
 pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> i32 {
@@ -109,7 +109,7 @@ impl Inside<'_> {
     fn obey(&mut self, order: Order, fds: Vec<OwnedFd>) -> io::Result<()> {
         match order {
             Order::Run(number, command) => {
-                match command::start(&command, fds, self.job.purpose, &mut self.clock, self.others.as_ref()) {
+                match command::start(&command, fds, self.job, &mut self.clock, self.others.as_ref()) {
                     Start::Running { pid, terminal } => {
                         self.running.insert(pid, number);
                         let terminal: Vec<_> = terminal.iter().map(OwnedFd::as_fd).collect();
@@ -128,6 +128,22 @@ impl Inside<'_> {
                 }
                 Ok(())
             }
+            Order::SignalAll(signal) => {
+                if let Ok(signal) = Signal::try_from(signal) {
+                    // Everything that can be signalled, which in a namespace of our own is all but ourselves (kill(2)).
+                    let _ = kill(Pid::from_raw(-1), signal);
+                }
+                Ok(())
+            }
+            Order::KillMarked(mark) => {
+                measuring::kill_marked(&mark);
+                Ok(())
+            }
+            Order::Look(number, path) => {
+                let there = std::path::Path::new(&path).symlink_metadata().is_ok();
+                self.report(&Report::Looked(number, there), &[])
+            }
+            Order::Measure(number) => self.report(&Report::Measured(number, measuring::measure()), &[]),
             Order::Begin(_) | Order::HoldIds | Order::Mapped => Ok(()),
         }
     }

@@ -25,6 +25,15 @@ pub struct Job {
     pub oddities: Oddities,
     /// User and group of the commands to come. Where there is one of each only, these are what there is inside.
     pub only: (u32, u32),
+    /// Files of the outside that lie over files inside; what is not there inside is made.
+    #[serde(default)]
+    pub files: Vec<FolderMount>,
+    /// Directories of control groups that everything inside belongs to.
+    #[serde(default, with = "crate::wire::paths")]
+    pub groups: Vec<PathBuf>,
+    /// Limits of single processes, where groups of them cannot be limited.
+    #[serde(default)]
+    pub each: Each,
     /// Owners are written beside files; set by the session.
     #[serde(default)]
     pub(crate) records_owners: bool,
@@ -34,9 +43,31 @@ impl Job {
     /// A sandbox for a purpose, without folders and oddities, in which root runs commands.
     pub fn new(purpose: Purpose, layers: Vec<PathBuf>, bench: PathBuf, host_name: &str) -> Self {
         let host_name = host_name.to_owned();
-        let (folders, oddities, only) = (Vec::new(), Oddities::default(), (0, 0));
-        Self { layers, bench, host_name, folders, purpose, oddities, only, records_owners: false }
+        Self {
+            layers,
+            bench,
+            host_name,
+            folders: Vec::new(),
+            purpose,
+            oddities: Oddities::default(),
+            only: (0, 0),
+            files: Vec::new(),
+            groups: Vec::new(),
+            each: Each::default(),
+            records_owners: false,
+        }
     }
+}
+
+/// Limits that a process passes on to those that it starts.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Each {
+    /// Bytes of memory that one process may have.
+    pub memory: Option<u64>,
+    /// How many processors all of it may run on.
+    pub cpus: Option<u32>,
+    /// How many processes the account may have.
+    pub processes: Option<u32>,
 }
 
 /// One folder.
@@ -48,6 +79,13 @@ pub struct FolderMount {
     /// Where it appears; absolute.
     #[serde(with = "crate::wire::path")]
     pub inside: PathBuf,
+    /// Its files keep the owners that they have on the disk.
+    #[serde(default)]
+    pub kept: bool,
+    /// It is empty and belongs to nobody yet: it gets rights and owner of the place it is mounted on, or is given to the account of
+    /// this name, when it has one.
+    #[serde(default)]
+    pub new: Option<Option<String>>,
     /// It comes as an already made mount, in the order of those that do: one whose owner is mapped to the account.
     #[serde(default)]
     pub(crate) handed_over: bool,
@@ -56,7 +94,7 @@ pub struct FolderMount {
 impl FolderMount {
     /// A folder.
     pub fn new(outside: PathBuf, inside: PathBuf) -> Self {
-        Self { outside, inside, handed_over: false }
+        Self { outside, inside, kept: false, new: None, handed_over: false }
     }
 }
 
@@ -79,7 +117,7 @@ pub struct Oddities {
 }
 
 /// One command.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct CommandJob {
     /// Program and arguments. A program without a slash is looked for in the `PATH` of `env`.
     pub argv: Vec<String>,
@@ -93,6 +131,31 @@ pub struct CommandJob {
     pub group: u32,
     /// Which of standard input, output and error are to be a terminal inside.
     pub terminal: [bool; 3],
+    /// The name of an account inside, which is looked up there: its numbers, groups and home go before `user`, `group` and `env`.
+    #[serde(default)]
+    pub account: Option<String>,
+    /// Instead of a program: something that this crate does itself, so that nothing in the image is needed for it.
+    #[serde(default)]
+    pub task: Option<Task>,
+}
+
+/// Something that is done inside without a program of the image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Task {
+    /// Write the file or directory at `path` to standard output, as a tar archive whose first name is `name`.
+    Pack {
+        /// What.
+        path: String,
+        /// As what.
+        name: String,
+    },
+    /// Take such an archive from standard input. What it holds becomes `path`, or lies in it under `name` when it is a directory.
+    Unpack {
+        /// Where.
+        path: String,
+        /// As what.
+        name: String,
+    },
 }
 
 /// How a command ended.
@@ -141,6 +204,38 @@ pub(crate) enum Order {
     Run(u64, CommandJob),
     /// Send a signal to the group of processes of the command with this number.
     Signal(u64, i32),
+    /// Send a signal to everything inside but PID 1.
+    SignalAll(i32),
+    /// Kill everything inside that was started with this in its environment.
+    KillMarked(String),
+    /// Say whether a path is there.
+    Look(u64, String),
+    /// Say what everything inside uses, and which ports are listened on.
+    Measure(u64),
+}
+
+/// What everything inside uses, PID 1 not counted.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Use {
+    /// Processes.
+    pub processes: u32,
+    /// Bytes of memory; what several processes share is shared out among them.
+    pub memory: u64,
+    /// Milliseconds of processor time of those that run now.
+    pub cpu_millis: u64,
+    /// Ports that are listened on.
+    pub listening: Vec<Listening>,
+}
+
+/// A port inside that a program listens on.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Listening {
+    /// The port.
+    pub port: u16,
+    /// Datagrams, not connections.
+    pub udp: bool,
+    /// The program's name, as far as it can be told.
+    pub program: String,
 }
 
 /// From the sandbox to the parent.
@@ -168,4 +263,8 @@ pub(crate) enum Report {
     },
     /// The command with this number ended.
     Ended(u64, Ending),
+    /// Whether the path of the order with this number is there.
+    Looked(u64, bool),
+    /// What is used, for the order with this number.
+    Measured(u64, Use),
 }

@@ -20,6 +20,8 @@
 //!
 //! For sealing, [`clock`] shows the inside another time of day.
 
+pub mod archive;
+pub mod background;
 pub mod child;
 mod clock;
 mod command;
@@ -31,7 +33,9 @@ mod init;
 pub mod janitor;
 pub mod job;
 mod looking;
+pub mod groups;
 pub mod machine;
+mod measuring;
 pub mod net;
 pub mod odd;
 pub mod owners;

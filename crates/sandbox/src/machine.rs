@@ -152,7 +152,7 @@ pub fn try_sandbox(identity: Identity, layer: &Path, bench: &Path) -> Vec<Trait>
         directory: "/".to_owned(),
         user: 0,
         group: 0,
-        terminal: [false; 3],
+        ..CommandJob::default()
     };
     let asked = session.run(&command, std::time::Duration::from_secs(10), &mut |_| ());
     traits.insert(

@@ -1,7 +1,7 @@
 //! The network of the inside: a loopback of its own, and a way in from outside.
 
 use std::io;
-use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, TcpStream};
+use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use std::sync::mpsc;
 use std::time::Duration;
@@ -27,6 +27,9 @@ pub(crate) fn loopback_up() -> io::Result<()> {
 enum Wish {
     Connect(u16, mpsc::Sender<io::Result<TcpStream>>),
     Listen(u16, mpsc::Sender<io::Result<TcpListener>>),
+    Datagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
+    ListenDatagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
+    IsListened(u16, mpsc::Sender<io::Result<bool>>),
 }
 
 /// Connects to ports inside, from outside.
@@ -52,6 +55,11 @@ impl Connector {
                 match wish {
                     Wish::Connect(port, answer) => drop(answer.send(connect_inside(port))),
                     Wish::Listen(port, answer) => drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port)))),
+                    Wish::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
+                    Wish::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
+                    Wish::ListenDatagrams(port, answer) => {
+                        drop(answer.send(UdpSocket::bind((Ipv4Addr::LOCALHOST, port))));
+                    }
                 }
             }
         })?;
@@ -75,6 +83,27 @@ impl Connector {
         self.ask(|answer| Wish::Listen(port, answer))
     }
 
+    /// A socket whose datagrams go to a port on the inside's loopback, and that takes those from there.
+    ///
+    /// # Errors
+    /// When no socket can be had.
+    pub fn datagrams(&self, port: u16) -> io::Result<UdpSocket> {
+        self.ask(|answer| Wish::Datagrams(port, answer))
+    }
+
+    /// A socket that takes the datagrams to a port of the inside's loopback, as a program inside would.
+    ///
+    /// # Errors
+    /// When something inside has the port already.
+    pub fn listen_datagrams(&self, port: u16) -> io::Result<UdpSocket> {
+        self.ask(|answer| Wish::ListenDatagrams(port, answer))
+    }
+
+    /// Whether something inside takes connections on a port. Nobody notices being asked.
+    pub fn is_listened(&self, port: u16) -> bool {
+        self.ask(|answer| Wish::IsListened(port, answer)).unwrap_or(false)
+    }
+
     fn ask<T>(&self, wish: impl FnOnce(mpsc::Sender<io::Result<T>>) -> Wish) -> io::Result<T> {
         let (answer, granted) = mpsc::channel();
         let gone = || io::Error::from(io::ErrorKind::NotConnected);
@@ -89,4 +118,32 @@ fn connect_inside(port: u16) -> io::Result<TcpStream> {
     first.or_else(|error| {
         TcpStream::connect_timeout(&SocketAddr::from((Ipv6Addr::LOCALHOST, port)), limit).map_err(|_| error)
     })
+}
+
+/// As the kernel's lists of this thread's network say.
+fn is_listened(port: u16) -> bool {
+    ["/proc/thread-self/net/tcp", "/proc/thread-self/net/tcp6"].into_iter().any(|list| {
+        let text = std::fs::read_to_string(list).unwrap_or_default();
+        crate::measuring::local_ports(&text, crate::measuring::LISTENS).any(|(known, _)| known == port)
+    })
+}
+
+/// By IPv4, unless only IPv6 has somebody who takes datagrams: a socket cannot tell, so the kernel's list is asked.
+fn datagrams_inside(port: u16) -> io::Result<UdpSocket> {
+    let taken = |list: &str| {
+        let text = std::fs::read_to_string(list).unwrap_or_default();
+        crate::measuring::local_ports(&text, crate::measuring::BOUND).any(|(bound, _)| bound == port)
+    };
+    // Of this thread, which is in the inside's network.
+    let only_six = !taken("/proc/thread-self/net/udp") && taken("/proc/thread-self/net/udp6");
+    let socket = if only_six {
+        let socket = UdpSocket::bind((Ipv6Addr::LOCALHOST, 0))?;
+        socket.connect((Ipv6Addr::LOCALHOST, port))?;
+        socket
+    } else {
+        let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0))?;
+        socket.connect((Ipv4Addr::LOCALHOST, port))?;
+        socket
+    };
+    Ok(socket)
 }

@@ -73,7 +73,12 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     let mut handed_over = handed_over.into_iter();
     for folder in &job.folders {
         let shown = folder.inside.display();
-        mount_folder(folder, &mut handed_over).map_err(failed(format!("mount the folder {shown}")))?;
+        mount_folder(folder, job, &mut handed_over).map_err(failed(format!("mount the folder {shown}")))?;
+    }
+    for file in &job.files {
+        if let Err(error) = mount_file(file) {
+            notes.push(format!("{} is the image's own inside ({error})", file.inside.display()));
+        }
     }
     unmount(Path::new("/").join(OLD_ROOT), UnmountFlags::DETACH).map_err(failed("take the old root away"))?;
     fs::remove_dir(Path::new("/").join(OLD_ROOT)).map_err(failed("remove the old root's place"))?;
@@ -203,21 +208,105 @@ fn cover_proc(purpose: Purpose, notes: &mut Vec<String>) {
 }
 
 /// Mounts one folder, after the exchange of the roots, so that no link of the image leads its place outside.
-fn mount_folder(folder: &FolderMount, handed_over: &mut impl Iterator<Item = OwnedFd>) -> io::Result<()> {
+fn mount_folder(folder: &FolderMount, job: &Job, handed_over: &mut impl Iterator<Item = OwnedFd>) -> io::Result<()> {
     let inside = folder.inside.strip_prefix("/").unwrap_or(&folder.inside);
-    let root = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
-    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-    let place =
-        rustix::fs::openat2(&root, inside, flags, Mode::empty(), ResolveFlags::IN_ROOT | ResolveFlags::NO_SYMLINKS)
-            .map_err(|error| io::Error::other(format!("its place in the image is no plain directory ({error})")))?;
+    let place = match place_for(inside, OFlags::DIRECTORY) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            make_place(inside, job.only)?;
+            place_for(inside, OFlags::DIRECTORY)?
+        }
+        other => other.map_err(|error| io::Error::other(format!("its place in the image is no plain directory ({error})")))?,
+    };
     let source = if folder.handed_over {
         handed_over.next().ok_or_else(|| io::Error::other("the mount did not arrive"))?
     } else {
-        let outside = folder.outside.strip_prefix("/").unwrap_or(&folder.outside);
-        let path = Path::new("/").join(OLD_ROOT).join(outside);
-        let clone = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC | OpenTreeFlags::AT_RECURSIVE;
-        open_tree(CWD, &path, clone)?
+        clone_outside(&folder.outside)?
     };
+    if let Some(account) = &folder.new {
+        settle(&source, &place, account.as_deref())?;
+    }
+    attach(&source, &place)
+}
+
+/// The place of a mount, found without following a link.
+fn place_for(inside: &Path, kind: OFlags) -> io::Result<OwnedFd> {
+    let root = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+    let flags = OFlags::PATH | kind | OFlags::CLOEXEC;
+    let resolve = ResolveFlags::IN_ROOT | ResolveFlags::NO_SYMLINKS;
+    Ok(rustix::fs::openat2(&root, inside, flags, Mode::empty(), resolve)?)
+}
+
+/// Makes directories for a place, the account's where another folder of the account is around it, else as the directory above.
+fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
+    let mut at = std::path::PathBuf::new();
+    for part in inside.components() {
+        let above = at.clone();
+        at.push(part);
+        if place_for(&at, OFlags::DIRECTORY).is_ok() {
+            continue;
+        }
+        let dir = if above.as_os_str().is_empty() { Path::new(".") } else { above.as_path() };
+        let dir = place_for(dir, OFlags::DIRECTORY)?;
+        let owner = rustix::fs::fstat(&dir)?;
+        rustix::fs::mkdirat(&dir, part.as_os_str(), Mode::from_raw_mode(0o755))?;
+        let owner = if owner.st_uid == 0 && at.starts_with("home") { (user, group) } else { (owner.st_uid, owner.st_gid) };
+        // Where there is one owner only, it is right already.
+        let _ = rustix::fs::chownat(
+            &dir,
+            part.as_os_str(),
+            Some(rustix::fs::Uid::from_raw(owner.0)),
+            Some(rustix::fs::Gid::from_raw(owner.1)),
+            rustix::fs::AtFlags::SYMLINK_NOFOLLOW,
+        );
+    }
+    Ok(())
+}
+
+/// Gives a new folder the rights and the owner of its place, or an account as owner.
+fn settle(source: &OwnedFd, place: &OwnedFd, account: Option<&str>) -> io::Result<()> {
+    let there = rustix::fs::fstat(place)?;
+    let (mut user, mut group) = (there.st_uid, there.st_gid);
+    if let Some(name) = account {
+        let passwd = fs::read("/etc/passwd")?;
+        let found = cavrith_core::account::find(&passwd, name)
+            .ok_or_else(|| io::Error::other(format!("there is no account {name} inside to give it to")))?;
+        (user, group) = (found.user, found.group);
+    }
+    // The descriptor names a place only; through /proc it is a directory that can be changed.
+    let path = format!("/proc/self/fd/{}", source.as_raw_fd());
+    let mode = Mode::from_raw_mode(there.st_mode & 0o7777);
+    rustix::fs::chmod(&path, mode)?;
+    // Where there is one owner only, it stays as it is.
+    let _ = std::os::unix::fs::chown(&path, Some(user), Some(group));
+    Ok(())
+}
+
+/// A mount of something of the outside, which is still there beneath the old root.
+fn clone_outside(path: &Path) -> io::Result<OwnedFd> {
+    let outside = path.strip_prefix("/").unwrap_or(path);
+    let path = Path::new("/").join(OLD_ROOT).join(outside);
+    let clone = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC | OpenTreeFlags::AT_RECURSIVE;
+    Ok(open_tree(CWD, &path, clone)?)
+}
+
+fn attach(source: &OwnedFd, place: &OwnedFd) -> io::Result<()> {
     let by_descriptor = MoveMountFlags::MOVE_MOUNT_F_EMPTY_PATH | MoveMountFlags::MOVE_MOUNT_T_EMPTY_PATH;
     Ok(move_mount(source.as_fd(), "", place.as_fd(), "", by_descriptor)?)
+}
+
+/// Mounts one file over a file of the image; one that is not there is made. A link at its place is replaced, since what it leads to
+/// is not what is meant (`/etc/resolv.conf` often is one).
+fn mount_file(file: &FolderMount) -> io::Result<()> {
+    let inside = file.inside.strip_prefix("/").unwrap_or(&file.inside);
+    let source = clone_outside(&file.outside)?;
+    let plain = Path::new("/").join(inside);
+    if plain.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
+        fs::remove_file(&plain)?;
+    }
+    if let Some(directory) = inside.parent() {
+        // Only to be sure that no link is on the way.
+        drop(place_for(directory, OFlags::DIRECTORY)?);
+    }
+    drop(fs::File::options().append(true).create(true).open(&plain)?);
+    attach(&source, &place_for(inside, OFlags::empty())?)
 }

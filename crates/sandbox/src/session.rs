@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use crate::ids::{Identity, map_child};
-use crate::job::{CommandJob, Ending, Job, Order, Report};
+use crate::job::{CommandJob, Ending, Job, Order, Report, Use};
 use crate::net::Connector;
 use crate::{SandboxError, child, folder, outside, wire};
 
@@ -24,7 +24,8 @@ const PATIENCE: u16 = 20_000;
 /// A child of our own executable, on the other end of a socket.
 #[derive(Debug)]
 pub(crate) struct Raw {
-    child: Child,
+    pid: u32,
+    child: Mutex<Child>,
     socket: UnixStream,
 }
 
@@ -35,7 +36,7 @@ impl Raw {
         command.arg0(child::NAME).env_clear().current_dir("/");
         command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
         let child = command.spawn().map_err(outside("start the sandbox"))?;
-        Ok(Self { child, socket })
+        Ok(Self { pid: child.id(), child: Mutex::new(child), socket })
     }
 
     /// A child that has unshared its user namespace, and waits without a map.
@@ -49,7 +50,7 @@ impl Raw {
     }
 
     pub(crate) fn pid(&self) -> u32 {
-        self.child.id()
+        self.pid
     }
 
     fn order(&self, order: &Order, fds: &[BorrowedFd<'_>]) -> Result<(), SandboxError> {
@@ -68,22 +69,34 @@ impl Raw {
     }
 }
 
-impl Drop for Raw {
-    fn drop(&mut self) {
+impl Raw {
+    /// Ends it, and waits until it has ended.
+    fn end(&self) {
         // PID 1 ends when the socket does. The kernel ends everything inside before it lets PID 1 be collected, and the
         // child collects PID 1; so when the child has ended, nothing is left.
         let _ = self.socket.shutdown(std::net::Shutdown::Both);
-        let id = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw);
-        let watched = id.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
-        let ended = watched.is_some_and(|watched| {
-            let mut watched = [PollFd::new(watched.as_fd(), PollFlags::POLLIN)];
-            matches!(poll(&mut watched, PollTimeout::from(PATIENCE)), Ok(1))
-        });
+        let mut child = locked(&self.child);
+        let id = i32::try_from(self.pid).ok().and_then(rustix::process::Pid::from_raw);
+        let running = matches!(child.try_wait(), Ok(None));
+        let watched = id.filter(|_| running);
+        let watched =
+            watched.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
+        let ended = !running
+            || watched.is_some_and(|watched| {
+                let mut watched = [PollFd::new(watched.as_fd(), PollFlags::POLLIN)];
+                matches!(poll(&mut watched, PollTimeout::from(PATIENCE)), Ok(1))
+            });
         if !ended {
             // Then PID 1, whose parent it is, goes with it.
-            let _ = self.child.kill();
+            let _ = child.kill();
         }
-        let _ = self.child.wait();
+        let _ = child.wait();
+    }
+}
+
+impl Drop for Raw {
+    fn drop(&mut self) {
+        self.end();
     }
 }
 
@@ -138,12 +151,27 @@ impl Orders {
         })
     }
 
+    /// A number for an order whose reports go to `listener`; `open` is let go of after the last one.
+    fn number(&self, listener: mpsc::Sender<Received>, open: OwnedFd) -> Result<u64, SandboxError> {
+        let mut waiting = locked(&self.waiting);
+        if waiting.gone {
+            return Err(SandboxError::Gone);
+        }
+        waiting.next += 1;
+        let number = waiting.next;
+        waiting.commands.insert(number, (listener, open));
+        Ok(number)
+    }
+
     /// Brings reports to whom they concern, until the sandbox is gone.
     fn distribute(&self, reports: &UnixStream) {
         while let Ok(Some((report, fds))) = wire::receive::<Report>(reports) {
             let (number, last) = match &report {
                 Report::Started(number) => (*number, false),
-                Report::NotStarted { number, .. } | Report::Ended(number, _) => (*number, true),
+                Report::NotStarted { number, .. }
+                | Report::Ended(number, _)
+                | Report::Looked(number, _)
+                | Report::Measured(number, _) => (*number, true),
                 _ => continue,
             };
             let mut waiting = locked(&self.waiting);
@@ -163,6 +191,9 @@ impl Orders {
 
 /// How long the output of processes that a command left behind is taken after its end.
 const LEFTOVERS: Duration = Duration::from_millis(500);
+
+/// How long the inside has for an answer about itself.
+const ANSWER: Duration = Duration::from_secs(10);
 
 /// A command that runs inside.
 #[derive(Debug)]
@@ -220,7 +251,7 @@ impl Session {
     pub fn begin(mut job: Job, identity: Identity) -> Result<Self, SandboxError> {
         let mut notes = Vec::new();
         let mut handed_over = Vec::new();
-        for mount in &mut job.folders {
+        for mount in job.folders.iter_mut().filter(|mount| !mount.kept) {
             match folder::mapped(&mount.outside, identity) {
                 Ok(Some(mapped)) => {
                     mount.handed_over = true;
@@ -234,6 +265,12 @@ impl Session {
         let only = job.only;
         let raw = Raw::start()?;
         let fds: Vec<_> = handed_over.iter().map(AsFd::as_fd).collect();
+        let groups = std::mem::take(&mut job.groups);
+        for group in &groups {
+            // Before it starts anything, so that everything inside belongs to the group.
+            let path = group.join("cgroup.procs");
+            std::fs::write(&path, raw.pid().to_string()).map_err(outside(format!("write {}", path.display())))?;
+        }
         raw.order(&Order::Begin(Box::new(job)), &fds)?;
         match raw.report()?.0 {
             Report::Unshared => {}
@@ -253,6 +290,11 @@ impl Session {
         Ok(Self { orders, notes, raw })
     }
 
+    /// Ends everything inside, and returns when nothing is left. Who waits for a command hears that the sandbox is gone.
+    pub fn end(&self) {
+        self.raw.end();
+    }
+
     /// What could not be done as it should be.
     pub fn notes(&self) -> &[String] {
         &self.notes
@@ -268,6 +310,59 @@ impl Session {
         Connector::new(namespace.into()).map_err(outside(doing))
     }
 
+    /// The process id, outside, of the process that all of the inside hangs on. It is not PID 1 of the inside, but in its namespaces
+    /// except that of processes.
+    pub fn process(&self) -> u32 {
+        self.raw.pid()
+    }
+
+    /// Sends a signal to everything inside.
+    ///
+    /// # Errors
+    /// When the sandbox is gone.
+    pub fn signal_all(&self, signal: i32) -> Result<(), SandboxError> {
+        self.orders.give(&Order::SignalAll(signal), &[])
+    }
+
+    /// Kills everything inside that has `mark` (`NAME=value`) in the environment that it was started with.
+    ///
+    /// # Errors
+    /// When the sandbox is gone.
+    pub fn kill_marked(&self, mark: &str) -> Result<(), SandboxError> {
+        self.orders.give(&Order::KillMarked(mark.to_owned()), &[])
+    }
+
+    /// Whether a path is there inside.
+    ///
+    /// # Errors
+    /// When the sandbox is gone.
+    pub fn has(&self, path: &str) -> Result<bool, SandboxError> {
+        match self.ask(|number| Order::Look(number, path.to_owned()))? {
+            Report::Looked(_, there) => Ok(there),
+            other => Err(unexpected(other)),
+        }
+    }
+
+    /// What everything inside uses, and what is listened on.
+    ///
+    /// # Errors
+    /// When the sandbox is gone, or does not answer for some seconds, as when it is frozen.
+    pub fn measure(&self) -> Result<Use, SandboxError> {
+        match self.ask(Order::Measure)? {
+            Report::Measured(_, used) => Ok(used),
+            other => Err(unexpected(other)),
+        }
+    }
+
+    fn ask(&self, order: impl FnOnce(u64) -> Order) -> Result<Report, SandboxError> {
+        let (_ended, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
+            .map_err(|error| outside("make a pipe")(error.into()))?;
+        let (listener, reports) = mpsc::channel();
+        let number = self.orders.number(listener, open)?;
+        self.orders.give(&order(number), &[])?;
+        reports.recv_timeout(ANSWER).map(|(report, _)| report).map_err(|_| SandboxError::Gone)
+    }
+
     /// Starts a command with these standard streams. Several may run at once.
     ///
     /// # Errors
@@ -276,16 +371,7 @@ impl Session {
         let (ended, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
             .map_err(|error| outside("make a pipe")(error.into()))?;
         let (listener, reports) = mpsc::channel();
-        let number = {
-            let mut waiting = locked(&self.orders.waiting);
-            if waiting.gone {
-                return Err(SandboxError::Gone);
-            }
-            waiting.next += 1;
-            let number = waiting.next;
-            waiting.commands.insert(number, (listener, open));
-            number
-        };
+        let number = self.orders.number(listener, open)?;
         self.orders.give(&Order::Run(number, command.clone()), &stdio)?;
         match reports.recv() {
             Ok((Report::Started(_), mut fds)) => {

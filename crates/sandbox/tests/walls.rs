@@ -69,7 +69,7 @@ fn shell(id: u32, script: &str) -> CommandJob {
         directory: "/".to_owned(),
         user: id,
         group: id,
-        terminal: [false; 3],
+        ..CommandJob::default()
     }
 }
 

@@ -1,55 +1,134 @@
-//! A workspace in use: an image, a scratch on top of it, the member's folders in it, its ports reachable outside.
+//! A workspace in use: an image, a scratch on top of it, the member's folders in it, services, ports reachable outside, and a keeper that holds all
+//! of it together.
+//!
+//! The way through, from `cavrith start` on: the command finds the workspace's [`place`], makes the arrangement that spec, lock and image
+//! describe, and [`keeper::launch`] starts the keeper, which answers at the door from then on. Every other command is a [`client`] of it, and speaks the
+//! [`protocol`]. What is written down of it is its [`mod@record`].
 //!
 //! | module | what |
 //! |---|---|
-//! | [`scratch`] | where what is changed inside is kept, and that one command holds it at a time |
-//! | [`door`] | how further commands come into a workspace that a command holds already |
-//! | [`ports`] | carries connections from outside to inside |
-//! | [`entering`] | runs a command inside, as if it ran here |
+//! | [`place`] | where what belongs to a workspace is kept |
+//! | [`mod@record`] | what runs, or ran last |
+//! | [`keeper`] | the process in the background |
+//! | [`protocol`], [`client`] | what is said at the door, and by whom |
+//! | [`living`] | starting, following a changed spec, dropping |
+//! | [`mounts`] | folders, as a sandbox mounts them |
+//! | [`ports`] | carries connections and datagrams from outside to inside |
+//! | [`network`] | the way to other machines |
+//! | [`names`] | host names inside and outside |
+//! | [`journal`] | what services and steps write |
+//! | [`kept`] | kept folders: looked into, backed up, restored |
+//! | [`copying`] | files in and out |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
 
-pub mod door;
-pub mod entering;
+pub mod client;
+pub mod copying;
+mod datagrams;
+pub mod journal;
+pub mod keeper;
+pub mod kept;
+pub mod living;
+pub mod mounts;
+pub mod names;
+pub mod network;
+pub mod place;
 pub mod ports;
-pub mod scratch;
+pub mod protocol;
+pub mod record;
 pub mod verifying;
 
-use std::os::unix::ffi::OsStrExt as _;
-use std::os::unix::fs::MetadataExt as _;
-use std::path::{Path, PathBuf};
-
-use cavrith_core::spec::Spec;
 use cavrith_engine::EngineError;
-use cavrith_engine::error::file_error;
 use cavrith_sandbox::SandboxError;
-use cavrith_sandbox::job::FolderMount;
 use cavrith_store::StoreError;
+
+/// Files inside that one of ours lies over; they are made in the scratch where the image has none.
+pub(crate) const OWN_FILES: [&str; 2] = [names::INSIDE, "/etc/resolv.conf"];
 
 /// What can go wrong with a workspace.
 #[derive(Debug, thiserror::Error)]
 pub enum WorkspaceError {
-    /// Somebody else has it, and does not answer at its door.
-    #[error(
-        "the workspace {name} is in use by process {holder}, which does not answer; try again, or end that process"
-    )]
+    /// A keeper has it.
+    #[error("the workspace {name} is held by process {holder}, which does not answer; end that process, and try again")]
     InUse {
         /// Its name.
         name: String,
         /// Who has it.
         holder: String,
-        /// The workspace's own directory.
-        dir: PathBuf,
     },
-    /// Somebody else has it, with another image.
-    #[error(
-        "the workspace {name} is in use with another image ({words}); end what runs in it, and the new one takes its place"
-    )]
-    OtherImage {
-        /// Its name.
+    /// The keeper could not begin.
+    #[error("{text}")]
+    Keeper {
+        /// The exit code that stands for it.
+        code: u8,
+        /// What it said.
+        text: String,
+    },
+    /// The keeper will not do it now.
+    #[error("{name}: {why}")]
+    Refused {
+        /// The workspace.
         name: String,
-        /// The image that runs.
-        words: String,
+        /// Why.
+        why: String,
+    },
+    /// The keeper is of another version.
+    #[error(
+        "the keeper of {name} was started by another version of Cavrith (it speaks protocol {protocol}, this one {}); end it with that version's cavrith stop, or end its process",
+        protocol::PROTOCOL
+    )]
+    OtherProtocol {
+        /// The workspace.
+        name: String,
+        /// What it speaks.
+        protocol: u32,
+    },
+    /// The keeper went away.
+    #[error("the workspace {name} was stopped meanwhile, or its keeper was killed; cavrith status tells more")]
+    Gone {
+        /// The workspace.
+        name: String,
+    },
+    /// It does not run.
+    #[error("the workspace {name} does not run; cavrith start starts it")]
+    NotRunning {
+        /// The workspace.
+        name: String,
+    },
+    /// There is no workspace of a name.
+    #[error("there is no workspace {name}{}", if others.is_empty() { "; cavrith list shows those there are".to_owned() } else { format!("; there are {others}") })]
+    NoWorkspace {
+        /// The name.
+        name: String,
+        /// Names that there are.
+        others: String,
+    },
+    /// A name is that of several workspaces.
+    #[error("there are several workspaces {name}: {projects}; name the project's folder with --project")]
+    SeveralWorkspaces {
+        /// The name.
+        name: String,
+        /// Their projects.
+        projects: String,
+    },
+    /// There is no kept folder of a name.
+    #[error("the workspace {workspace} has no kept folder {name}; cavrith folder list shows those there are")]
+    NoFolder {
+        /// The workspace.
+        workspace: String,
+        /// The name.
+        name: String,
+    },
+    /// A kept folder is in use.
+    #[error("{0}")]
+    FolderInUse(String),
+    /// Files could not be copied over the wall.
+    #[error("cannot copy {what}: {why}")]
+    Copy {
+        /// What.
+        what: String,
+        /// Why.
+        why: String,
     },
     /// A port that has to be exactly this one is taken.
     #[error(
@@ -60,6 +139,18 @@ pub enum WorkspaceError {
         name: String,
         /// The port.
         outside: u16,
+    },
+    /// A port cannot be listened on, for another reason than that it is taken.
+    #[error("the port {outside}{bind} for `{name}` cannot be listened on: {source}")]
+    PortRefused {
+        /// The port's name.
+        name: String,
+        /// The port.
+        outside: u16,
+        /// The address, in words, when the spec names one.
+        bind: String,
+        /// Why.
+        source: std::io::Error,
     },
     /// No port is free.
     #[error("no port from {outside} to {last} is free for `{name}`")]
@@ -96,66 +187,19 @@ impl WorkspaceError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Engine(error) => error.exit_code(),
+            Self::Keeper { code, .. } => *code,
             Self::NoSeal => 1,
-            Self::InUse { .. } | Self::OtherImage { .. } | Self::PortTaken { .. } | Self::NoFreePort { .. } => 3,
+            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } => 2,
+            Self::InUse { .. }
+            | Self::Refused { .. }
+            | Self::OtherProtocol { .. }
+            | Self::Gone { .. }
+            | Self::NotRunning { .. }
+            | Self::FolderInUse(_)
+            | Self::Copy { .. }
+            | Self::PortTaken { .. }
+            | Self::PortRefused { .. }
+            | Self::NoFreePort { .. } => 3,
         }
     }
-}
-
-/// The folders of a spec, as a sandbox mounts them.
-///
-/// # Errors
-/// When one is not there.
-pub fn folder_mounts(dir: &Path, spec: &Spec) -> Result<Vec<FolderMount>, EngineError> {
-    let mount = |folder: &cavrith_core::spec::Folder| {
-        let outside = dir.join(&folder.outside.value);
-        let real = outside.canonicalize().map_err(file_error("use the folder", &outside))?;
-        Ok(FolderMount::new(real, folder.inside.value.to_string().into()))
-    };
-    spec.folders.iter().map(mount).collect()
-}
-
-/// Directories in folders that never cross the wall: inside, each is a directory of its own in `place`. What is mounted needs
-/// something to be mounted on, so an empty directory is made outside where there is none.
-///
-/// # Errors
-/// When something else is there, or it cannot be made.
-pub fn except_mounts(spec: &Spec, folders: &[FolderMount], place: &Path) -> Result<Vec<FolderMount>, EngineError> {
-    let mut mounts = Vec::new();
-    for (folder, mounted) in spec.folders.iter().zip(folders) {
-        let mut except: Vec<_> = folder.except.iter().map(|path| &path.value).collect();
-        // What lies in another one is mounted after it.
-        except.sort();
-        for path in except {
-            let inside = mounted.inside.join(path.as_relative());
-            let own = place.join(inside.to_string_lossy().trim_matches('/').replace('/', "!"));
-            std::fs::create_dir_all(&own).map_err(file_error("make", &own))?;
-            make_below(&mounted.outside, path)?;
-            mounts.push(FolderMount::new(own, inside));
-        }
-    }
-    Ok(mounts)
-}
-
-/// Makes the directories of a path in a folder that are not there, as the folder's owner's, and follows no link.
-fn make_below(folder: &Path, path: &cavrith_core::path::RootPath) -> Result<(), EngineError> {
-    let owner = std::fs::metadata(folder).map_err(file_error("look at", folder))?;
-    let mut at = folder.to_owned();
-    for name in path.names() {
-        at.push(std::ffi::OsStr::from_bytes(name));
-        match at.symlink_metadata() {
-            Ok(meta) if meta.is_dir() => continue,
-            Ok(_) => {
-                let error = std::io::Error::new(std::io::ErrorKind::NotADirectory, "it is no directory");
-                return Err(file_error("keep inside", &at)(error));
-            }
-            Err(_) => {}
-        }
-        std::fs::create_dir(&at).map_err(file_error("make", &at))?;
-        if owner.uid() != rustix::process::geteuid().as_raw() {
-            std::os::unix::fs::lchown(&at, Some(owner.uid()), Some(owner.gid()))
-                .map_err(file_error("give away", &at))?;
-        }
-    }
-    Ok(())
 }

@@ -1,20 +1,23 @@
-//! Carrying connections from ports outside to ports inside.
+//! Carrying connections and datagrams from ports outside to ports inside.
 //!
-//! Each port listens on the IPv4 and the IPv6 loopback outside. Bytes go through a pipe in the kernel (splice(2)) and are never
-//! copied into this process.
+//! Each port listens on the IPv4 and the IPv6 loopback outside, unless the spec names an address. Bytes of connections go through a pipe in the kernel
+//! (splice(2)) and are never copied into this process.
 
+use std::collections::BTreeMap;
 use std::io;
-use std::net::{Ipv4Addr, Ipv6Addr, Shutdown, TcpListener, TcpStream};
-use std::os::fd::AsFd as _;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, Shutdown, TcpListener, TcpStream, UdpSocket};
+use std::os::fd::{AsFd as _, BorrowedFd};
 use std::sync::Arc;
 use std::thread;
 
 use rustix::pipe::{PipeFlags, SpliceFlags};
+use serde::{Deserialize, Serialize};
 
-use cavrith_core::spec::Port;
+use cavrith_core::arrangement::PortPart;
+use cavrith_core::spec::Protocol;
 use cavrith_sandbox::net::Connector;
 
-use crate::WorkspaceError;
+use crate::{WorkspaceError, datagrams};
 
 /// Ports that are tried after the wanted one.
 const TRIES: u16 = 100;
@@ -24,22 +27,77 @@ const CHUNK: usize = 1 << 20;
 /// Ports that are carried, until this value is dropped. Connections that are open then go on.
 #[derive(Debug)]
 pub struct Forward {
-    /// What is reachable where.
-    pub ports: Vec<Carried>,
-    listeners: Vec<Arc<TcpListener>>,
+    connector: Connector,
+    carriers: BTreeMap<String, Carrier>,
 }
 
-/// One port that is carried.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+/// One port, or a row of them, that is carried.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Carried {
     /// Its name.
     pub name: String,
-    /// The port inside.
+    /// What is carried.
+    pub protocol: Protocol,
+    /// The first port inside.
     pub inside: u16,
-    /// The port outside that was wanted.
+    /// The first port outside that was wanted.
     pub wanted: u16,
-    /// The port outside that it got.
+    /// The first port outside that it got.
     pub outside: u16,
+    /// How many in a row.
+    pub count: u16,
+    /// The addresses outside.
+    pub addresses: Vec<IpAddr>,
+}
+
+impl Carried {
+    /// The first address and port, as it is typed: `127.0.0.1:8080`, `[::1]:8080`; in a row with the last one: `127.0.0.1:8000-8009`.
+    pub fn shown(&self) -> String {
+        let address = self.addresses.first().copied().unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
+        let first = std::net::SocketAddr::new(address, self.outside).to_string();
+        match self.count {
+            0 | 1 => first,
+            count => format!("{first}-{}", self.outside.saturating_add(count - 1)),
+        }
+    }
+
+    /// Where a browser finds it.
+    pub fn url(&self) -> String {
+        let here = self.addresses.first().is_none_or(|address| address.is_loopback() || address.is_unspecified());
+        if here { format!("http://localhost:{}/", self.outside) } else { format!("http://{}/", self.shown()) }
+    }
+}
+
+/// What listens outside for one entry of the spec.
+#[derive(Debug)]
+struct Carrier {
+    part: PortPart,
+    carried: Carried,
+    listeners: Vec<Outer>,
+}
+
+#[derive(Debug, Clone)]
+enum Outer {
+    Connections(Arc<TcpListener>),
+    Datagrams(Arc<UdpSocket>),
+}
+
+impl Outer {
+    fn fd(&self) -> BorrowedFd<'_> {
+        match self {
+            Self::Connections(listener) => listener.as_fd(),
+            Self::Datagrams(socket) => socket.as_fd(),
+        }
+    }
+}
+
+impl Drop for Carrier {
+    fn drop(&mut self) {
+        for listener in &self.listeners {
+            // Wakes the thread that waits for somebody, which then ends.
+            let _ = rustix::net::shutdown(listener.fd(), rustix::net::Shutdown::Both);
+        }
+    }
 }
 
 impl Forward {
@@ -47,55 +105,115 @@ impl Forward {
     ///
     /// # Errors
     /// When a port is taken that has to be exactly that one, or none is free.
-    pub fn begin(ports: &[Port], connector: &Connector) -> Result<Self, WorkspaceError> {
-        let mut forward = Self { ports: Vec::new(), listeners: Vec::new() };
+    pub fn begin(ports: &[PortPart], connector: &Connector) -> Result<Self, WorkspaceError> {
+        let mut forward = Self { connector: connector.clone(), carriers: BTreeMap::new() };
         for port in ports {
-            let (outside, listeners) = listen(port)?;
-            let inside = port.inside.value;
-            for listener in listeners {
-                let (ours, connector) = (Arc::new(listener), connector.clone());
-                forward.listeners.push(Arc::clone(&ours));
-                thread::spawn(move || accept(&ours, &connector, inside));
-            }
-            let carried = Carried { name: port.name.value.clone(), inside, wanted: port.outside.value, outside };
-            forward.ports.push(carried);
+            forward.add(port)?;
         }
         Ok(forward)
     }
-}
 
-impl Drop for Forward {
-    fn drop(&mut self) {
-        for listener in &self.listeners {
-            // Wakes the thread that waits in accept, which then ends.
-            let _ = rustix::net::shutdown(listener.as_fd(), rustix::net::Shutdown::Both);
+    /// What is reachable where, in the order of names.
+    pub fn carried(&self) -> Vec<Carried> {
+        self.carriers.values().map(|carrier| carrier.carried.clone()).collect()
+    }
+
+    /// Carries these ports instead. What stays as it is keeps its port and its connections.
+    ///
+    /// # Errors
+    /// As [`Self::begin`]; the ports that could be carried are.
+    pub fn change(&mut self, ports: &[PortPart]) -> Result<(), WorkspaceError> {
+        self.carriers.retain(|_, carrier| ports.contains(&carrier.part));
+        let mut outcome = Ok(());
+        for port in ports {
+            if !self.carriers.contains_key(&port.name)
+                && let Err(error) = self.add(port)
+            {
+                outcome = Err(error);
+            }
         }
+        outcome
+    }
+
+    fn add(&mut self, port: &PortPart) -> Result<(), WorkspaceError> {
+        let (outside, listeners) = listen(port)?;
+        let mut addresses = Vec::new();
+        let mut kept = Vec::new();
+        for (offset, listener) in listeners {
+            let inside = port.inside.saturating_add(offset);
+            let address = match &listener {
+                Outer::Connections(listener) => listener.local_addr(),
+                Outer::Datagrams(socket) => socket.local_addr(),
+            };
+            if let (0, Ok(address)) = (offset, address) {
+                addresses.push(address.ip());
+            }
+            kept.push(listener.clone());
+            let connector = self.connector.clone();
+            thread::spawn(move || match listener {
+                Outer::Connections(listener) => accept(&listener, &connector, inside),
+                Outer::Datagrams(socket) => datagrams::carry(&socket, &connector, inside),
+            });
+        }
+        let carried = Carried {
+            name: port.name.clone(),
+            protocol: port.protocol,
+            inside: port.inside,
+            wanted: port.outside,
+            outside,
+            count: port.count,
+            addresses,
+        };
+        self.carriers.insert(port.name.clone(), Carrier { part: port.clone(), carried, listeners: kept });
+        Ok(())
     }
 }
 
-/// Listens on the wanted port or the next free one, on both loopbacks.
-fn listen(port: &Port) -> Result<(u16, Vec<TcpListener>), WorkspaceError> {
-    let wanted = port.outside.value;
-    let last = wanted.saturating_add(TRIES);
+/// Listeners with the position in the row that each is for.
+type Listeners = Vec<(u16, Outer)>;
+
+/// Listens on the wanted row of ports or the next one that is free.
+fn listen(port: &PortPart) -> Result<(u16, Listeners), WorkspaceError> {
+    let wanted = port.outside;
+    let highest = u16::MAX - port.count.saturating_sub(1);
+    let last = wanted.saturating_add(TRIES).min(highest);
     for outside in wanted..=last {
-        if let Some(listeners) = listen_on(outside) {
-            return Ok((outside, listeners));
-        }
-        if port.exact {
-            return Err(WorkspaceError::PortTaken { name: port.name.value.clone(), outside });
+        match listen_on(port, outside) {
+            Ok(Some(listeners)) => return Ok((outside, listeners)),
+            Ok(None) if port.exact => return Err(WorkspaceError::PortTaken { name: port.name.clone(), outside }),
+            Ok(None) => {}
+            Err(source) => {
+                let bind = port.bind.map_or_else(String::new, |bind| format!(" at {bind}"));
+                return Err(WorkspaceError::PortRefused { name: port.name.clone(), outside, bind, source });
+            }
         }
     }
-    Err(WorkspaceError::NoFreePort { name: port.name.value.clone(), outside: wanted, last })
+    Err(WorkspaceError::NoFreePort { name: port.name.clone(), outside: wanted, last })
 }
 
-/// Listeners on both loopbacks, or `None` when the port is taken on one of them. A machine without IPv6 has only one.
-fn listen_on(outside: u16) -> Option<Vec<TcpListener>> {
-    let four = TcpListener::bind((Ipv4Addr::LOCALHOST, outside)).ok()?;
-    match TcpListener::bind((Ipv6Addr::LOCALHOST, outside)) {
-        Ok(six) => Some(vec![four, six]),
-        Err(error) if error.kind() == io::ErrorKind::AddrInUse => None,
-        Err(_) => Some(vec![four]),
+/// Listeners at every address, or `None` when a port is taken at one of them. A machine without IPv6 has only one address.
+fn listen_on(port: &PortPart, first: u16) -> io::Result<Option<Listeners>> {
+    let addresses = match port.bind {
+        Some(bind) => vec![bind],
+        None => vec![IpAddr::V4(Ipv4Addr::LOCALHOST), IpAddr::V6(Ipv6Addr::LOCALHOST)],
+    };
+    let mut listeners = Vec::new();
+    for offset in 0..port.count.max(1) {
+        for (position, address) in addresses.iter().enumerate() {
+            let at = (*address, first.saturating_add(offset));
+            let listener = match port.protocol {
+                Protocol::Tcp => TcpListener::bind(at).map(|listener| Outer::Connections(Arc::new(listener))),
+                Protocol::Udp => UdpSocket::bind(at).map(|socket| Outer::Datagrams(Arc::new(socket))),
+            };
+            match listener {
+                Ok(listener) => listeners.push((offset, listener)),
+                Err(error) if error.kind() == io::ErrorKind::AddrInUse => return Ok(None),
+                Err(error) if position == 0 => return Err(error),
+                Err(_) => {}
+            }
+        }
     }
+    Ok(Some(listeners))
 }
 
 fn accept(listener: &TcpListener, connector: &Connector, inside: u16) {

@@ -2,16 +2,17 @@
 
 use std::collections::BTreeMap;
 use std::io::{Read as _, Write as _};
-use std::net::{Ipv4Addr, TcpListener, TcpStream};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::time::Duration;
 
+use cavrith_core::arrangement::{Arrangement, PortPart};
 use cavrith_core::digest::PinsDigest;
 use cavrith_core::lock::{Lock, fit};
 use cavrith_core::path::RootPath;
 use cavrith_core::plan::Plan;
 use cavrith_core::seal::Seal;
 use cavrith_core::setup::Setup;
-use cavrith_core::spec::Spec;
+use cavrith_core::spec::Protocol;
 use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
 use cavrith_core::verdict::{self, Aspect, Difference, Measured, NOTHING, Verdict, count, size, workspace_aspects};
@@ -26,7 +27,8 @@ use cavrith_store::StoreError;
 use cavrith_store::records::ImageRecord;
 
 use crate::ports::Forward;
-use crate::{WorkspaceError, except_mounts, folder_mounts};
+use crate::WorkspaceError;
+use crate::mounts::{self, Grounds};
 
 /// How long a measuring command inside may take.
 const LIMIT: Duration = Duration::from_secs(60);
@@ -202,11 +204,13 @@ fn measure_workspace(
 ) -> Result<Measured, WorkspaceError> {
     let spec = &project.spec;
     let described = Setup::new(spec, lock, &record.shell);
-    let mut folders = folder_mounts(&project.dir, spec)?;
-    folders.extend(except_mounts(spec, &folders, &workshop.staging.new_dir()?)?);
+    let arrangement = Arrangement::new(spec, lock, record.image, &record.shell);
+    let grounds =
+        Grounds { project: &project.dir, except: &workshop.staging.new_dir()?, kept: &workshop.staging.new_dir()? };
+    let folders = mounts::folders(&arrangement.folders, grounds)?;
     let session = fresh_session(workshop, record, &described, folders)?;
     let probes = ask(&session, &described, lock)?;
-    let ports = measure_ports(spec, &session.connector()?)?;
+    let ports = measure_ports(&arrangement, &session.connector()?)?;
     let setup = Setup {
         account: described.account.clone(),
         project: described.project.clone(),
@@ -221,6 +225,8 @@ fn measure_workspace(
             .filter_map(|pin| Some((pin.id.clone(), extension_version(image, pin)?)))
             .collect(),
         settings: measured_settings(image, lock, &described),
+        // A fresh workspace is measured before anything in it is begun; what would be is what its arrangement says.
+        living: described.living.clone(),
     };
     let identity = passwd_identity(image, &described.account);
     Ok(Measured { setup, identity, probes })
@@ -251,6 +257,7 @@ fn measured_folders(session: &Session, setup: &Setup) -> Vec<String> {
     let points: Vec<_> = mounts.lines().filter_map(|line| line.split(' ').nth(4).map(unescape)).collect();
     let is_mounted = |folder: &&String| {
         let (inside, except) = folder.split_once(" except ").unwrap_or((folder, ""));
+        let inside = inside.split_once(" kept as ").map_or(inside, |(inside, _)| inside);
         let mut except = except.split(", ").filter(|name| !name.is_empty()).map(|name| format!("{inside}/{name}"));
         points.iter().any(|point| point == inside) && except.all(|place| points.contains(&place))
     };
@@ -293,23 +300,39 @@ fn passwd_identity(image: &Image<'_>, account: &str) -> String {
 }
 
 /// Which ports really carry: something listens inside, and what is sent to the port outside arrives there.
-fn measure_ports(spec: &Spec, connector: &Connector) -> Result<BTreeMap<String, String>, WorkspaceError> {
-    let anywhere: Vec<_> =
-        spec.ports.iter().cloned().map(|port| cavrith_core::spec::Port { exact: false, ..port }).collect();
+fn measure_ports(
+    arrangement: &Arrangement,
+    connector: &Connector,
+) -> Result<BTreeMap<String, String>, WorkspaceError> {
+    let anywhere: Vec<_> = arrangement.ports.iter().map(|port| PortPart { exact: false, ..port.clone() }).collect();
     let forward = Forward::begin(&anywhere, connector)?;
-    let mut carried = BTreeMap::new();
-    for port in &forward.ports {
-        if carries(connector, port.inside, port.outside).is_ok() {
-            carried.insert(port.name.clone(), format!("{}/tcp", port.inside));
+    let mut measured = BTreeMap::new();
+    for port in forward.carried() {
+        let address = port.addresses.first().copied().unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
+        let address = if address.is_unspecified() { IpAddr::V4(Ipv4Addr::LOCALHOST) } else { address };
+        let carried = (0..port.count.max(1)).all(|offset| {
+            let (inside, outside) = (port.inside + offset, SocketAddr::new(address, port.outside + offset));
+            match port.protocol {
+                Protocol::Tcp => carries(connector, inside, outside).is_ok(),
+                Protocol::Udp => carries_datagrams(connector, inside, outside).is_ok(),
+            }
+        });
+        if carried && let Some(text) = arrangement.setup.ports.get(&port.name) {
+            measured.insert(port.name, text.clone());
         }
     }
-    Ok(carried)
+    Ok(measured)
 }
 
-fn carries(connector: &Connector, inside: u16, outside: u16) -> std::io::Result<()> {
-    let token = format!("cavrith {inside} {}\n", std::process::id());
+/// What is sent to find out whether it arrives.
+fn token(inside: u16) -> String {
+    format!("cavrith {inside} {}\n", std::process::id())
+}
+
+fn carries(connector: &Connector, inside: u16, outside: SocketAddr) -> std::io::Result<()> {
+    let token = token(inside);
     let listener = connector.listen(inside)?;
-    let mut ours = TcpStream::connect((Ipv4Addr::LOCALHOST, outside))?;
+    let mut ours = TcpStream::connect(outside)?;
     ours.write_all(token.as_bytes())?;
     ours.shutdown(std::net::Shutdown::Write)?;
     let mut theirs = accept_soon(&listener)?;
@@ -317,6 +340,17 @@ fn carries(connector: &Connector, inside: u16, outside: u16) -> std::io::Result<
     let mut arrived = String::new();
     theirs.read_to_string(&mut arrived)?;
     if arrived == token { Ok(()) } else { Err(std::io::ErrorKind::InvalidData.into()) }
+}
+
+fn carries_datagrams(connector: &Connector, inside: u16, outside: SocketAddr) -> std::io::Result<()> {
+    let token = token(inside);
+    let theirs = connector.listen_datagrams(inside)?;
+    theirs.set_read_timeout(Some(Duration::from_secs(5)))?;
+    let ours = UdpSocket::bind((if outside.is_ipv6() { "::1" } else { "127.0.0.1" }, 0))?;
+    ours.send_to(token.as_bytes(), outside)?;
+    let mut buffer = [0; 256];
+    let length = theirs.recv(&mut buffer)?;
+    if buffer[..length] == *token.as_bytes() { Ok(()) } else { Err(std::io::ErrorKind::InvalidData.into()) }
 }
 
 /// A connection that arrives within some seconds.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::{Arrangement, FolderPart, Place, PortPart, ServicePart, StepPart};
-use crate::spec::{Limits, Moment, Network};
+use crate::spec::{Limits, Network};
 
 /// What a difference takes, the least first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -187,17 +187,4 @@ pub fn shown_limits(limits: Limits) -> String {
     ];
     let parts: Vec<_> = parts.into_iter().flatten().collect();
     if parts.is_empty() { "no limit".to_owned() } else { parts.join(", ") }
-}
-
-impl Arrangement {
-    /// Steps that are to be carried out to follow a change while everything runs: those of the first start that this image has not
-    /// seen yet (`done` has their marks), and those of a start that are new or changed.
-    pub fn steps_to_follow(&self, runs: &Self, done: &[String]) -> Vec<StepPart> {
-        let before = steps(runs);
-        let due = |step: &&StepPart| match step.moment {
-            Moment::FirstStart => !done.contains(&step.mark()),
-            Moment::Start => before.get(&step.name) != Some(step),
-        };
-        self.steps.iter().filter(due).cloned().collect()
-    }
 }

@@ -180,7 +180,7 @@ impl Configuring<'_> {
             directory: "/".to_owned(),
             user: 0,
             group: 0,
-            terminal: [false; 3],
+            ..CommandJob::default()
         }
     }
 

@@ -1,0 +1,250 @@
+//! The side of whoever comes to a workspace's door.
+
+use std::fs::File;
+use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::net::UnixStream;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
+use signal_hook::iterator::Signals;
+
+use cavrith_engine::error::file_error;
+use cavrith_sandbox::job::Ending;
+use cavrith_sandbox::session::{Attended, SendSignal};
+use cavrith_sandbox::{SandboxError, terminal, wire};
+
+use crate::WorkspaceError;
+use crate::place::Place;
+use crate::protocol::{Answer, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, Told, Visit};
+
+/// The socket's name in a workspace's directory.
+pub(crate) const DOOR: &str = "door";
+/// What of the member's own environment goes inside with a terminal: what it is and which colours it has.
+const TERMINAL_VARIABLES: [&str; 2] = ["TERM", "COLORTERM"];
+
+/// A connection to the keeper of a workspace.
+#[derive(Debug)]
+pub struct Client {
+    name: String,
+    stream: UnixStream,
+}
+
+/// Connects to a socket by way of an open directory: the path of a socket may have 107 bytes only (unix(7)), and a home's path more.
+fn connect(dir: &Path) -> Option<UnixStream> {
+    let opened = File::open(dir).ok()?;
+    UnixStream::connect(Path::new("/proc/self/fd").join(opened.as_raw_fd().to_string()).join(DOOR)).ok()
+}
+
+impl Client {
+    /// Goes to the door of a workspace. `None`: it does not run.
+    pub fn new(place: &Place) -> Option<Self> {
+        let stream = match connect(&place.dir) {
+            Some(stream) => stream,
+            // A keeper that is just beginning has no door yet, and one that is just ending none any more.
+            None => (0..400).find_map(|_| {
+                if !place.is_held() {
+                    return None;
+                }
+                std::thread::sleep(Duration::from_millis(25));
+                connect(&place.dir)
+            })?,
+        };
+        Some(Self { name: place.name.clone(), stream })
+    }
+
+    fn ask(&self, request: Request, fds: &[BorrowedFd<'_>]) -> Result<(), WorkspaceError> {
+        let opening = Opening { protocol: PROTOCOL, request };
+        wire::send(&self.stream, &opening, fds).map_err(|error| self.broken(error))
+    }
+
+    fn broken(&self, error: std::io::Error) -> WorkspaceError {
+        file_error("talk to the keeper of", &self.name)(error).into()
+    }
+
+    /// The next answer; `None` when the keeper is gone.
+    fn answer(&self) -> Result<Option<(Answer, Vec<OwnedFd>)>, WorkspaceError> {
+        match wire::receive::<Answer>(&self.stream).map_err(|error| self.broken(error))? {
+            Some((Answer::OtherProtocol { protocol }, _)) => {
+                Err(WorkspaceError::OtherProtocol { name: self.name.clone(), protocol })
+            }
+            Some((Answer::Refused(why), _)) => Err(WorkspaceError::Refused { name: self.name.clone(), why }),
+            other => Ok(other),
+        }
+    }
+
+    fn gone(&self) -> WorkspaceError {
+        WorkspaceError::Gone { name: self.name.clone() }
+    }
+
+    /// A request that is only done or not. What there is to say about it is returned.
+    fn simply(&self, request: Request) -> Result<Option<String>, WorkspaceError> {
+        self.ask(request, &[])?;
+        match self.answer()? {
+            Some((Answer::Done, _)) => Ok(None),
+            Some((Answer::Told(Told::Note(note)), _)) => Ok(Some(note)),
+            _ => Err(self.gone()),
+        }
+    }
+
+    /// Halts everything inside. What is worth a note is returned.
+    ///
+    /// # Errors
+    /// When the workspace is not one that can be halted.
+    pub fn freeze(&self) -> Result<Option<String>, WorkspaceError> {
+        self.simply(Request::Freeze)
+    }
+
+    /// Lets everything inside go on.
+    ///
+    /// # Errors
+    /// When it is not frozen.
+    pub fn thaw(&self) -> Result<Option<String>, WorkspaceError> {
+        self.simply(Request::Thaw)
+    }
+
+    /// Has the workspace follow a changed arrangement.
+    ///
+    /// # Errors
+    /// When it cannot now.
+    pub fn apply(&self, followed: Followed) -> Result<(), WorkspaceError> {
+        self.simply(Request::Apply(Box::new(followed))).map(|_| ())
+    }
+
+    /// Ends the workspace in order, and returns when its keeper is gone.
+    ///
+    /// # Errors
+    /// When it does not end.
+    pub fn stop(&self, place: &Place) -> Result<(), WorkspaceError> {
+        self.ask(Request::Stop, &[])?;
+        // It answers when all is done, or is gone before it could.
+        let _ = self.answer()?;
+        for _ in 0..800 {
+            if !place.is_held() {
+                return Ok(());
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        Err(WorkspaceError::Refused { name: self.name.clone(), why: "its keeper does not end".to_owned() })
+    }
+
+    /// How everything stands.
+    ///
+    /// # Errors
+    /// When the keeper is gone meanwhile.
+    pub fn status(&self) -> Result<Status, WorkspaceError> {
+        self.ask(Request::Status, &[])?;
+        match self.answer()? {
+            Some((Answer::Status(status), _)) => Ok(*status),
+            _ => Err(self.gone()),
+        }
+    }
+
+    /// Hears what happens until everything has come to rest; whether all went well. `on_told` says whether it wants to hear more; when it does
+    /// not, nothing is known of the rest.
+    ///
+    /// # Errors
+    /// When the workspace is stopped meanwhile.
+    pub fn watch(&self, whole: bool, on_told: &mut dyn FnMut(&Told) -> bool) -> Result<Option<bool>, WorkspaceError> {
+        self.ask(Request::Watch { whole }, &[])?;
+        loop {
+            let Some((Answer::Told(told), _)) = self.answer()? else { return Err(self.gone()) };
+            let more = on_told(&told);
+            if let Told::Settled { good } = told {
+                return Ok(Some(good));
+            }
+            if !more {
+                return Ok(None);
+            }
+        }
+    }
+
+    /// Has a command run inside, with these standard streams.
+    ///
+    /// # Errors
+    /// When it cannot be started.
+    pub fn run(self, visit: Visit, streams: [BorrowedFd<'_>; 3]) -> Result<Guest, WorkspaceError> {
+        let program = visit.argv.first().cloned().unwrap_or_default();
+        self.ask(Request::Run(Box::new(visit)), &streams)?;
+        match self.answer()? {
+            Some((Answer::Started, mut fds)) => Ok(Guest { door: Arc::new(self.stream), terminal: fds.pop() }),
+            Some((Answer::NotStarted { why, missing }, _)) => {
+                Err(SandboxError::NotStarted { program, why, missing }.into())
+            }
+            _ => Err(self.gone()),
+        }
+    }
+}
+
+/// A command of ours in a workspace.
+#[derive(Debug)]
+pub struct Guest {
+    door: Arc<UnixStream>,
+    /// The outer end of its terminal, when it wants one.
+    pub terminal: Option<OwnedFd>,
+}
+
+impl Attended for Guest {
+    fn ended(&self) -> BorrowedFd<'_> {
+        self.door.as_fd()
+    }
+
+    fn wait(&self) -> Result<Ending, SandboxError> {
+        match wire::receive::<Answer>(&self.door) {
+            Ok(Some((Answer::Ended(ending), _))) => Ok(ending),
+            _ => Err(SandboxError::Gone),
+        }
+    }
+
+    fn signals(&self) -> SendSignal {
+        let door = Arc::clone(&self.door);
+        Box::new(move |signal| drop(wire::send(&door, &Meanwhile::Signal(signal), &[])))
+    }
+}
+
+/// Runs a command in a workspace as if it ran here, with this process's own standard streams, and waits for it.
+///
+/// # Errors
+/// When the command cannot be started, or the workspace ends under it.
+pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result<Ending, WorkspaceError> {
+    // From here on no signal is lost: those that come before the command runs wait.
+    let signals = Signals::new([SIGHUP, SIGINT, SIGQUIT, SIGTERM]).map_err(file_error("listen for", "signals"))?;
+    let terminal = terminal::own_terminals();
+    let own = TERMINAL_VARIABLES.iter().filter_map(|name| Some(((*name).to_owned(), std::env::var(name).ok()?)));
+    let visit = Visit {
+        argv: argv.to_vec(),
+        env: if terminal.contains(&true) { own.collect() } else { Vec::new() },
+        here: std::env::current_dir().ok(),
+        account,
+        terminal,
+        task: None,
+    };
+    let name = client.name.clone();
+    let guest = client.run(visit, [rustix::stdio::stdin(), rustix::stdio::stdout(), rustix::stdio::stderr()])?;
+    attend(&guest, signals).map_err(|error| match error {
+        SandboxError::Gone => WorkspaceError::Gone { name },
+        error => error.into(),
+    })
+}
+
+/// Passes on what is typed, shown and signalled. When the command has ended, a signal ends this process.
+fn attend(guest: &Guest, mut signals: Signals) -> Result<Ending, SandboxError> {
+    let (send_signal, over) = (guest.signals(), Arc::new(AtomicBool::new(false)));
+    let is_over = Arc::clone(&over);
+    std::thread::spawn(move || {
+        for signal in signals.forever() {
+            if is_over.load(Ordering::SeqCst) {
+                std::process::exit(130);
+            }
+            send_signal(signal);
+        }
+    });
+    let ending = match &guest.terminal {
+        Some(outer) => terminal::carry(guest, outer),
+        None => guest.wait(),
+    };
+    over.store(true, Ordering::SeqCst);
+    ending
+}

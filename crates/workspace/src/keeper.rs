@@ -1,0 +1,309 @@
+//! The keeper: one process in the background for each workspace that runs.
+//!
+//! It holds the sandbox, supervises services, carries ports, and answers at the workspace's door. It is our own executable, started under
+//! another name ([`divert`]) in a session of its own, and told its job over a socket that is its standard input, so it depends on no terminal. Everything inside
+//! ends with it, however it ends; what is no process of the inside (control groups, address translation) is written down in its staging, where
+//! its janitor finds it.
+//!
+//! | module | what |
+//! |---|---|
+//! | [`work`] | what its threads share, and what they tell |
+//! | [`service`] | one service: begun, watched, begun again, ended |
+//! | [`opening`] | steps and services in their order, at a start and after a change |
+//! | [`door`] | requests |
+
+mod door;
+mod opening;
+mod service;
+mod work;
+
+use std::fs;
+use std::io;
+use std::os::unix::net::UnixStream;
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use cavrith_core::account::ACCOUNT_ID;
+use cavrith_core::arrangement::{Arrangement, shown_limits};
+use cavrith_core::digest::{ImageKey, TreeDigest};
+use cavrith_core::spec::{Limits, Network};
+use cavrith_engine::error::file_error;
+use cavrith_engine::steps;
+use cavrith_sandbox::groups::{self, Groups};
+use cavrith_sandbox::job::{Each, FolderMount, Job, Purpose};
+use cavrith_sandbox::{Identity, Session, background, janitor, wire};
+use cavrith_store::Store;
+use cavrith_store::staging;
+
+use crate::mounts::{self, Grounds};
+use crate::network::{self, WayOut};
+use crate::place::Place;
+use crate::record::Stamp;
+use crate::{WorkspaceError, names};
+
+use work::Keeper;
+
+/// The name under which our executable is started as a keeper. Nobody can type it by accident.
+const NAME: &str = "cavrith: keeper";
+/// In the keeper's staging: what its janitor has to remove besides.
+const LEAVINGS: &str = "leavings";
+/// How often it is looked whether the workspace's directory is still there.
+const LOOK: Duration = Duration::from_secs(2);
+
+/// What a keeper is told.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct KeeperJob {
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    dir: PathBuf,
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    kept: PathBuf,
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    project: PathBuf,
+    name: String,
+    named: bool,
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    store: PathBuf,
+    identity: Identity,
+    arrangement: Arrangement,
+    image_key: ImageKey,
+    layers: Vec<TreeDigest>,
+    stamps: Vec<Stamp>,
+    shell: String,
+}
+
+/// What comes of starting a keeper.
+#[derive(Debug, Serialize, Deserialize)]
+enum Launched {
+    /// It is there, and answers at the door.
+    Begun,
+    /// Another one has the workspace.
+    InUse,
+    /// It could not begin.
+    Failed { code: u8, text: String },
+}
+
+/// What a keeper is to carry out.
+#[derive(Debug)]
+pub struct Launch<'a> {
+    /// The workspace; its directory is there.
+    pub place: &'a Place,
+    /// The store's directory.
+    pub store: PathBuf,
+    /// Who we are.
+    pub identity: Identity,
+    /// What is to run.
+    pub arrangement: Arrangement,
+    /// Under which key the image is found.
+    pub image_key: ImageKey,
+    /// Its layers, the lowest first.
+    pub layers: Vec<TreeDigest>,
+    /// The files that the spec was read from.
+    pub stamps: Vec<Stamp>,
+    /// The shell of the account.
+    pub shell: String,
+}
+
+/// Starts a keeper, and returns when it answers at the door. True when it is this one, and not one that was there already.
+///
+/// # Errors
+/// When the workspace cannot be begun; then no process is left.
+pub fn launch(launch: Launch<'_>) -> Result<bool, WorkspaceError> {
+    let Launch { place, store, identity, arrangement, image_key, layers, stamps, shell } = launch;
+    let job = KeeperJob {
+        dir: place.dir.clone(),
+        kept: place.kept.clone(),
+        project: place.project.clone(),
+        name: place.name.clone(),
+        named: place.named,
+        store,
+        identity,
+        arrangement,
+        image_key,
+        layers,
+        stamps,
+        shell,
+    };
+    let (_, socket) = background::detach(NAME)?;
+    let talk = |error| WorkspaceError::from(file_error("talk to the keeper of", &place.dir)(error));
+    wire::send(&socket, &job, &[]).map_err(talk)?;
+    match wire::receive::<Launched>(&socket).map_err(talk)? {
+        Some((Launched::Begun, _)) => Ok(true),
+        Some((Launched::InUse, _)) => Ok(false),
+        Some((Launched::Failed { code, text }, _)) => Err(WorkspaceError::Keeper { code, text }),
+        None => Err(WorkspaceError::Keeper { code: 3, text: "the keeper ended unexpectedly; try again".to_owned() }),
+    }
+}
+
+/// Every `main` that uses this crate calls this first. In a process that was started as a keeper it does not return.
+pub fn divert() {
+    if std::env::args_os().next().is_some_and(|name| name == NAME) {
+        let code = i32::from(run().is_err());
+        std::process::exit(code)
+    }
+}
+
+fn run() -> io::Result<()> {
+    let socket = background::settle()?;
+    let Some((job, _)) = wire::receive::<KeeperJob>(&socket)? else { return Ok(()) };
+    match keep(job, &socket) {
+        Ok(()) => Ok(()),
+        Err(WorkspaceError::InUse { .. }) => wire::send(&socket, &Launched::InUse, &[]),
+        Err(error) => {
+            let failed = Launched::Failed { code: error.exit_code(), text: error.to_string() };
+            wire::send(&socket, &failed, &[])
+        }
+    }
+}
+
+/// Removes what a keeper left, as its janitor; see [`janitor::watch`].
+fn clear_away(dir: &Path) -> bool {
+    let leavings = fs::read_to_string(dir.join(LEAVINGS)).unwrap_or_default();
+    let mut dirs = Vec::new();
+    for line in leavings.lines() {
+        match line.split_once(' ') {
+            Some(("group", dir)) => dirs.push(PathBuf::from(dir)),
+            Some(("table", table)) => network::remove_table(table),
+            _ => {}
+        }
+    }
+    groups::remove(&dirs) && staging::remove_run(dir)
+}
+
+/// Notes what has to be removed even when the keeper is killed.
+struct Leavings {
+    path: PathBuf,
+}
+
+impl Leavings {
+    fn note(&self, line: &str) {
+        let file = fs::File::options().append(true).create(true).open(&self.path);
+        // What cannot be noted is still removed by a keeper that ends in order.
+        let _ = file.and_then(|mut file| io::Write::write_all(&mut file, format!("{line}\n").as_bytes()));
+    }
+}
+
+fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
+    let place = Place {
+        name: job.name.clone(),
+        project: job.project.clone(),
+        named: job.named,
+        dir: job.dir.clone(),
+        kept: job.kept.clone(),
+    };
+    let held = place.hold()?;
+    let mut store = Store::open(&job.store)?;
+    let name = format!("{}-{}", std::process::id(), crate::record::now());
+    let _janitor = janitor::watch(&store.staging_dir(&name), clear_away)?;
+    let staging = store.stage(&name)?;
+    store.lease(&staging);
+    background::many_files();
+    // What the image consists of is used from here on, and not collected.
+    if store.image_for(&job.image_key)?.is_none() {
+        let text = "the image was removed from the store meanwhile; try again".to_owned();
+        return Err(WorkspaceError::Keeper { code: 3, text });
+    }
+    let leavings = Leavings { path: staging.dir().join(LEAVINGS) };
+    let made = make(&job, &place, &store, &leavings)?;
+    let (stop, stopping) = mpsc::channel();
+    let keeper = Keeper::new(job, place, made, stop)?;
+    let door = keeper.open_door()?;
+    keeper.write_record();
+    wire::send(socket, &Launched::Begun, &[]).map_err(file_error("talk to", "whoever started the keeper"))?;
+    keeper.begin();
+    keeper.watch_signals()?;
+    loop {
+        match stopping.recv_timeout(LOOK) {
+            Ok(()) | Err(RecvTimeoutError::Disconnected) => break,
+            // Somebody removed the workspace's directory, or put another one in its place.
+            Err(RecvTimeoutError::Timeout) if !keeper.is_in_place(&held) => break,
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+    }
+    keeper.end();
+    drop((door, staging));
+    // Threads that wait for nobody end with the process.
+    Ok(())
+}
+
+/// The inside, and what is needed for it.
+struct Made {
+    session: Session,
+    groups: Groups,
+    way: WayOut,
+    folders: Vec<FolderMount>,
+    notes: Vec<String>,
+    limits: Vec<String>,
+    bench: PathBuf,
+}
+
+fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> Result<Made, WorkspaceError> {
+    let arrangement = &job.arrangement;
+    let grounds = Grounds { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
+    let folders = mounts::folders(&arrangement.folders, grounds)?;
+    let bench = place.scratch(&arrangement.image)?;
+    let entry = place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let groups = Groups::make_here(&entry);
+    groups.dirs().iter().for_each(|dir| leavings.note(&format!("group {}", dir.display())));
+    let mut notes = Vec::new();
+    if let Err(error) = groups.limit(arrangement.limits) {
+        notes.push(format!("limits cannot be set: {error}"));
+    }
+    let (limits, each) = keep_limits(arrangement.limits, &groups);
+    let layers = steps::layer_roots(store, job.layers.iter());
+    let mut sandbox = Job::new(Purpose::Workspace, layers, bench.clone(), &arrangement.setup.host_name);
+    (sandbox.folders, sandbox.only) = (folders.clone(), (ACCOUNT_ID, ACCOUNT_ID));
+    (sandbox.groups, sandbox.each) = (groups.dirs(), each);
+    sandbox.files = own_files(place, arrangement)?;
+    let session = Session::begin(sandbox, job.identity)?;
+    notes.extend(session.notes().iter().cloned());
+    let number = entry.rsplit('-').next().and_then(|id| u16::from_str_radix(id.get(..4)?, 16).ok()).unwrap_or(0);
+    let note = |table: &str| leavings.note(&format!("table {table}"));
+    let way = network::open(arrangement.network, session.process(), job.identity, number, &note);
+    if let Some(lacks) = &way.lacks {
+        notes.push(format!("the workspace reaches no other machine: {lacks}"));
+    }
+    Ok(Made { session, groups, way, folders, notes, limits, bench })
+}
+
+/// Files that lie over files inside.
+fn own_files(place: &Place, arrangement: &Arrangement) -> Result<Vec<FolderMount>, WorkspaceError> {
+    let mut files = Vec::new();
+    let resolver = network::resolver(arrangement.network);
+    for (inside, text) in [(names::INSIDE, names::inside_text(arrangement)), ("/etc/resolv.conf", resolver)] {
+        // Without a way out the image's own file says as much.
+        if inside != names::INSIDE && arrangement.network == Network::None {
+            continue;
+        }
+        let path = place.dir.join("files").join(inside.rsplit('/').next().unwrap_or_default());
+        fs::write(&path, text).map_err(file_error("write", &path))?;
+        files.push(FolderMount::new(path, inside.into()));
+    }
+    Ok(files)
+}
+
+/// What of the limits is kept by groups, in words, and what has to be kept by process.
+fn keep_limits(limits: Limits, groups: &Groups) -> (Vec<String>, Each) {
+    let (mut each, mut words) = (Each::default(), Vec::new());
+    let mut say = |what: String, together: bool, instead: &str| {
+        words.push(if together { format!("{what}, all together") } else { format!("{what}, {instead}") });
+    };
+    if let Some(bytes) = limits.memory {
+        let only = Limits { memory: limits.memory, ..Limits::default() };
+        say(shown_limits(only), groups.kept.memory, "for each process: no control group can be made here");
+        each.memory = (!groups.kept.memory).then_some(bytes);
+    }
+    if let Some(cpus) = limits.cpus {
+        let only = Limits { cpus: limits.cpus, ..Limits::default() };
+        say(shown_limits(only), groups.kept.cpus, "by binding it to some: no control group can be made here");
+        each.cpus = (!groups.kept.cpus).then_some(cpus);
+    }
+    if let Some(count) = limits.processes {
+        let only = Limits { processes: limits.processes, ..Limits::default() };
+        say(shown_limits(only), groups.kept.processes, "for each user: no control group can be made here");
+        each.processes = (!groups.kept.processes).then_some(count);
+    }
+    (words, each)
+}

@@ -1,0 +1,150 @@
+//! Requests at the door.
+
+use std::io;
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::net::UnixStream;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use cavrith_sandbox::job::CommandJob;
+use cavrith_sandbox::session::Attended as _;
+use cavrith_sandbox::{SandboxError, wire};
+
+use super::work::Keeper;
+use crate::protocol::{Answer, Meanwhile, Opening, PROTOCOL, Request, Told, Visit};
+use crate::record::Standing;
+
+impl Keeper {
+    /// Attends to one connection.
+    pub fn attend(self: &Arc<Self>, guest: &UnixStream) -> io::Result<()> {
+        let Some((opening, fds)) = wire::receive::<Opening<serde_json::Value>>(guest)? else { return Ok(()) };
+        if opening.protocol != PROTOCOL {
+            return wire::send(guest, &Answer::OtherProtocol { protocol: PROTOCOL }, &[]);
+        }
+        match serde_json::from_value(opening.request)? {
+            Request::Run(visit) => self.host(guest, &visit, fds),
+            Request::Status => wire::send(guest, &Answer::Status(Box::new(self.status())), &[]),
+            Request::Watch { whole } => self.report(guest, whole),
+            Request::Freeze => self.set_frozen(guest, true),
+            Request::Thaw => self.set_frozen(guest, false),
+            Request::Stop => {
+                self.ask_to_stop();
+                // The connection is closed by the end of this process, which is what the other side waits for.
+                self.wait_until(|state| (state.standing == Standing::Stopped).then_some(()));
+                wire::send(guest, &Answer::Done, &[])
+            }
+            Request::Apply(followed) => match self.follow(*followed) {
+                Ok(()) => wire::send(guest, &Answer::Done, &[]),
+                Err(why) => wire::send(guest, &Answer::Refused(why), &[]),
+            },
+        }
+    }
+
+    fn set_frozen(&self, guest: &UnixStream, frozen: bool) -> io::Result<()> {
+        let standing = self.state().standing;
+        let answer = match (standing, frozen) {
+            (Standing::Frozen, true) => Answer::Refused("the workspace is frozen already".to_owned()),
+            (Standing::Running, true) | (Standing::Frozen, false) => match self.freeze(frozen) {
+                Ok(None) => Answer::Done,
+                Ok(Some(note)) => Answer::Told(Told::Note(note)),
+                Err(why) => Answer::Refused(why),
+            },
+            (other, true) => Answer::Refused(format!("the workspace is {}; wait until it runs", other.words())),
+            (other, false) => Answer::Refused(format!("the workspace is not frozen; it is {}", other.words())),
+        };
+        wire::send(guest, &answer, &[])
+    }
+
+    /// Tells what happens until everything has come to rest.
+    fn report(&self, guest: &UnixStream, whole: bool) -> io::Result<()> {
+        let mut next = {
+            let state = self.state();
+            if whole || state.settled { 0 } else { state.told.len() }
+        };
+        loop {
+            // What was told is cleared when something new is begun; then all of it is news.
+            let news = self.wait_until(|state| {
+                let from = next.min(state.told.len());
+                let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped);
+                (from < state.told.len() || gone).then(|| state.told[from..].to_vec())
+            });
+            if news.is_empty() {
+                return wire::send(guest, &Answer::Refused("the workspace is being stopped".to_owned()), &[]);
+            }
+            next += news.len();
+            for told in news {
+                let last = matches!(told, Told::Settled { .. });
+                wire::send(guest, &Answer::Told(told), &[])?;
+                if last {
+                    return Ok(());
+                }
+            }
+        }
+    }
+
+    /// Has a member's command run, and tells how it ended.
+    fn host(&self, guest: &UnixStream, visit: &Visit, fds: Vec<OwnedFd>) -> io::Result<()> {
+        let standing = self.state().standing;
+        if matches!(standing, Standing::Frozen | Standing::Stopping | Standing::Stopped) {
+            let remedy = if standing == Standing::Frozen { "; cavrith thaw lets it go on" } else { "" };
+            let why = format!("the workspace is {}{remedy}", standing.words());
+            return wire::send(guest, &Answer::Refused(why), &[]);
+        }
+        let [stdin, stdout, stderr] = fds.as_slice() else { return Err(io::ErrorKind::InvalidData.into()) };
+        self.guests.fetch_add(1, Ordering::SeqCst);
+        let outcome = self.host_counted(guest, visit, [stdin.as_fd(), stdout.as_fd(), stderr.as_fd()]);
+        self.guests.fetch_sub(1, Ordering::SeqCst);
+        outcome
+    }
+
+    fn host_counted(&self, guest: &UnixStream, visit: &Visit, streams: [BorrowedFd<'_>; 3]) -> io::Result<()> {
+        let running = match self.session.start(&self.visiting(visit), streams) {
+            Ok(running) => running,
+            Err(SandboxError::NotStarted { why, missing, .. }) => {
+                return wire::send(guest, &Answer::NotStarted { why, missing }, &[]);
+            }
+            Err(error) => return wire::send(guest, &Answer::Refused(error.to_string()), &[]),
+        };
+        let terminal: Vec<BorrowedFd<'_>> = running.terminal.iter().map(OwnedFd::as_fd).collect();
+        // A guest that is gone already is noticed below, where its command is ended.
+        let _ = wire::send(guest, &Answer::Started, &terminal);
+        let send_signal = running.signals();
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                while let Ok(Some((Meanwhile::Signal(signal), _))) = wire::receive(guest) {
+                    send_signal(signal);
+                }
+                // The guest is gone, with its command's end or without: as when a terminal hangs up.
+                send_signal(signal_hook::consts::SIGHUP);
+            });
+            let ending = running.wait().map_err(io::Error::other);
+            let told = ending.and_then(|ending| wire::send(guest, &Answer::Ended(ending), &[]));
+            // In any case: the thread above, and the guest, wait for it.
+            let _ = guest.shutdown(std::net::Shutdown::Both);
+            told
+        })
+    }
+
+    fn visiting(&self, visit: &Visit) -> CommandJob {
+        let argv = if visit.argv.is_empty() { vec![self.shell.clone()] } else { visit.argv.clone() };
+        let more = visit.env.iter().cloned().collect();
+        let mut command = self.command(argv, &more, visit.account.clone());
+        if let Some(inside) = visit.here.as_deref().and_then(|here| self.inside_of(here)) {
+            command.directory = inside;
+        }
+        command.terminal = visit.terminal;
+        command.task.clone_from(&visit.task);
+        command
+    }
+
+    /// The place inside of a directory outside: in the innermost folder that it lies in.
+    fn inside_of(&self, here: &Path) -> Option<String> {
+        let live = self.folders.iter().filter(|folder| !folder.kept);
+        let of = live.filter_map(|folder| Some((folder, here.strip_prefix(&folder.outside).ok()?)));
+        let (folder, rest) = of.max_by_key(|(folder, _)| folder.outside.as_os_str().len())?;
+        let inside = if rest == Path::new("") { folder.inside.clone() } else { folder.inside.join(rest) };
+        inside.into_os_string().into_string().ok()
+    }
+}
+

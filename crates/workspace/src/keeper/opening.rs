@@ -1,0 +1,291 @@
+//! Steps and services in their order, at a start and after a change.
+//!
+//! Steps come one after the other. A service that a step waits for is begun right before it; all others are begun when the steps are done, each when
+//! those that it waits for are ready. When a step fails, neither later steps nor services that were still to come are begun; what runs goes on.
+
+use std::os::fd::AsFd as _;
+use std::sync::Arc;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use cavrith_core::arrangement::{Arrangement, StepPart};
+use cavrith_core::spec::Moment;
+use cavrith_sandbox::job::{CommandJob, Ending};
+use cavrith_sandbox::session::Attended as _;
+
+use super::service::{supervise, wait_for};
+use super::work::{Cancel, Keeper, Supervised};
+use crate::journal::{self, Journal};
+use crate::protocol::{Followed, Phase, ServiceStatus, Told};
+use crate::record::{FailedStep, Standing, now};
+
+/// Lines that are remembered of a step that failed.
+const LAST_LINES: usize = 20;
+/// How long a guard may take.
+const GUARD_LIMIT: Duration = Duration::from_secs(600);
+
+impl Keeper {
+    /// Begins with steps and services, in a thread of its own.
+    pub fn begin(self: &Arc<Self>) {
+        let keeper = Arc::clone(self);
+        thread::spawn(move || keeper.open());
+    }
+
+    /// Follows a changed arrangement as far as that can be done while it runs, in a thread of its own.
+    pub fn follow(self: &Arc<Self>, followed: Followed) -> Result<(), String> {
+        let refused = self.change(|state| match state.standing {
+            Standing::Running => {
+                state.standing = Standing::Starting;
+                (state.opening, state.settled, state.failed_step) = (true, false, None);
+                state.told.clear();
+                None
+            }
+            other => Some(format!("the workspace is {}", other.words())),
+        });
+        if let Some(refused) = refused {
+            return Err(refused);
+        }
+        let keeper = Arc::clone(self);
+        thread::spawn(move || {
+            let before = keeper.arrangement();
+            let arrangement = Arc::new(followed.arrangement);
+            let same_env = before.setup.env == arrangement.setup.env;
+            // Services that are gone, changed, or see other variables are ended first; so are those that failed, which get another chance.
+            keeper.end_services(|status| {
+                let (old, new) = (before.services.get(&status.name), arrangement.services.get(&status.name));
+                let stays = old == new && same_env && matches!(status.phase, Phase::Ready | Phase::GettingReady);
+                !stays
+            });
+            for note in keeper.follow_live(&arrangement, followed.image_key, followed.stamps) {
+                keeper.tell(Told::Note(note));
+            }
+            keeper.open();
+        });
+        Ok(())
+    }
+
+    fn open(self: &Arc<Self>) {
+        let arrangement = self.arrangement();
+        let due = |step: &&StepPart| {
+            let (mark, state) = (step.mark(), self.state());
+            let done = if step.moment == Moment::FirstStart { &state.first_done } else { &state.ran };
+            !done.contains(&mark)
+        };
+        let mut failed = None;
+        for step in arrangement.steps.iter().filter(due) {
+            if self.is_ending() {
+                return;
+            }
+            if let Err(how) = self.carry_out(&arrangement, step) {
+                failed = Some(how);
+                break;
+            }
+        }
+        match failed {
+            None => self.begin_services(&arrangement, &arrangement.services_in_order()),
+            Some(failed) => {
+                for name in arrangement.services_in_order() {
+                    self.add_waiting(&name, &format!("the step {:?} failed", failed.name));
+                }
+                self.change(|state| {
+                    state.failed_step = Some(failed.clone());
+                    state.told.push(Told::StepFailed(failed));
+                });
+            }
+        }
+        self.change(|state| {
+            state.opening = false;
+            state.settle();
+        });
+        self.write_record();
+    }
+
+    fn is_ending(&self) -> bool {
+        matches!(self.state().standing, Standing::Stopping | Standing::Stopped)
+    }
+
+    /// Begins services that are not there yet.
+    fn begin_services(self: &Arc<Self>, arrangement: &Arc<Arrangement>, names: &[String]) {
+        for name in names {
+            let Some(part) = arrangement.services.get(name).cloned() else { continue };
+            if self.is_ending() || self.state().services.get(name).is_some_and(|service| service.thread.is_some()) {
+                continue;
+            }
+            let cancel = match Cancel::new() {
+                Ok(cancel) => Arc::new(cancel),
+                Err(error) => {
+                    self.tell(Told::Note(format!("the service {name} cannot be begun: {error}")));
+                    continue;
+                }
+            };
+            self.change(|state| {
+                let supervised = Supervised { status: new_status(name, ""), cancel: Arc::clone(&cancel), thread: None };
+                state.services.insert(name.clone(), supervised);
+            });
+            let (keeper, own) = (Arc::clone(self), name.clone());
+            let thread = thread::spawn(move || supervise(&keeper, &own, &part, &cancel));
+            self.change(|state| {
+                if let Some(service) = state.services.get_mut(name) {
+                    service.thread = Some(thread);
+                }
+            });
+        }
+    }
+
+    /// Lists a service that is not begun, and why.
+    fn add_waiting(&self, name: &str, why: &str) {
+        if self.state().services.get(name).is_some_and(|service| service.thread.is_some()) {
+            return;
+        }
+        if let Ok(cancel) = Cancel::new() {
+            let supervised = Supervised { status: new_status(name, why), cancel: Arc::new(cancel), thread: None };
+            self.change(|state| drop(state.services.insert(name.to_owned(), supervised)));
+        }
+    }
+
+    /// Ends services, those first that others do not wait for, and forgets them.
+    pub fn end_services(&self, which: impl Fn(&ServiceStatus) -> bool) {
+        let mut order = self.arrangement().services_in_order();
+        let known: Vec<_> = self.state().services.keys().cloned().collect();
+        order.extend(known.into_iter().filter(|name| !order.contains(name)).collect::<Vec<_>>());
+        order.reverse();
+        let arrangement = self.arrangement();
+        // What nobody else in the rest waits for can be ended at the same time.
+        while !order.is_empty() {
+            let needed = |name: &String| {
+                order.iter().any(|other| arrangement.services.get(other).is_some_and(|part| part.after.contains(name)))
+            };
+            let mut wave: Vec<_> = order.iter().filter(|name| !needed(name)).cloned().collect();
+            if wave.is_empty() {
+                wave = order.clone();
+            }
+            order.retain(|name| !wave.contains(name));
+            let mut threads = Vec::new();
+            self.change(|state| {
+                for name in &wave {
+                    if let Some(service) = state.services.get_mut(name).filter(|service| which(&service.status)) {
+                        service.cancel.mean_it();
+                        threads.push((name.clone(), service.thread.take()));
+                    }
+                }
+            });
+            for (name, thread) in threads {
+                if let Some(thread) = thread {
+                    let _ = thread.join();
+                }
+                self.change(|state| drop(state.services.remove(&name)));
+            }
+        }
+    }
+
+    fn carry_out(self: &Arc<Self>, arrangement: &Arc<Arrangement>, step: &StepPart) -> Result<(), FailedStep> {
+        let begun = Instant::now();
+        let failed = |how: String, last_lines: Vec<String>| FailedStep { name: step.name.clone(), how, last_lines };
+        let needed = arrangement.needed_first(&step.after);
+        self.begin_services(arrangement, &needed);
+        for name in &needed {
+            self.wait_for_service(name).map_err(|how| failed(how, Vec::new()))?;
+        }
+        self.tell(Told::Step { name: step.name.clone() });
+        let over = |left_out: Option<String>| {
+            let millis = begun.elapsed().as_millis() as u64;
+            self.change(|state| {
+                state.ran.push(step.mark());
+                state.told.push(Told::StepOver { name: step.name.clone(), millis, left_out });
+            });
+            if step.moment == Moment::FirstStart {
+                self.remember_first(step.mark());
+            }
+        };
+        if let Some(path) = &step.creates
+            && self.session.has(path).unwrap_or(false)
+        {
+            over(Some(format!("{path} is there")));
+            return Ok(());
+        }
+        if let Some(unless) = &step.unless {
+            let guard = self.command(unless.clone(), &step.env, step.account.clone());
+            if matches!(self.run_quiet(&guard, GUARD_LIMIT), Some(Ending::Code(0))) {
+                over(Some("its guard succeeds".to_owned()));
+                return Ok(());
+            }
+        }
+        let since = now();
+        let source = step.name.clone();
+        let journal = Journal::new(&self.logs, &source);
+        journal.line("[cavrith] begun");
+        let command = self.command(step.argv.clone(), &step.env, step.account.clone());
+        let keeper = Arc::clone(self);
+        let started = self.start_piped(&command, move |line| {
+            journal.line(line);
+            keeper.tell(Told::Output { name: source.clone(), line: line.to_owned() });
+        });
+        let (running, reader) = started.map_err(|error| failed(error.to_string(), Vec::new()))?;
+        let [ended] = wait_for([running.ended()], Some(Duration::from_secs(step.limit)));
+        if !ended {
+            running.signals()(signal_hook::consts::SIGKILL);
+        }
+        let ending = running.wait();
+        // What it wrote is still taken; what processes that it left behind write is not waited for.
+        for _ in 0..50 {
+            if reader.is_finished() {
+                break;
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+        let how = match ending {
+            _ if !ended => format!("it took longer than {} s", step.limit),
+            Ok(ending) if ending.is_good() => {
+                over(None);
+                return Ok(());
+            }
+            Ok(ending) => ending.to_string(),
+            Err(error) => error.to_string(),
+        };
+        let lines = journal::last(&self.logs, &step.name, since, LAST_LINES);
+        let own = |line: &String| !line.starts_with("[cavrith]");
+        Err(failed(how, lines.into_iter().filter(own).collect()))
+    }
+
+    /// Waits until a service is ready, or will not be.
+    fn wait_for_service(&self, name: &str) -> Result<(), String> {
+        self.wait_until(|state| {
+            let Some(service) = state.services.get(name) else {
+                return Some(Err(format!("the service {name} that it waits for is gone")));
+            };
+            match service.status.phase {
+                Phase::Ready => Some(Ok(())),
+                phase if phase.is_rest() => {
+                    let detail = &service.status.detail;
+                    Some(Err(format!("the service {name} that it waits for is {}: {detail}", phase.words())))
+                }
+                _ if matches!(state.standing, Standing::Stopping | Standing::Stopped) => {
+                    Some(Err("the workspace is ending".to_owned()))
+                }
+                _ => None,
+            }
+        })
+    }
+
+    /// Runs a command whose output nobody wants. Nothing when it takes too long, or cannot be started.
+    pub fn run_quiet(&self, command: &CommandJob, limit: Duration) -> Option<Ending> {
+        let (running, _) = self.start_piped(command, |_| ()).ok()?;
+        let [ended] = wait_for([running.ended().as_fd()], Some(limit));
+        if !ended {
+            running.signals()(signal_hook::consts::SIGKILL);
+            return None;
+        }
+        running.wait().ok()
+    }
+}
+
+fn new_status(name: &str, detail: &str) -> ServiceStatus {
+    ServiceStatus {
+        name: name.to_owned(),
+        phase: Phase::Waiting,
+        since: now(),
+        restarts: 0,
+        detail: detail.to_owned(),
+        last_lines: Vec::new(),
+    }
+}

@@ -1,0 +1,258 @@
+//! One service: begun, watched until it is ready, begun again when it ends by itself, ended on purpose.
+
+use std::os::fd::AsFd as _;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGKILL, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2, SIGWINCH};
+
+use cavrith_core::arrangement::ServicePart;
+use cavrith_core::spec::{Check, Restart};
+use cavrith_sandbox::job::Ending;
+use cavrith_sandbox::session::{Attended as _, Running};
+
+use super::work::{Cancel, Keeper};
+use crate::journal::{self, Journal};
+use crate::protocol::Phase;
+use crate::record::{Standing, now};
+
+/// How long a service that does not say how to tell has to live to count as ready.
+const ALIVE: Duration = Duration::from_millis(300);
+/// The first pause before a service is begun again; each further one is twice as long.
+const FIRST_PAUSE: Duration = Duration::from_millis(500);
+const LONGEST_PAUSE: Duration = Duration::from_secs(30);
+/// A service that was ready so long begins anew with short pauses.
+const STEADY: Duration = Duration::from_secs(10);
+/// Ends in a row after which it is called failed, though it is still begun again.
+const PATIENCE: u32 = 3;
+/// Lines that are shown of a service that failed.
+const LAST_LINES: usize = 12;
+/// How long a command that tells whether it is ready may take.
+const CHECK_LIMIT: Duration = Duration::from_secs(10);
+
+/// The variable by which what a service started is found again.
+fn mark(name: &str) -> String {
+    format!("CAVRITH_SERVICE={name}")
+}
+
+fn signal_number(name: &str) -> i32 {
+    match name {
+        "INT" => SIGINT,
+        "QUIT" => SIGQUIT,
+        "HUP" => SIGHUP,
+        "USR1" => SIGUSR1,
+        "USR2" => SIGUSR2,
+        "WINCH" => SIGWINCH,
+        _ => SIGTERM,
+    }
+}
+
+/// Why a stretch of watching ended.
+enum Seen {
+    Ended(String, bool),
+    Cancelled,
+}
+
+struct Watch<'a> {
+    keeper: &'a Keeper,
+    name: &'a str,
+    part: &'a ServicePart,
+    cancel: &'a Cancel,
+    journal: Arc<Journal>,
+    begun_at: u64,
+    was_ready: Option<Instant>,
+}
+
+/// Looks after a service until that is cancelled, or it is not begun again.
+pub(super) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel: &Cancel) {
+    let journal = Arc::new(Journal::new(&keeper.logs, name));
+    let mut ends = 0u32;
+    let mut watch = Watch { keeper, name, part, cancel, journal, begun_at: now(), was_ready: None };
+    loop {
+        if !watch.wait_for_others() {
+            keeper.set_service(name, Phase::Stopped, "", Vec::new());
+            return;
+        }
+        keeper.set_service(name, Phase::GettingReady, "", Vec::new());
+        (watch.begun_at, watch.was_ready) = (now(), None);
+        let (how, good) = match watch.live() {
+            Seen::Cancelled => {
+                keeper.set_service(name, Phase::Stopped, "", Vec::new());
+                return;
+            }
+            Seen::Ended(how, good) => (how, good),
+        };
+        watch.journal.line(&format!("[cavrith] ended: {how}"));
+        let again = match part.restart {
+            Restart::Always => true,
+            Restart::OnFailure => !good,
+            Restart::Never => false,
+        };
+        if !again {
+            let over = good && (part.ready.is_none() || watch.was_ready.is_some());
+            let lines = if over { Vec::new() } else { watch.last_lines() };
+            keeper.set_service(name, if over { Phase::Over } else { Phase::Failed }, &how, lines);
+            return;
+        }
+        ends = if watch.was_ready.is_some_and(|ready| ready.elapsed() > STEADY) { 1 } else { ends + 1 };
+        let pause = FIRST_PAUSE.saturating_mul(1 << (ends - 1).min(10)).min(LONGEST_PAUSE);
+        let detail = format!("{how}; begun again in {:.1} s", pause.as_secs_f64());
+        let phase = if ends >= PATIENCE { Phase::Failed } else { Phase::Pausing };
+        keeper.set_service(name, phase, &detail, if ends >= PATIENCE { watch.last_lines() } else { Vec::new() });
+        if watch.pause(pause) {
+            keeper.set_service(name, Phase::Stopped, "", Vec::new());
+            return;
+        }
+        keeper.change(|state| {
+            if let Some(service) = state.services.get_mut(name) {
+                service.status.restarts += 1;
+            }
+        });
+    }
+}
+
+impl Watch<'_> {
+    /// Waits for the services that come first; false when that was cancelled.
+    fn wait_for_others(&self) -> bool {
+        loop {
+            let waits_for = {
+                let state = self.keeper.state();
+                let other = |name: &&String| state.services.get(*name).map(|service| service.status.clone());
+                self.part.after.iter().find_map(|name| other(&name).filter(|status| status.phase != Phase::Ready))
+            };
+            if self.cancel.is_meant() {
+                return false;
+            }
+            let Some(other) = waits_for else { return true };
+            // Only what will not come by itself is worth a word; the rest is a matter of moments.
+            let detail = if other.phase.is_rest() {
+                format!("{} is {}", other.name, other.phase.words())
+            } else {
+                String::new()
+            };
+            self.keeper.set_service(self.name, Phase::Waiting, &detail, Vec::new());
+            let state = self.keeper.state();
+            drop(self.keeper.changed.wait_timeout(state, Duration::from_millis(200)));
+        }
+    }
+
+    /// One life of the service.
+    fn live(&mut self) -> Seen {
+        let mut more = self.part.env.clone();
+        more.insert("CAVRITH_SERVICE".to_owned(), self.name.to_owned());
+        let mut command = self.keeper.command(self.part.argv.clone(), &more, self.part.account.clone());
+        if let Some(directory) = &self.part.directory {
+            command.directory.clone_from(directory);
+        }
+        self.journal.line("[cavrith] begun");
+        let journal = Arc::clone(&self.journal);
+        let (running, _) = match self.keeper.start_piped(&command, move |line| journal.line(line)) {
+            Ok(started) => started,
+            Err(error) => {
+                self.journal.line(&format!("[cavrith] {error}"));
+                return Seen::Ended(error.to_string(), false);
+            }
+        };
+        let seen = self.attend(&running);
+        // What it left behind would be in the way of the next one.
+        let _ = self.keeper.session.kill_marked(&mark(self.name));
+        seen
+    }
+
+    fn attend(&mut self, running: &Running) -> Seen {
+        let begun = Instant::now();
+        let mut late = false;
+        loop {
+            let wait = match (&self.part.ready, self.was_ready) {
+                (_, Some(_)) => None,
+                (Some(ready), None) => Some(Duration::from_millis(if late { 1000 } else { ready.every })),
+                (None, None) => Some(ALIVE.saturating_sub(begun.elapsed()).max(Duration::from_millis(1))),
+            };
+            let [ended, cancelled] = wait_for([running.ended(), self.cancel.woken.as_fd()], wait);
+            if cancelled {
+                self.end(running);
+                return Seen::Cancelled;
+            }
+            if ended {
+                return match running.wait() {
+                    Ok(ending) if self.was_ready.is_none() && self.part.ready.is_some() => {
+                        Seen::Ended(format!("{ending} before it was ready"), ending.is_good())
+                    }
+                    Ok(ending) => Seen::Ended(ending.to_string(), ending.is_good()),
+                    Err(error) => Seen::Ended(error.to_string(), false),
+                };
+            }
+            // What is frozen gets no readier.
+            if self.was_ready.is_some() || self.keeper.state().standing == Standing::Frozen {
+                continue;
+            }
+            if self.is_ready(begun) {
+                self.was_ready = Some(Instant::now());
+                self.keeper.set_service(self.name, Phase::Ready, "", Vec::new());
+            } else if let Some(ready) = self.part.ready.as_ref().filter(|ready| !late && begun.elapsed().as_secs() >= ready.limit)
+            {
+                late = true;
+                let detail = format!("not ready after {} s; it still runs", ready.limit);
+                self.keeper.set_service(self.name, Phase::Failed, &detail, self.last_lines());
+            }
+        }
+    }
+
+    fn is_ready(&self, begun: Instant) -> bool {
+        match self.part.ready.as_ref().map(|ready| &ready.check) {
+            None => begun.elapsed() >= ALIVE,
+            Some(Check::Port(port)) => self.keeper.connector.is_listened(*port),
+            Some(Check::File(path)) => self.keeper.session.has(path).unwrap_or(false),
+            Some(Check::Command(argv)) => {
+                let command = self.keeper.command(argv.clone(), &self.part.env, self.part.account.clone());
+                matches!(self.keeper.run_quiet(&command, CHECK_LIMIT), Some(Ending::Code(0)))
+            }
+        }
+    }
+
+    /// Asks the service to end, and kills it when it does not.
+    fn end(&self, running: &Running) {
+        let send = running.signals();
+        send(signal_number(&self.part.signal));
+        let [ended] = wait_for([running.ended()], Some(Duration::from_secs(self.part.grace)));
+        if !ended {
+            self.journal.line(&format!("[cavrith] killed after {} s", self.part.grace));
+            send(SIGKILL);
+            let _ = self.keeper.session.kill_marked(&mark(self.name));
+            wait_for([running.ended()], Some(Duration::from_secs(5)));
+        }
+        self.journal.line("[cavrith] ended on purpose");
+    }
+
+    /// Waits; true when that was cancelled.
+    fn pause(&self, pause: Duration) -> bool {
+        let [cancelled] = wait_for([self.cancel.woken.as_fd()], Some(pause));
+        cancelled
+    }
+
+    fn last_lines(&self) -> Vec<String> {
+        // What it wrote last may still be on its way to the log.
+        std::thread::sleep(Duration::from_millis(50));
+        journal::last(&self.keeper.logs, self.name, self.begun_at, LAST_LINES)
+    }
+}
+
+/// Waits until one of some descriptors is readable or hung up, and says which are. `None` waits for ever.
+pub(super) fn wait_for<const N: usize>(fds: [std::os::fd::BorrowedFd<'_>; N], limit: Option<Duration>) -> [bool; N] {
+    let deadline = limit.and_then(|limit| Instant::now().checked_add(limit));
+    loop {
+        let mut watched = fds.map(|fd| PollFd::from_borrowed_fd(fd, PollFlags::IN));
+        let left = deadline.map(|deadline| deadline.saturating_duration_since(Instant::now()));
+        let timeout = left.map(|left| Timespec {
+            tv_sec: i64::try_from(left.as_secs()).unwrap_or(i64::MAX),
+            tv_nsec: left.subsec_nanos().into(),
+        });
+        match poll(&mut watched, timeout.as_ref()) {
+            Ok(0) if left.is_some_and(|left| left.is_zero()) => return [false; N],
+            Ok(0) | Err(rustix::io::Errno::INTR) => {}
+            Ok(_) => return watched.map(|watched| !watched.revents().is_empty()),
+            Err(_) => return [false; N],
+        }
+    }
+}

@@ -1,0 +1,488 @@
+//! What a keeper's threads share, and what they tell.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+use std::os::unix::fs::MetadataExt as _;
+use std::os::unix::net::UnixListener;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, mpsc};
+use std::thread;
+use std::time::Duration;
+
+use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGSTOP, SIGTERM};
+use signal_hook::iterator::Signals;
+
+use cavrith_core::account::ACCOUNT_ID;
+use cavrith_core::arrangement::Arrangement;
+use cavrith_core::digest::{ImageKey, TreeDigest};
+use cavrith_engine::error::file_error;
+use cavrith_sandbox::groups::Groups;
+use cavrith_sandbox::job::{CommandJob, FolderMount, Listening};
+use cavrith_sandbox::net::Connector;
+use cavrith_sandbox::session::{Lines, Running};
+use cavrith_sandbox::{Identity, SandboxError, Session};
+
+use super::{KeeperJob, Made};
+use crate::network::WayOut;
+use crate::place::{Place, give_to_member};
+use crate::ports::Forward;
+use crate::protocol::{Phase, ServiceStatus, Status, Told};
+use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
+use crate::{WorkspaceError, client, names};
+
+/// How long members' commands have for their end.
+const FAREWELL: Duration = Duration::from_secs(2);
+
+/// A keeper at work.
+pub(super) struct Keeper {
+    pub place: Place,
+    pub session: Session,
+    pub connector: Connector,
+    pub folders: Vec<FolderMount>,
+    pub shell: String,
+    pub logs: PathBuf,
+    pub guests: AtomicUsize,
+    identity: Identity,
+    groups: Groups,
+    way: Mutex<Option<WayOut>>,
+    network: String,
+    bench: PathBuf,
+    layers: Vec<TreeDigest>,
+    since: u64,
+    forward: Mutex<Forward>,
+    state: Mutex<State>,
+    /// Something in the state is otherwise.
+    pub changed: Condvar,
+    stop: mpsc::Sender<()>,
+}
+
+/// What changes while it works.
+pub(super) struct State {
+    pub standing: Standing,
+    pub arrangement: Arc<Arrangement>,
+    /// What was told since something was begun last.
+    pub told: Vec<Told>,
+    /// Everything that was begun has come to rest, and that was told.
+    pub settled: bool,
+    /// Steps are under way.
+    pub opening: bool,
+    pub services: BTreeMap<String, Supervised>,
+    pub failed_step: Option<FailedStep>,
+    /// Marks of steps of the first start that are done.
+    pub first_done: Vec<String>,
+    /// Marks of steps that were carried out, or left out, in this run.
+    pub ran: Vec<String>,
+    image_key: ImageKey,
+    stamps: Vec<Stamp>,
+    notes: Vec<String>,
+    limits: Vec<String>,
+    ended: Option<u64>,
+}
+
+/// A service that somebody looks after.
+pub(super) struct Supervised {
+    pub status: ServiceStatus,
+    pub cancel: Arc<Cancel>,
+    pub thread: Option<thread::JoinHandle<()>>,
+}
+
+/// Tells a thread that it is to end what it looks after.
+pub(super) struct Cancel {
+    flag: AtomicBool,
+    /// Hangs up when it is meant.
+    pub woken: OwnedFd,
+    open: Mutex<Option<OwnedFd>>,
+}
+
+impl Cancel {
+    pub fn new() -> std::io::Result<Self> {
+        let (woken, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)?;
+        Ok(Self { flag: AtomicBool::new(false), woken, open: Mutex::new(Some(open)) })
+    }
+
+    pub fn mean_it(&self) {
+        self.flag.store(true, Ordering::SeqCst);
+        drop(locked(&self.open).take());
+    }
+
+    pub fn is_meant(&self) -> bool {
+        self.flag.load(Ordering::SeqCst)
+    }
+}
+
+pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The door, which is closed when this value is dropped.
+pub(super) struct OpenDoor {
+    path: PathBuf,
+    listener: UnixListener,
+}
+
+impl Drop for OpenDoor {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.path);
+        let _ = rustix::net::shutdown(self.listener.as_fd(), rustix::net::Shutdown::Both);
+    }
+}
+
+fn first_done_path(bench: &Path) -> PathBuf {
+    bench.join("first-start")
+}
+
+impl Keeper {
+    pub fn new(
+        job: KeeperJob,
+        place: Place,
+        made: Made,
+        stop: mpsc::Sender<()>,
+    ) -> Result<Arc<Self>, WorkspaceError> {
+        let connector = made.session.connector()?;
+        let forward = Forward::begin(&job.arrangement.ports, &connector)?;
+        let first_done = fs::read(first_done_path(&made.bench)).unwrap_or_default();
+        let state = State {
+            standing: Standing::Starting,
+            arrangement: Arc::new(job.arrangement),
+            told: Vec::new(),
+            settled: false,
+            opening: true,
+            services: BTreeMap::new(),
+            failed_step: None,
+            // A record that cannot be read means that the steps are carried out again, which their guards are for.
+            first_done: serde_json::from_slice(&first_done).unwrap_or_default(),
+            ran: Vec::new(),
+            image_key: job.image_key,
+            stamps: job.stamps,
+            notes: made.notes,
+            limits: made.limits,
+            ended: None,
+        };
+        Ok(Arc::new(Self {
+            logs: place.dir.join("logs"),
+            place,
+            session: made.session,
+            connector,
+            folders: made.folders,
+            shell: job.shell,
+            guests: AtomicUsize::new(0),
+            identity: job.identity,
+            groups: made.groups,
+            network: made.way.how.clone(),
+            way: Mutex::new(Some(made.way)),
+            bench: made.bench,
+            layers: job.layers,
+            since: now(),
+            forward: Mutex::new(forward),
+            state: Mutex::new(state),
+            changed: Condvar::new(),
+            stop,
+        }))
+    }
+
+    pub fn state(&self) -> MutexGuard<'_, State> {
+        locked(&self.state)
+    }
+
+    /// The arrangement that is carried out.
+    pub fn arrangement(&self) -> Arc<Arrangement> {
+        Arc::clone(&self.state().arrangement)
+    }
+
+    /// Listens at the door, each request in a thread of its own.
+    pub fn open_door(self: &Arc<Self>) -> Result<OpenDoor, WorkspaceError> {
+        let dir = &self.place.dir;
+        let path = dir.join(client::DOOR);
+        // A keeper that was killed left its socket.
+        let _ = fs::remove_file(&path);
+        let opened = File::open(dir).map_err(file_error("open", dir))?;
+        let short = Path::new("/proc/self/fd").join(opened.as_raw_fd().to_string()).join(client::DOOR);
+        let listener = UnixListener::bind(&short).map_err(file_error("listen at", &path))?;
+        let mode = fs::Permissions::from(std::os::unix::fs::PermissionsExt::from_mode(0o600));
+        fs::set_permissions(&path, mode).map_err(file_error("change the rights of", &path))?;
+        give_to_member(&path, self.identity)?;
+        let accepting = listener.try_clone().map_err(file_error("listen at", &path))?;
+        let keeper = Arc::clone(self);
+        thread::spawn(move || {
+            while let Ok((guest, _)) = accepting.accept() {
+                let keeper = Arc::clone(&keeper);
+                // One that goes away, or talks nonsense, ends its own request only.
+                thread::spawn(move || drop(keeper.attend(&guest)));
+            }
+        });
+        Ok(OpenDoor { path, listener })
+    }
+
+    /// Has an administrator's `kill` end the workspace in order.
+    pub fn watch_signals(self: &Arc<Self>) -> Result<(), WorkspaceError> {
+        let mut signals = Signals::new([SIGTERM, SIGINT, SIGHUP]).map_err(file_error("listen for", "signals"))?;
+        let keeper = Arc::clone(self);
+        thread::spawn(move || {
+            for _ in signals.forever() {
+                keeper.ask_to_stop();
+            }
+        });
+        Ok(())
+    }
+
+    pub fn ask_to_stop(&self) {
+        // The main thread is ending already when nobody listens.
+        let _ = self.stop.send(());
+    }
+
+    /// Whether the workspace's directory is still the one that we hold.
+    pub fn is_in_place(&self, held: &File) -> bool {
+        let here = fs::metadata(self.place.dir.join("held")).map(|meta| (meta.dev(), meta.ino()));
+        let ours = held.metadata().map(|meta| (meta.dev(), meta.ino()));
+        matches!((here, ours), (Ok(here), Ok(ours)) if here == ours)
+    }
+
+    /// Changes the state, and wakes whoever waits for that.
+    pub fn change<T>(&self, how: impl FnOnce(&mut State) -> T) -> T {
+        let outcome = how(&mut self.state());
+        self.changed.notify_all();
+        outcome
+    }
+
+    /// Tells something to whoever watches.
+    pub fn tell(&self, told: Told) {
+        self.change(|state| state.told.push(told));
+    }
+
+    /// Waits until `until` has an answer, looking whenever the state has changed.
+    pub fn wait_until<T>(&self, until: impl Fn(&State) -> Option<T>) -> T {
+        let mut state = self.state();
+        loop {
+            if let Some(answer) = until(&state) {
+                return answer;
+            }
+            let waited = self.changed.wait_timeout(state, Duration::from_millis(500));
+            state = waited.unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    /// Sets how a service stands, and tells it.
+    pub fn set_service(&self, name: &str, phase: Phase, detail: &str, last_lines: Vec<String>) {
+        self.change(|state| {
+            let Some(service) = state.services.get_mut(name) else { return };
+            if service.status.phase == phase && service.status.detail == detail {
+                return;
+            }
+            service.status.phase = phase;
+            service.status.since = now();
+            detail.clone_into(&mut service.status.detail);
+            service.status.last_lines = last_lines;
+            let told = Told::Service(service.status.clone());
+            state.told.push(told);
+            state.settle();
+        });
+    }
+
+    /// Writes down how it stands. A disk that refuses must not end the workspace.
+    pub fn write_record(&self) {
+        let record = {
+            let ports = locked(&self.forward).carried();
+            let state = self.state();
+            Record {
+                record: 1,
+                keeper: std::process::id(),
+                boot: boot(),
+                since: self.since,
+                arrangement: (*state.arrangement).clone(),
+                image_key: state.image_key,
+                layers: self.layers.clone(),
+                stamps: state.stamps.clone(),
+                failed_step: state.failed_step.clone(),
+                ports,
+                ended: state.ended,
+            }
+        };
+        if let Err(error) = record.write(&self.place.dir) {
+            self.tell(Told::Note(error.to_string()));
+        }
+    }
+
+    /// Remembers that a step of the first start is done over this image.
+    pub fn remember_first(&self, mark: String) {
+        let done = self.change(|state| {
+            state.first_done.push(mark);
+            state.first_done.clone()
+        });
+        let bytes = serde_json::to_vec(&done).unwrap_or_default();
+        if let Err(error) = cavrith_store::atomic::write(&first_done_path(&self.bench), &bytes) {
+            self.tell(Told::Note(format!("a step of the first start may be carried out again: {error}")));
+        }
+    }
+
+    /// A command with the workspace's environment, and some variables more.
+    pub fn command(&self, argv: Vec<String>, more: &BTreeMap<String, String>, account: Option<String>) -> CommandJob {
+        let arrangement = self.arrangement();
+        let mut env = arrangement.setup.env.clone();
+        env.extend(more.iter().map(|(name, value)| (name.clone(), value.clone())));
+        let directory = arrangement.setup.project.clone();
+        CommandJob { argv, env, directory, user: ACCOUNT_ID, group: ACCOUNT_ID, account, ..CommandJob::default() }
+    }
+
+    /// Starts a command without input, and gives each line that it writes to `on_line`, in a thread of its own.
+    pub fn start_piped(
+        &self,
+        command: &CommandJob,
+        mut on_line: impl FnMut(&str) + Send + 'static,
+    ) -> Result<(Running, thread::JoinHandle<()>), SandboxError> {
+        let outside = |doing: &str| {
+            let doing = doing.to_owned();
+            move |source| SandboxError::Outside { doing, source }
+        };
+        let nothing = File::open("/dev/null").map_err(outside("open /dev/null"))?;
+        let (output, theirs) = std::io::pipe().map_err(outside("make a pipe"))?;
+        let running = self.session.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
+        drop(theirs);
+        let reader = thread::spawn(move || {
+            let (mut lines, mut output, mut buffer) = (Lines::default(), output, vec![0; 16 * 1024]);
+            loop {
+                match std::io::Read::read(&mut output, &mut buffer) {
+                    Ok(0) => break,
+                    Ok(count) => lines.take(&buffer[..count], &mut on_line),
+                    Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+                    Err(_) => break,
+                }
+            }
+            lines.finish(&mut on_line);
+        });
+        Ok((running, reader))
+    }
+
+    /// Halts everything inside, or lets it go on.
+    pub fn freeze(&self, frozen: bool) -> Result<Option<String>, String> {
+        let groups = self.groups.kept.freezing;
+        let outcome = if groups {
+            self.groups.freeze(frozen).map_err(|error| error.to_string())
+        } else {
+            self.session.signal_all(if frozen { SIGSTOP } else { SIGCONT }).map_err(|error| error.to_string())
+        };
+        outcome?;
+        self.change(|state| state.standing = if frozen { Standing::Frozen } else { Standing::Running });
+        let note = "every process was stopped by a signal, since no control group can be made here; shells inside may notice";
+        Ok((frozen && !groups).then(|| note.to_owned()))
+    }
+
+    /// Ports, names, limits and variables as a changed arrangement has them.
+    pub fn follow_live(
+        &self,
+        arrangement: &Arc<Arrangement>,
+        image_key: ImageKey,
+        stamps: Vec<Stamp>,
+    ) -> Vec<String> {
+        let mut notes = Vec::new();
+        if let Err(error) = locked(&self.forward).change(&arrangement.ports) {
+            notes.push(error.to_string());
+        }
+        // The file lies inside as itself, so what is written into it is seen at once.
+        let hosts = self.place.dir.join("files/hosts");
+        if let Err(error) = fs::write(&hosts, names::inside_text(arrangement)) {
+            notes.push(format!("names inside stay as they were: {error}"));
+        }
+        if let Err(error) = self.groups.limit(arrangement.limits) {
+            notes.push(format!("limits cannot be set: {error}"));
+        }
+        let (limits, each) = super::keep_limits(arrangement.limits, &self.groups);
+        if each != cavrith_sandbox::job::Each::default() {
+            notes.push("limits that are kept by process hold after the next restart".to_owned());
+        }
+        self.change(|state| {
+            state.arrangement = Arc::clone(arrangement);
+            (state.image_key, state.stamps, state.limits) = (image_key, stamps, limits);
+        });
+        notes
+    }
+
+    /// How everything stands.
+    pub fn status(&self) -> Status {
+        let frozen = self.state().standing == Standing::Frozen;
+        // What is frozen answers nothing; the kernel still knows of its groups.
+        let used = if frozen { None } else { self.session.measure().ok() };
+        let ports = locked(&self.forward).carried();
+        let state = self.state();
+        let declared = |listening: &Listening| {
+            state.arrangement.ports.iter().any(|port| {
+                let last = port.inside.saturating_add(port.count.saturating_sub(1));
+                (port.protocol == cavrith_core::spec::Protocol::Udp) == listening.udp
+                    && (port.inside..=last).contains(&listening.port)
+            })
+        };
+        let listening = used.as_ref().map(|used| used.listening.clone()).unwrap_or_default();
+        // Sockets for datagrams are bound by whoever asks for a name, so of those only the small numbers are told.
+        let undeclared =
+            listening.into_iter().filter(|one| !declared(one) && (!one.udp || one.port < 32_768)).collect();
+        Status {
+            standing: state.standing,
+            keeper: std::process::id(),
+            since: self.since,
+            image: state.arrangement.image,
+            arrangement: (*state.arrangement).clone(),
+            services: state.services.values().map(|service| service.status.clone()).collect(),
+            ports,
+            undeclared,
+            memory: self.groups.memory().or(used.as_ref().map(|used| used.memory)),
+            cpu_millis: self.groups.cpu_millis().or(used.as_ref().map(|used| used.cpu_millis)),
+            processes: used.as_ref().map(|used| used.processes),
+            guests: self.guests.load(Ordering::SeqCst),
+            failed_step: state.failed_step.clone(),
+            network: self.network.clone(),
+            limits: state.limits.clone(),
+            notes: state.notes.clone(),
+            first_done: state.first_done.clone(),
+        }
+    }
+
+    /// Ends everything in order: services first, those that others wait for last, then members' commands, then the inside.
+    pub fn end(&self) {
+        let frozen = self.state().standing == Standing::Frozen;
+        if frozen {
+            let _ = self.freeze(false);
+        }
+        self.change(|state| state.standing = Standing::Stopping);
+        self.end_services(|_| true);
+        for signal in [SIGHUP, SIGTERM] {
+            let _ = self.session.signal_all(signal);
+        }
+        let begun = std::time::Instant::now();
+        while self.guests.load(Ordering::SeqCst) > 0 && begun.elapsed() < FAREWELL {
+            thread::sleep(Duration::from_millis(10));
+        }
+        drop(locked(&self.way).take());
+        self.session.end();
+        cavrith_sandbox::groups::remove(&self.groups.dirs());
+        self.change(|state| {
+            state.standing = Standing::Stopped;
+            state.ended = Some(now());
+        });
+        // Somebody may have removed the whole directory, which is then not made again.
+        if self.place.dir.is_dir() {
+            self.write_record();
+        }
+    }
+}
+
+impl State {
+    /// Tells, once, that everything has come to rest.
+    pub fn settle(&mut self) {
+        if self.settled || self.opening {
+            return;
+        }
+        let stuck = |service: &Supervised| service.status.phase == Phase::Waiting && !service.status.detail.is_empty();
+        let rests = self.services.values().all(|service| service.status.phase.is_rest() || stuck(service));
+        if !rests {
+            return;
+        }
+        let fine = |service: &Supervised| matches!(service.status.phase, Phase::Ready | Phase::Over | Phase::Stopped);
+        let good = self.failed_step.is_none() && self.services.values().all(fine);
+        self.settled = true;
+        if self.standing == Standing::Starting {
+            self.standing = Standing::Running;
+        }
+        self.told.push(Told::Settled { good });
+    }
+}

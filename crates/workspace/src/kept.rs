@@ -1,0 +1,239 @@
+//! Kept folders: looked into, backed up to one file, restored from one.
+//!
+//! A backup is a tar archive, compressed with zstd (RFC 8878), with the owners' numbers as the workspace has them, so it can be restored on
+//! another machine and read by any program for such archives.
+
+use std::fs::{self, File};
+use std::io::{self, BufReader, BufWriter};
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::{Component, Path, PathBuf};
+
+use cavrith_engine::error::file_error;
+
+use crate::WorkspaceError;
+use crate::place::Place;
+
+/// The directory in an archive that everything lies in.
+const ROOT: &str = "folder";
+/// Entries and bytes that are restored at most: a guard against an archive that is made to fill a disk.
+const MOST_BYTES: u64 = 1 << 40;
+
+/// A kept folder, and what is in it.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct KeptFolder {
+    /// The workspace that it belongs to.
+    pub workspace: String,
+    /// The project of that.
+    pub project: String,
+    /// Its name.
+    pub name: String,
+    /// Its directory.
+    pub path: PathBuf,
+    /// Files and directories in it.
+    pub entries: u64,
+    /// Bytes of its files.
+    pub bytes: u64,
+}
+
+/// Measures a kept folder.
+pub fn measure(place: &Place, name: &str, path: &Path) -> KeptFolder {
+    let (mut entries, mut bytes) = (0, 0);
+    let mut open = vec![path.to_owned()];
+    while let Some(dir) = open.pop() {
+        for entry in fs::read_dir(&dir).into_iter().flatten().flatten() {
+            entries += 1;
+            if let Ok(meta) = entry.metadata() {
+                bytes += if meta.is_file() { meta.len() } else { 0 };
+                if meta.is_dir() {
+                    open.push(entry.path());
+                }
+            }
+        }
+    }
+    KeptFolder {
+        workspace: place.name.clone(),
+        project: place.project.display().to_string(),
+        name: name.to_owned(),
+        path: path.to_owned(),
+        entries,
+        bytes,
+    }
+}
+
+/// A line about something in a kept folder.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct Listed {
+    /// Its path in the folder.
+    pub path: String,
+    /// `directory`, `file`, `link`, or `other`.
+    pub kind: &'static str,
+    /// Its rights, in octal.
+    pub mode: String,
+    /// Owner and group, by number.
+    pub owner: String,
+    /// Its length.
+    pub bytes: u64,
+}
+
+/// What lies in a directory of a kept folder, which is named relative to it.
+///
+/// # Errors
+/// When it leads out of the folder, or is no directory.
+pub fn list(folder: &Path, inner: &Path) -> Result<Vec<Listed>, WorkspaceError> {
+    let dir = within(folder, inner).map_err(file_error("look into", folder.join(inner)))?;
+    let entries = fs::read_dir(&dir).map_err(file_error("look into", &dir))?;
+    let mut listed: Vec<_> = entries
+        .flatten()
+        .filter_map(|entry| {
+            let meta = entry.metadata().ok()?;
+            let kind = match meta.file_type() {
+                kind if kind.is_dir() => "directory",
+                kind if kind.is_file() => "file",
+                kind if kind.is_symlink() => "link",
+                _ => "other",
+            };
+            let path = entry.path();
+            let path = path.strip_prefix(folder).unwrap_or(&path);
+            Some(Listed {
+                path: path.display().to_string(),
+                kind,
+                mode: format!("{:04o}", meta.permissions().mode() & 0o7777),
+                owner: format!("{}:{}", meta.uid(), meta.gid()),
+                bytes: if meta.is_dir() { 0 } else { meta.len() },
+            })
+        })
+        .collect();
+    listed.sort_by(|one, other| one.path.cmp(&other.path));
+    Ok(listed)
+}
+
+/// A path in a folder, without a link on the way: who works inside may have put one there that leads out.
+fn within(folder: &Path, inner: &Path) -> io::Result<PathBuf> {
+    let mut at = folder.to_owned();
+    for part in inner.components() {
+        match part {
+            Component::Normal(name) => at.push(name),
+            Component::CurDir => continue,
+            _ => return Err(io::Error::new(io::ErrorKind::InvalidInput, "it leads out of the folder")),
+        }
+        if at.symlink_metadata()?.is_symlink() {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is a link on the way"));
+        }
+    }
+    Ok(at)
+}
+
+/// Writes all of a folder into one file, which is there as a whole or not at all. Returns its length.
+///
+/// # Errors
+/// When something cannot be read or written.
+pub fn back_up(folder: &Path, file: &Path) -> Result<u64, WorkspaceError> {
+    let mut aside = file.to_owned().into_os_string();
+    aside.push(".part");
+    let aside = PathBuf::from(aside);
+    let written = write_archive(folder, &aside).and_then(|bytes| fs::rename(&aside, file).map(|()| bytes));
+    if written.is_err() {
+        let _ = fs::remove_file(&aside);
+    }
+    Ok(written.map_err(file_error("write the backup", file))?)
+}
+
+fn write_archive(folder: &Path, file: &Path) -> io::Result<u64> {
+    let out = BufWriter::new(File::create(file)?);
+    let mut archive = tar::Builder::new(zstd::Encoder::new(out, 3)?);
+    archive.follow_symlinks(false);
+    archive.mode(tar::HeaderMode::Complete);
+    archive.append_dir_all(ROOT, folder)?;
+    let out = archive.into_inner()?.finish()?.into_inner().map_err(|error| error.into_error())?;
+    out.sync_all()?;
+    Ok(out.metadata()?.len())
+}
+
+/// Puts what a backup holds in the place of a kept folder. What was there before is exchanged at once, and only when all of the
+/// backup could be read. Returns how many entries there are.
+///
+/// # Errors
+/// When the file is no backup, or the disk refuses; then the folder is as it was.
+pub fn restore(place: &Place, name: &str, file: &Path) -> Result<u64, WorkspaceError> {
+    fs::create_dir_all(&place.kept).map_err(file_error("make", &place.kept))?;
+    let folder = place.kept.join(name);
+    let (aside, old) = (place.kept.join(format!(".new-{name}")), place.kept.join(format!(".old-{name}")));
+    for left in [&aside, &old] {
+        if left.exists() {
+            cavrith_store::staging::remove(left)?;
+        }
+    }
+    fs::create_dir(&aside).map_err(file_error("make", &aside))?;
+    let count = match read_archive(file, &aside) {
+        Ok(count) => count,
+        Err(error) => {
+            cavrith_store::staging::remove(&aside)?;
+            return Err(file_error("restore the backup", file)(error).into());
+        }
+    };
+    if folder.exists() {
+        fs::rename(&folder, &old).map_err(file_error("exchange", &folder))?;
+    }
+    fs::rename(aside.join(ROOT), &folder).map_err(file_error("exchange", &folder))?;
+    for left in [&aside, &old] {
+        if left.exists() {
+            cavrith_store::staging::remove(left)?;
+        }
+    }
+    Ok(count)
+}
+
+fn read_archive(file: &Path, into: &Path) -> io::Result<u64> {
+    let bad = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
+    let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(File::open(file)?))?);
+    archive.set_preserve_permissions(true);
+    archive.set_preserve_ownerships(true);
+    archive.set_preserve_mtime(true);
+    archive.set_unpack_xattrs(false);
+    let (mut count, mut bytes) = (0u64, 0u64);
+    // Rights of directories come last: one that may not be written to could not be filled.
+    let mut directories = Vec::new();
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        let kind = entry.header().entry_type();
+        let path = entry.path()?.into_owned();
+        let mut parts = path.components();
+        let rooted = parts.next() == Some(Component::Normal(ROOT.as_ref()));
+        if !rooted || parts.any(|part| !matches!(part, Component::Normal(_))) {
+            return Err(bad(format!("it is no backup of a folder: it has {}", path.display())));
+        }
+        if !(kind.is_file() || kind.is_dir() || kind.is_symlink() || kind.is_hard_link()) {
+            return Err(bad(format!("{} is no file, directory or link", path.display())));
+        }
+        count += 1;
+        bytes = bytes.saturating_add(entry.size());
+        if bytes > MOST_BYTES {
+            return Err(bad("it holds more than any folder may".to_owned()));
+        }
+        if kind.is_dir() {
+            let header = entry.header();
+            directories.push((into.join(&path), header.mode()?, header.uid()?, header.gid()?));
+            within(into, path.parent().unwrap_or(&path))?;
+            if let Err(error) = fs::create_dir(into.join(&path))
+                && error.kind() != io::ErrorKind::AlreadyExists
+            {
+                return Err(error);
+            }
+            continue;
+        }
+        // Refuses to go through links that the archive itself brought.
+        if !entry.unpack_in(into)? {
+            return Err(bad(format!("{} leads out of the folder", path.display())));
+        }
+    }
+    if !into.join(ROOT).is_dir() {
+        return Err(bad("it is no backup of a folder: there is nothing in it".to_owned()));
+    }
+    for (path, mode, user, group) in directories.into_iter().rev() {
+        let id = |number: u64| u32::try_from(number).map_err(|_| bad("an owner has no number".to_owned()));
+        // Where there is one owner only, it stays as it is.
+        let _ = std::os::unix::fs::lchown(&path, Some(id(user)?), Some(id(group)?));
+        fs::set_permissions(&path, fs::Permissions::from_mode(mode & 0o1777))?;
+    }
+    Ok(count)
+}

@@ -1,0 +1,269 @@
+//! The life of a workspace as its member sees it: which one is meant, started, held against the spec, dropped.
+
+use std::path::{Path, PathBuf};
+
+use cavrith_core::arrangement::{Arrangement, Change, Effort, changes};
+use cavrith_core::digest::ImageFingerprint;
+use cavrith_core::lock::{self, Lock, fit};
+use cavrith_core::plan::Plan;
+use cavrith_core::spec::{FILE_NAME, Spec};
+use cavrith_engine::home::Home;
+use cavrith_engine::project::{self, Project};
+use cavrith_sandbox::Identity;
+use cavrith_store::Store;
+use cavrith_store::records::ImageRecord;
+
+use crate::WorkspaceError;
+use crate::keeper::{self, Launch};
+use crate::place::Place;
+use crate::protocol::Followed;
+use crate::record::{Record, Stamp};
+
+/// Which workspace a member means.
+#[derive(Debug, Clone, Copy)]
+pub struct Meant<'a> {
+    /// This machine's home of Cavrith.
+    pub home: &'a Home,
+    /// The project's folder, or one inside it.
+    pub project: &'a Path,
+    /// It was typed, and not only where the member is.
+    pub project_typed: bool,
+    /// The workspace's name, when one was typed.
+    pub name: Option<&'a str>,
+}
+
+impl Meant<'_> {
+    /// The workspace that is there. A name is looked for in this project first, then on the whole machine.
+    ///
+    /// # Errors
+    /// When there is no such workspace, or several.
+    pub fn existing(&self) -> Result<Option<Place>, WorkspaceError> {
+        let project = project::find(self.project);
+        let Some(name) = self.name else { return Ok(Place::of_project(self.home, &project?)) };
+        let all = Place::all(self.home);
+        let mut named: Vec<_> = all.iter().filter(|place| place.name == name).cloned().collect();
+        if let Ok(project) = &project
+            && let Some(own) = named.iter().find(|place| place.project == *project)
+        {
+            return Ok(Some(own.clone()));
+        }
+        if self.project_typed {
+            project?;
+            return Ok(None);
+        }
+        match named.len() {
+            0 | 1 => Ok(named.pop()),
+            _ => {
+                let projects: Vec<_> = named.iter().map(|place| place.project.display().to_string()).collect();
+                let projects = projects.join(", ");
+                Err(WorkspaceError::SeveralWorkspaces { name: name.to_owned(), projects })
+            }
+        }
+    }
+
+    /// As [`Self::existing`]; that there is none is an error.
+    ///
+    /// # Errors
+    /// When there is no such workspace, or several.
+    pub fn found(&self) -> Result<Place, WorkspaceError> {
+        match (self.existing()?, self.name) {
+            (Some(place), _) => Ok(place),
+            (None, Some(name)) => {
+                let others: Vec<_> = Place::all(self.home).into_iter().map(|place| place.name).collect();
+                Err(WorkspaceError::NoWorkspace { name: name.to_owned(), others: others.join(", ") })
+            }
+            (None, None) => {
+                let project = project::load(&project::find(self.project)?)?;
+                Err(WorkspaceError::NotRunning { name: project.spec.workspace.name.value })
+            }
+        }
+    }
+
+    /// The workspace to start: one that is there, or a new one of this project.
+    ///
+    /// # Errors
+    /// When there is neither, or the spec has mistakes.
+    pub fn to_start(&self) -> Result<(Place, Project), WorkspaceError> {
+        let existing = self.existing()?;
+        let dir = match &existing {
+            Some(place) => place.project.clone(),
+            None => project::find(self.project)?,
+        };
+        let project = project::load(&dir)?;
+        let own = match &existing {
+            Some(place) if place.named => Some(place.name.clone()),
+            Some(_) => None,
+            None => self.name.map(str::to_owned),
+        };
+        Ok((Place::new(self.home, &dir, &project.spec.workspace.name.value, own.as_deref()), project))
+    }
+}
+
+/// The files that a project's spec is read from, as they are now.
+pub fn stamps(dir: &Path) -> Vec<Stamp> {
+    let included = project::read_spec(dir).map(|(gathered, _)| gathered.sources.files().iter().map(|file| file.path.clone()).collect::<Vec<_>>()).unwrap_or_default();
+    let mut paths: Vec<PathBuf> = included.into_iter().map(|path| dir.join(path)).collect();
+    paths.extend([dir.join(FILE_NAME), dir.join(lock::FILE_NAME)]);
+    paths.sort();
+    paths.dedup();
+    paths.iter().map(|path| Stamp::of(path)).collect()
+}
+
+/// What is to run, and over what.
+#[derive(Debug)]
+pub struct Wanted {
+    /// The arrangement.
+    pub arrangement: Arrangement,
+    /// The image's record.
+    pub record: ImageRecord,
+    /// The plan's key for it.
+    pub plan: Plan,
+    /// The files that it was read from.
+    pub stamps: Vec<Stamp>,
+}
+
+impl Wanted {
+    /// What a project's spec and lock say, over an image that is there.
+    pub fn new(project: &Project, lock: &Lock, record: &ImageRecord) -> Self {
+        let arrangement = Arrangement::new(&project.spec, lock, record.image, &record.shell);
+        let (plan, stamps) = (Plan::new(&project.spec, lock), stamps(&project.dir));
+        Self { arrangement, record: record.clone(), plan, stamps }
+    }
+
+    /// As a request to follow it.
+    pub fn followed(&self) -> Followed {
+        Followed {
+            arrangement: self.arrangement.clone(),
+            image_key: self.plan.image_key,
+            stamps: self.stamps.clone(),
+        }
+    }
+
+    /// Starts a keeper for it; false when one was there already.
+    ///
+    /// # Errors
+    /// When the workspace cannot be begun.
+    pub fn launch(self, place: &Place, store: &Store, identity: Identity) -> Result<bool, WorkspaceError> {
+        place.make(identity)?;
+        let Self { arrangement, record, plan, stamps } = self;
+        keeper::launch(Launch {
+            place,
+            store: store.root().to_owned(),
+            identity,
+            arrangement,
+            image_key: plan.image_key,
+            layers: record.layers.iter().map(|layer| layer.tree).collect(),
+            stamps,
+            shell: record.shell,
+        })
+    }
+}
+
+/// What differs between what runs and what the spec says now.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct Pending {
+    /// Each difference.
+    pub changes: Vec<Change>,
+    /// Why it cannot be told, when it cannot: the spec has mistakes, or the lock does not answer it.
+    pub unclear: Option<String>,
+}
+
+impl Pending {
+    /// The most that a difference takes.
+    pub fn effort(&self) -> Effort {
+        self.changes.iter().map(|change| change.effort).max().unwrap_or(Effort::Nothing)
+    }
+}
+
+/// Holds what runs, or ran last, against the spec of the project. Nothing is built for it.
+pub fn pending(store: &Store, dir: &Path, runs: &Arrangement) -> Pending {
+    let unclear = |why: String| Pending { changes: Vec::new(), unclear: Some(why) };
+    let project = match project::load(dir) {
+        Ok(project) => project,
+        Err(error) => return unclear(format!("{error}; cavrith check tells more")),
+    };
+    let lock = match project::load_lock(&project) {
+        Ok(lock) => lock,
+        Err(error) => return unclear(error.to_string()),
+    };
+    let misfits = fit::misfits(&project.spec, &lock);
+    if !misfits.is_empty() {
+        return unclear("the lock does not answer the spec; run cavrith lock".to_owned());
+    }
+    let plan = Plan::new(&project.spec, &lock);
+    let built = store.image_for(&plan.image_key).ok().flatten();
+    let shell = built.as_ref().map_or_else(|| runs.setup.env.get("SHELL").cloned().unwrap_or_default(), |record| record.shell.clone());
+    let image = built.as_ref().map_or(runs.image, |record| record.image);
+    let mut changes = changes(runs, &Arrangement::new(&project.spec, &lock, image, &shell));
+    if built.is_none() {
+        let wanted = "an image that is not built here".to_owned();
+        changes.insert(0, Change { what: "image".to_owned(), runs: runs.image.spoken(), wanted, effort: Effort::ImageBuild });
+    }
+    Pending { changes, unclear: None }
+}
+
+/// What is lost from the scratch when a workspace goes over to another image: how many files were changed, the first few, and where they
+/// lie. `None`: nothing.
+pub fn left_behind(place: &Place, runs: &ImageFingerprint, most: usize) -> Option<(usize, Vec<String>, PathBuf)> {
+    let scratch = place.scratch_path(runs);
+    let (count, some) = crate::place::scratch_changes(&scratch, most);
+    (count > 0).then(|| (count, some, scratch.join("root")))
+}
+
+/// What dropping a workspace removes.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct Dropping {
+    /// Files that were changed inside.
+    pub changed_files: usize,
+    /// Some of them.
+    pub some: Vec<String>,
+    /// Logs.
+    pub logs: Vec<String>,
+    /// Names of the kept folders, which stay.
+    pub kept: Vec<String>,
+    /// The project, which stays.
+    pub project: String,
+    /// Host names of the hosts file.
+    pub names: Vec<String>,
+}
+
+/// Says what dropping a workspace would remove.
+pub fn dropping(place: &Place) -> Dropping {
+    let (mut changed_files, mut some) = (0, Vec::new());
+    for scratch in place.scratches() {
+        let (count, paths) = crate::place::scratch_changes(&scratch, 5);
+        changed_files += count;
+        some.extend(paths);
+    }
+    some.truncate(5);
+    let names = Record::read(&place.dir).map(|record| record.arrangement.names.into_keys().collect());
+    Dropping {
+        changed_files,
+        some,
+        logs: crate::journal::sources(&place.dir.join("logs")),
+        kept: place.kept_folders().into_iter().map(|(name, _)| name).collect(),
+        project: place.project.display().to_string(),
+        names: names.unwrap_or_default(),
+    }
+}
+
+/// Removes a workspace that does not run. Kept folders and the project stay.
+///
+/// # Errors
+/// When a keeper holds it, or the disk refuses.
+pub fn drop_workspace(place: &Place) -> Result<(), WorkspaceError> {
+    let held = place.hold()?;
+    cavrith_store::staging::remove(&place.dir)?;
+    drop(held);
+    Ok(())
+}
+
+/// The label of a workspace's block in the hosts file: its name, and what tells it from others of that name.
+pub fn names_label(place: &Place) -> String {
+    place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+/// The names of a spec, as the hosts file gets them.
+pub fn outside_names(spec: &Spec) -> Vec<String> {
+    spec.names.keys().cloned().collect()
+}

@@ -1,0 +1,127 @@
+//! Host names: inside, in a file that lies over `/etc/hosts`; outside, in one marked block of the hosts file (hosts(5)).
+
+use std::fmt::Write as _;
+use std::fs;
+use std::io;
+use std::path::Path;
+
+use cavrith_core::arrangement::Arrangement;
+
+/// The file inside.
+pub const INSIDE: &str = "/etc/hosts";
+
+/// The text of the file inside: all names stand for the workspace's own loopback.
+pub fn inside_text(arrangement: &Arrangement) -> String {
+    let names = arrangement.inside_names().join(" ");
+    format!("127.0.0.1\tlocalhost {names}\n::1\tlocalhost ip6-localhost ip6-loopback {names}\n")
+}
+
+fn begins(label: &str) -> String {
+    format!("# cavrith {label}: begins (kept by cavrith names)")
+}
+
+fn ends(label: &str) -> String {
+    format!("# cavrith {label}: ends")
+}
+
+/// The lines for the hosts file outside, without the marks.
+pub fn outside_lines(names: &[String]) -> String {
+    let mut lines = String::new();
+    for name in names {
+        let _ = writeln!(lines, "127.0.0.1\t{name}");
+        let _ = writeln!(lines, "::1\t{name}");
+    }
+    lines
+}
+
+/// A hosts file with the block of `label` exchanged, or taken out when there are no names. All other lines stay as they are.
+pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
+    let (begin, end) = (begins(label), ends(label));
+    let mut out = String::new();
+    let mut own = false;
+    let mut place = None;
+    // A block whose end somebody removed ends with the lines that look like ours.
+    for line in text.split_inclusive('\n') {
+        let bare = line.trim_end();
+        if bare == begin {
+            own = true;
+            place.get_or_insert(out.len());
+            continue;
+        }
+        if own && bare == end {
+            own = false;
+            continue;
+        }
+        if own && (bare.starts_with("127.0.0.1\t") || bare.starts_with("::1\t")) {
+            continue;
+        }
+        own = false;
+        out.push_str(line);
+    }
+    if names.is_empty() {
+        return out;
+    }
+    let at = place.unwrap_or(out.len());
+    let newline = if out[..at].is_empty() || out[..at].ends_with('\n') { "" } else { "\n" };
+    let block = format!("{newline}{begin}\n{}{end}\n", outside_lines(names));
+    out.insert_str(at, &block);
+    out
+}
+
+/// Brings the block of `label` in a hosts file up to date, and says whether anything had to be changed. The file is exchanged as a whole where
+/// its directory lets us, with its rights; where it is a mount of its own, it is written in place.
+///
+/// # Errors
+/// When the file cannot be read or written.
+pub fn apply(path: &Path, label: &str, names: &[String]) -> io::Result<bool> {
+    let text = match fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
+        Err(error) => return Err(error),
+    };
+    let wanted = with_block(&text, label, names);
+    if wanted == text {
+        return Ok(false);
+    }
+    // A link is followed: what it leads to is the file that counts.
+    let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let mut aside = real.clone().into_os_string();
+    aside.push(".cavrith-new");
+    let exchanged = fs::write(&aside, &wanted)
+        .and_then(|()| match fs::metadata(&real) {
+            Ok(meta) => fs::set_permissions(&aside, meta.permissions()),
+            Err(_) => Ok(()),
+        })
+        .and_then(|()| fs::rename(&aside, &real));
+    if exchanged.is_err() {
+        let _ = fs::remove_file(&aside);
+        fs::write(&real, &wanted)?;
+    }
+    Ok(true)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names(names: &[&str]) -> Vec<String> {
+        names.iter().map(|name| (*name).to_owned()).collect()
+    }
+
+    #[test]
+    fn one_block_is_kept_and_everything_else_stays() {
+        let own = "127.0.0.1 localhost\n# mine\n10.0.0.2 printer";
+        let with = with_block(own, "timetable", &names(&["timetable.test"]));
+        assert_eq!(with, format!("{own}\n{}\n127.0.0.1\ttimetable.test\n::1\ttimetable.test\n{}\n", begins("timetable"), ends("timetable")));
+        assert_eq!(with_block(&with, "timetable", &names(&["timetable.test"])), with);
+        let later = format!("{with}10.0.0.3 scanner\n");
+        let changed = with_block(&later, "timetable", &names(&["a.test", "b.test"]));
+        assert!(changed.ends_with("\n10.0.0.3 scanner\n") && changed.contains("::1\tb.test\n") && !changed.contains("timetable.test"));
+        let other = with_block(&changed, "sailings", &names(&["s.test"]));
+        assert_eq!(with_block(&other, "sailings", &[]), changed);
+        assert_eq!(with_block(&changed, "timetable", &[]), format!("{own}\n10.0.0.3 scanner\n"));
+        // The end was removed by hand: nothing of anybody else's is lost.
+        let broken = later.replace(&format!("{}\n", ends("timetable")), "");
+        assert_eq!(with_block(&broken, "timetable", &[]), format!("{own}\n10.0.0.3 scanner\n"));
+    }
+}

@@ -1,0 +1,181 @@
+//! The way of a running workspace to other machines.
+//!
+//! An ordinary user cannot make a network that reaches out; the program `pasta` of Debian's package passt does it for them, by carrying
+//! what the inside sends over sockets of its own. Where it is not installed, root makes a pair of virtual devices and has the kernel
+//! translate addresses (`ip` of iproute2, `nft` of nftables). The inside's loopback is its own in any case.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use cavrith_core::spec::Network;
+use cavrith_sandbox::{Identity, background};
+
+/// The address at which names are asked for inside when pasta carries the questions (link-local, RFC 3927).
+const ASK_AT: &str = "169.254.53.53";
+/// How long pasta has to begin.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// A way out, as long as this value lives.
+#[derive(Debug)]
+pub struct WayOut {
+    /// How it is done, in a few words.
+    pub how: String,
+    /// Where it is not there though it is wanted: why, and what to do.
+    pub lacks: Option<String>,
+    helper: Option<Child>,
+    /// The table of address translation that has to be removed again.
+    table: Option<String>,
+}
+
+impl Drop for WayOut {
+    fn drop(&mut self) {
+        if let Some(helper) = &mut self.helper {
+            let _ = helper.kill();
+            let _ = helper.wait();
+        }
+        if let Some(table) = &self.table {
+            remove_table(table);
+        }
+    }
+}
+
+/// Removes a table of address translation; the devices go with the inside's network.
+pub fn remove_table(table: &str) {
+    let _ = run("nft", &["delete", "table", "ip", table]);
+}
+
+/// A program in `PATH`, or where administrators' programs lie.
+pub fn find_program(name: &str) -> Option<PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let places = std::env::split_paths(&path).chain(["/usr/sbin", "/sbin", "/usr/bin"].map(PathBuf::from));
+    places.map(|directory| directory.join(name)).find(|program| program.is_file())
+}
+
+/// The text of the file that tells programs inside whom to ask for names.
+pub fn resolver(network: Network) -> String {
+    if network == Network::None {
+        return String::new();
+    }
+    if find_program("pasta").is_some() {
+        return format!("nameserver {ASK_AT}\n");
+    }
+    // Whoever is asked on the loopback outside is not reached from inside.
+    let own = fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
+    let reachable = |line: &&str| !line.contains(" 127.") && !line.contains(" ::1");
+    own.lines().filter(reachable).map(|line| format!("{line}\n")).collect()
+}
+
+/// Opens a way out for the network of a process. `number` tells workspaces of this machine apart; `leavings` hears of what has to be
+/// removed even when this process is killed.
+pub fn open(network: Network, process: u32, identity: Identity, number: u16, leavings: &dyn Fn(&str)) -> WayOut {
+    let mut way = WayOut { how: "none".to_owned(), lacks: None, helper: None, table: None };
+    if network == Network::None {
+        return way;
+    }
+    let pasta = find_program("pasta").map(|program| by_pasta(&program, process));
+    match pasta {
+        Some(Ok(helper)) => {
+            way.how = "out, by pasta".to_owned();
+            way.helper = Some(helper);
+            return way;
+        }
+        Some(Err(error)) => way.lacks = Some(format!("pasta does not carry it: {error}")),
+        None => way.lacks = Some("install the package passt".to_owned()),
+    }
+    if identity == Identity::Root {
+        let table = format!("cavrith-{number}");
+        leavings(&table);
+        match by_devices(process, number, &table) {
+            Ok(()) => {
+                way.how = "out, by a pair of virtual devices".to_owned();
+                way.table = Some(table);
+                way.lacks = None;
+            }
+            Err(error) => {
+                remove_table(&table);
+                let earlier = way.lacks.take().unwrap_or_default();
+                way.lacks = Some(format!("{earlier}; a pair of virtual devices cannot be made either: {error}"));
+            }
+        }
+    }
+    way
+}
+
+fn by_pasta(program: &Path, process: u32) -> io::Result<Child> {
+    let mut command = Command::new(program);
+    // Ports are carried by us; nothing of the outside's loopback is shown inside.
+    command.args(["--config-net", "--foreground", "--quiet", "--no-map-gw", "--dns-forward", ASK_AT]);
+    command.args(["-t", "none", "-u", "none", "-T", "none", "-U", "none", "--runas", "0"]);
+    command.arg(process.to_string());
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+    let mut child = background::helper(&mut command)?;
+    let begun = Instant::now();
+    // It is ready when the inside has a device that is not the loopback.
+    let has_device = || {
+        let text = fs::read_to_string(format!("/proc/{process}/net/route")).unwrap_or_default();
+        text.lines().count() > 1
+    };
+    while !has_device() {
+        if let Some(status) = child.try_wait()? {
+            let mut said = String::new();
+            if let Some(mut stderr) = child.stderr.take() {
+                let _ = io::Read::read_to_string(&mut stderr, &mut said);
+            }
+            let last = said.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or_default();
+            return Err(io::Error::other(format!("{status} {last}")));
+        }
+        if begun.elapsed() > PATIENCE {
+            let _ = child.kill();
+            let _ = child.wait();
+            return Err(io::ErrorKind::TimedOut.into());
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    // What it may write later is nobody's to read, and must not stop it.
+    drop(child.stderr.take());
+    Ok(child)
+}
+
+/// The two ends of a pair of devices have a small network of their own, of which the kernel translates the addresses.
+fn by_devices(process: u32, number: u16, table: &str) -> io::Result<()> {
+    // From 10.87.0.0/16, private addresses (RFC 1918), four for each workspace.
+    let number = number % 16_384;
+    let (high, low) = (number / 64, number % 64 * 4);
+    let (net, outer, inner) =
+        (format!("10.87.{high}.{low}/30"), format!("10.87.{high}.{}", low + 1), format!("10.87.{high}.{}", low + 2));
+    let (device, process) = (format!("cavrith{number}"), process.to_string());
+    // One of a keeper that was killed went with its inside; if not, it is in the way.
+    let _ = run("ip", &["link", "delete", &device]);
+    run("ip", &["link", "add", &device, "type", "veth", "peer", "name", "eth0", "netns", &process])?;
+    run("ip", &["address", "add", &format!("{outer}/30"), "dev", &device])?;
+    run("ip", &["link", "set", &device, "up"])?;
+    let namespace = format!("--net=/proc/{process}/ns/net");
+    for arguments in [
+        &["address", "add", &format!("{inner}/30"), "dev", "eth0"][..],
+        &["link", "set", "eth0", "up"],
+        &["route", "add", "default", "via", &outer],
+    ] {
+        let mut whole = vec![namespace.as_str(), "ip"];
+        whole.extend(arguments);
+        run("nsenter", &whole)?;
+    }
+    fs::write("/proc/sys/net/ipv4/ip_forward", "1")?;
+    let _ = run("nft", &["delete", "table", "ip", table]);
+    run("nft", &["add", "table", "ip", table])?;
+    run("nft", &["add", "chain", "ip", table, "out", "{ type nat hook postrouting priority 100 ; }"])?;
+    run("nft", &["add", "rule", "ip", table, "out", "ip", "saddr", &net, "masquerade"])?;
+    Ok(())
+}
+
+fn run(program: &str, arguments: &[&str]) -> io::Result<()> {
+    let place = find_program(program).ok_or_else(|| io::Error::other(format!("{program} is not installed")))?;
+    let output = Command::new(place).args(arguments).stdin(Stdio::null()).output()?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+    Err(io::Error::other(format!("{program} {}: {said}", arguments.join(" "))))
+}

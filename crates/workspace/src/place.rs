@@ -1,0 +1,225 @@
+//! Where what belongs to a workspace is kept, and how it is found again.
+//!
+//! ```text
+//! workspaces/NAME-ID/held          locked while a keeper has the workspace; holds its process id
+//! workspaces/NAME-ID/door          the socket at which commands come in; see [`crate::protocol`]
+//! workspaces/NAME-ID/project       the path of the project's folder
+//! workspaces/NAME-ID/record        what runs, or ran last; see [`crate::record`]
+//! workspaces/NAME-ID/logs/         what services and steps wrote; see [`crate::journal`]
+//! workspaces/NAME-ID/except/       what of the folders stays inside, by inside path
+//! workspaces/NAME-ID/files/        files that lie over files inside: hosts, resolv.conf
+//! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it needs
+//! kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
+//! ```
+//!
+//! ID comes from the project's path, and from the name where it is not the spec's own, so two projects of the same name have two
+//! workspaces, and a project has as many as it has names. An upper directory means something over the very layers it was made over only, so each image
+//! has its own.
+
+use std::fs::{self, File};
+use std::io::{Read as _, Seek as _, Write as _};
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use std::os::unix::fs::DirBuilderExt as _;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::FlockOperation;
+
+use cavrith_core::account::ACCOUNT_ID;
+use cavrith_core::digest::{ContentDigest, ImageFingerprint};
+use cavrith_engine::error::file_error;
+use cavrith_engine::home::Home;
+use cavrith_engine::steps;
+use cavrith_sandbox::Identity;
+use cavrith_store::owners::Ownership;
+
+use crate::WorkspaceError;
+
+/// The directory of a workspace.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// What people call it.
+    pub name: String,
+    /// The project's folder.
+    pub project: PathBuf,
+    /// It has a name of its own, not the spec's.
+    pub named: bool,
+    /// Its directory.
+    pub dir: PathBuf,
+    /// The directory of its kept folders.
+    pub kept: PathBuf,
+}
+
+fn id_of(project: &Path, name: Option<&str>) -> String {
+    let mut bytes = project.as_os_str().as_bytes().to_vec();
+    if let Some(name) = name {
+        bytes.push(0);
+        bytes.extend(name.as_bytes());
+    }
+    ContentDigest::of(&bytes).to_string()[..8].to_owned()
+}
+
+impl Place {
+    /// Of a project's workspace with a name of its own, or the spec's.
+    pub fn new(home: &Home, project: &Path, spec_name: &str, own: Option<&str>) -> Self {
+        let own = own.filter(|own| *own != spec_name);
+        let name = own.unwrap_or(spec_name).to_owned();
+        let entry = format!("{name}-{}", id_of(project, own));
+        Self {
+            dir: home.workspaces().join(&entry),
+            kept: home.kept().join(&entry),
+            name,
+            project: project.to_owned(),
+            named: own.is_some(),
+        }
+    }
+
+    /// Every workspace of this machine's user, by name.
+    pub fn all(home: &Home) -> Vec<Self> {
+        let entries = fs::read_dir(home.workspaces()).into_iter().flatten().flatten();
+        let mut places: Vec<_> = entries.filter_map(|entry| Self::at(home, &entry.path())).collect();
+        places.sort_by(|one, other| (&one.name, &one.project).cmp(&(&other.name, &other.project)));
+        places
+    }
+
+    fn at(home: &Home, dir: &Path) -> Option<Self> {
+        let entry = dir.file_name()?.to_str()?;
+        let (name, id) = entry.rsplit_once('-')?;
+        let project = fs::read(dir.join("project")).ok()?;
+        let project = PathBuf::from(std::ffi::OsString::from_vec(project));
+        let named = id_of(&project, None) != id;
+        Some(Self { name: name.to_owned(), named, dir: dir.to_owned(), kept: home.kept().join(entry), project })
+    }
+
+    /// The workspace of a project that has the spec's name, when there is one; found without reading the spec.
+    pub fn of_project(home: &Home, project: &Path) -> Option<Self> {
+        let ending = format!("-{}", id_of(project, None));
+        let entries = fs::read_dir(home.workspaces()).ok()?.flatten();
+        entries
+            .filter(|entry| entry.file_name().as_bytes().ends_with(ending.as_bytes()))
+            .find_map(|entry| Self::at(home, &entry.path()))
+    }
+
+    /// Makes the directory when it is not there. Like all that is needed to talk to the keeper, it belongs to the member, whoever of
+    /// the image's owners this process is.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn make(&self, identity: Identity) -> Result<(), WorkspaceError> {
+        let dir = &self.dir;
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(dir).map_err(file_error("make", dir))?;
+        for name in ["logs", "files", "except"] {
+            let path = dir.join(name);
+            fs::DirBuilder::new().recursive(true).mode(0o755).create(&path).map_err(file_error("make", &path))?;
+        }
+        cavrith_store::atomic::write(&dir.join("project"), self.project.as_os_str().as_bytes())?;
+        give_to_member(dir, identity)
+    }
+
+    /// Takes hold of the workspace; the kernel lets go of it with this process.
+    ///
+    /// # Errors
+    /// [`WorkspaceError::InUse`] when a keeper has it.
+    pub fn hold(&self) -> Result<File, WorkspaceError> {
+        let path = self.dir.join("held");
+        let options = File::options().read(true).write(true).create(true).truncate(false).open(&path);
+        let mut held = options.map_err(file_error("open", &path))?;
+        if rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_err() {
+            let mut holder = String::new();
+            let _ = held.read_to_string(&mut holder);
+            return Err(WorkspaceError::InUse { name: self.name.clone(), holder: holder.trim().to_owned() });
+        }
+        held.rewind().and_then(|()| held.set_len(0)).map_err(file_error("write", &path))?;
+        writeln!(held, "{}", std::process::id()).map_err(file_error("write", &path))?;
+        Ok(held)
+    }
+
+    /// Whether somebody holds it.
+    pub fn is_held(&self) -> bool {
+        let Ok(held) = File::open(self.dir.join("held")) else { return false };
+        rustix::fs::flock(&held, FlockOperation::NonBlockingLockShared).is_err()
+    }
+
+    /// The scratch over an image, made when there is none.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn scratch(&self, image: &ImageFingerprint) -> Result<PathBuf, WorkspaceError> {
+        let bench = self.scratch_path(image);
+        if !bench.join("merged").is_dir() {
+            // Made aside, so that an interrupted making is never taken for a scratch.
+            let aside = self.dir.join(".new");
+            if aside.exists() {
+                cavrith_store::staging::remove(&aside)?;
+            }
+            fs::create_dir(&aside).map_err(file_error("make", &aside))?;
+            steps::make_bench(&aside, None, Ownership::Real)?;
+            fs::rename(&aside, &bench).map_err(file_error("make", &bench))?;
+        }
+        Ok(bench)
+    }
+
+    /// Where the scratch over an image is, or would be.
+    pub fn scratch_path(&self, image: &ImageFingerprint) -> PathBuf {
+        self.dir.join(&image.to_string()[..16])
+    }
+
+    /// Scratches in which something was changed.
+    pub fn scratches(&self) -> Vec<PathBuf> {
+        let entries = fs::read_dir(&self.dir).into_iter().flatten().flatten().map(|entry| entry.path());
+        let has_changes =
+            |path: &PathBuf| fs::read_dir(path.join("root")).is_ok_and(|mut entries| entries.next().is_some());
+        entries.filter(has_changes).collect()
+    }
+
+    /// Names of the kept folders that are there, and their directories.
+    pub fn kept_folders(&self) -> Vec<(String, PathBuf)> {
+        let entries = fs::read_dir(&self.kept).into_iter().flatten().flatten();
+        let mut folders: Vec<_> = entries
+            .filter(|entry| entry.path().is_dir())
+            .filter_map(|entry| Some((entry.file_name().into_string().ok()?, entry.path())))
+            .filter(|(name, _)| !name.starts_with('.'))
+            .collect();
+        folders.sort();
+        folders
+    }
+}
+
+/// Gives a file or directory to the member. Who stepped into a namespace of all owners is another one there.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn give_to_member(path: &Path, identity: Identity) -> Result<(), WorkspaceError> {
+    if identity == Identity::Range {
+        std::os::unix::fs::lchown(path, Some(ACCOUNT_ID), Some(ACCOUNT_ID)).map_err(file_error("give away", path))?;
+    }
+    Ok(())
+}
+
+/// Files that were changed in a scratch: how many, and the first few, as paths inside.
+pub fn scratch_changes(scratch: &Path, most: usize) -> (usize, Vec<String>) {
+    let root = scratch.join("root");
+    let (mut count, mut some) = (0, Vec::new());
+    let mut open = vec![root.clone()];
+    while let Some(dir) = open.pop() {
+        let mut entries: Vec<_> = fs::read_dir(&dir).into_iter().flatten().flatten().collect();
+        entries.sort_by_key(fs::DirEntry::file_name);
+        for entry in entries {
+            let path = entry.path();
+            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                open.push(path);
+                continue;
+            }
+            // What lies beneath the files that we mount is no change of anybody's.
+            let inside = path.strip_prefix(&root).unwrap_or(&path);
+            if crate::OWN_FILES.iter().any(|own| Path::new(own.trim_start_matches('/')) == inside) {
+                continue;
+            }
+            count += 1;
+            if some.len() < most {
+                some.push(format!("/{}", inside.display()));
+            }
+        }
+    }
+    some.sort();
+    (count, some)
+}

@@ -1,0 +1,251 @@
+//! What is said at a workspace's door.
+//!
+//! The keeper listens at a socket in the workspace's directory, which only its user can enter. Each connection carries one request:
+//! the version of this protocol and the request, then answers until the connection is closed. Messages are those of
+//! [`cavrith_sandbox::wire`]; a command's standard streams, and the outer end of its terminal, travel as descriptors, so the terminal is attended to by
+//! whoever sits at it.
+//!
+//! A keeper outlives the program it was started from, so after an update the two sides may differ; each refuses the other's version with a
+//! sentence that says what to do.
+
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+
+use cavrith_core::arrangement::Arrangement;
+use cavrith_core::digest::{ImageFingerprint, ImageKey};
+use cavrith_sandbox::job::{Ending, Listening, Task};
+
+use crate::ports::Carried;
+use crate::record::{FailedStep, Stamp, Standing};
+
+/// Version of this protocol.
+pub const PROTOCOL: u32 = 1;
+
+/// The first message of a connection.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Opening<R> {
+    /// Version of the protocol.
+    pub protocol: u32,
+    /// What is wanted.
+    pub request: R,
+}
+
+/// What can be wanted of a keeper.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Request {
+    /// Run this. With it come the three standard streams.
+    Run(Box<Visit>),
+    /// Say how everything stands.
+    Status,
+    /// Tell what happens until everything has come to rest: from the beginning, or from now on.
+    Watch {
+        /// From the beginning of what was begun last.
+        whole: bool,
+    },
+    /// Halt everything as it is.
+    Freeze,
+    /// Let it go on.
+    Thaw,
+    /// End it in order.
+    Stop,
+    /// Follow a changed arrangement, as far as that can be done while it runs.
+    Apply(Box<Followed>),
+}
+
+/// A changed arrangement to follow.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Followed {
+    /// The arrangement.
+    pub arrangement: Arrangement,
+    /// Under which key its image is found.
+    pub image_key: ImageKey,
+    /// The files that it was read from.
+    pub stamps: Vec<Stamp>,
+}
+
+/// A command that somebody wants to run inside.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Visit {
+    /// Program and arguments; nothing means the account's shell.
+    pub argv: Vec<String>,
+    /// Variables of the member's own terminal.
+    pub env: Vec<(String, String)>,
+    /// The directory outside that the member is in, when they have one.
+    pub here: Option<PathBuf>,
+    /// The account to run as, when it is not the workspace's.
+    pub account: Option<String>,
+    /// Which of the streams are to be a terminal inside.
+    pub terminal: [bool; 3],
+    /// Instead of a program.
+    pub task: Option<Task>,
+}
+
+/// While a command runs, from whoever wanted it.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Meanwhile {
+    /// Send it a signal.
+    Signal(i32),
+}
+
+/// From the keeper.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Answer {
+    /// It speaks another version.
+    OtherProtocol {
+        /// The version it speaks.
+        protocol: u32,
+    },
+    /// The command runs. With it comes the terminal's outer end, if it has one.
+    Started,
+    /// The command could not be started.
+    NotStarted {
+        /// Why.
+        why: String,
+        /// True when there is no such program.
+        missing: bool,
+    },
+    /// The command ended.
+    Ended(Ending),
+    /// How everything stands.
+    Status(Box<Status>),
+    /// Something happened.
+    Told(Told),
+    /// It is done.
+    Done,
+    /// It is not done, and why.
+    Refused(String),
+}
+
+/// Something that happens while a workspace starts or follows a change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Told {
+    /// Something that is good to know.
+    Note(String),
+    /// A step begins.
+    Step {
+        /// Its name.
+        name: String,
+    },
+    /// A line of a step's output.
+    Output {
+        /// The step.
+        name: String,
+        /// The line.
+        line: String,
+    },
+    /// A step is over.
+    StepOver {
+        /// Its name.
+        name: String,
+        /// Milliseconds it took.
+        millis: u64,
+        /// Why it was left out, when it was.
+        left_out: Option<String>,
+    },
+    /// A step failed; the later ones, and services that were to come, are not begun.
+    StepFailed(FailedStep),
+    /// A service stands otherwise.
+    Service(ServiceStatus),
+    /// Everything has come to rest.
+    Settled {
+        /// Whether all went well.
+        good: bool,
+    },
+}
+
+/// How a service stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Phase {
+    /// It waits for others.
+    Waiting,
+    /// It runs, and is not ready yet.
+    GettingReady,
+    /// It is ready.
+    Ready,
+    /// It ended, and will be begun again after a pause.
+    Pausing,
+    /// It ended, or did not become ready, and is not begun again.
+    Failed,
+    /// It ended by itself, as it may.
+    Over,
+    /// It was ended on purpose.
+    Stopped,
+}
+
+impl Phase {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::GettingReady => "getting ready",
+            Self::Ready => "ready",
+            Self::Pausing => "pausing before a restart",
+            Self::Failed => "failed",
+            Self::Over => "over",
+            Self::Stopped => "stopped",
+        }
+    }
+
+    /// Whether nothing more happens to it by itself while all goes well.
+    pub fn is_rest(self) -> bool {
+        !matches!(self, Self::Waiting | Self::GettingReady | Self::Pausing)
+    }
+}
+
+/// A service, and how it stands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ServiceStatus {
+    /// Its name.
+    pub name: String,
+    /// How it stands.
+    pub phase: Phase,
+    /// Milliseconds since 1970 when that began.
+    pub since: u64,
+    /// How often it was begun again.
+    pub restarts: u32,
+    /// More about it: what it waits for, how it ended; empty when there is nothing to say.
+    pub detail: String,
+    /// What it wrote last, when it failed.
+    pub last_lines: Vec<String>,
+}
+
+/// How everything stands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Status {
+    /// How the workspace stands.
+    pub standing: Standing,
+    /// The keeper's process.
+    pub keeper: u32,
+    /// Milliseconds since 1970 when it began.
+    pub since: u64,
+    /// The image.
+    pub image: ImageFingerprint,
+    /// What runs.
+    pub arrangement: Arrangement,
+    /// Services.
+    pub services: Vec<ServiceStatus>,
+    /// Ports.
+    pub ports: Vec<Carried>,
+    /// Ports that a program inside listens on, and that the spec does not name.
+    pub undeclared: Vec<Listening>,
+    /// Bytes of memory; nothing when it cannot be measured now.
+    pub memory: Option<u64>,
+    /// Milliseconds of processor time.
+    pub cpu_millis: Option<u64>,
+    /// Processes.
+    pub processes: Option<u32>,
+    /// Commands of members that run.
+    pub guests: usize,
+    /// The step that failed last.
+    pub failed_step: Option<FailedStep>,
+    /// How it reaches other machines.
+    pub network: String,
+    /// What of the limits is kept, and how.
+    pub limits: Vec<String>,
+    /// What could not be done as it should be.
+    pub notes: Vec<String>,
+    /// Steps of the first start that are done, by their marks.
+    pub first_done: Vec<String>,
+}
