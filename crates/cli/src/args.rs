@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
@@ -19,8 +19,8 @@ pub struct Args {
 #[derive(Debug, Arguments)]
 pub struct General {
     /// The project's folder, or one inside it
-    #[arg(long, short = 'C', global = true, value_name = "DIR", default_value = ".")]
-    pub project: PathBuf,
+    #[arg(long, short = 'C', global = true, value_name = "DIR")]
+    project: Option<PathBuf>,
     /// Say only what went wrong
     #[arg(long, short, global = true, conflicts_with = "verbose")]
     pub quiet: bool,
@@ -30,6 +30,18 @@ pub struct General {
     /// When to use colours
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub color: Color,
+}
+
+impl General {
+    /// Where the project is looked for: here, unless a folder was typed.
+    pub fn project(&self) -> &Path {
+        self.project.as_deref().unwrap_or(Path::new("."))
+    }
+
+    /// Whether it was typed.
+    pub fn project_typed(&self) -> bool {
+        self.project.is_some()
+    }
 }
 
 /// When to use colours.
@@ -80,10 +92,38 @@ pub enum Command {
     Lock(Lock),
     /// Build the image, or find it built
     Build(Build),
-    /// Open a shell in the workspace
-    Enter,
-    /// Run a command in the workspace
+    /// Start the workspace in the background: steps, services, ports
+    Start(Start),
+    /// End the workspace in order
+    Stop(Which),
+    /// End the workspace, and start it again
+    Restart(Start),
+    /// Halt everything in the workspace as it is
+    Freeze(Which),
+    /// Let a frozen workspace go on
+    Thaw(Which),
+    /// Open a shell in the workspace, which is started when it does not run
+    Enter(Enter),
+    /// Run a command in the workspace, which is started when it does not run
     Run(Run),
+    /// Tell how the workspace stands, and what the spec says otherwise by now
+    Status(WhichReport),
+    /// List all workspaces on this machine
+    List(Report),
+    /// Show what services and steps wrote
+    Logs(Logs),
+    /// Bring about what the spec says otherwise by now, with the least that is enough
+    Apply(Apply),
+    /// Copy files in or out
+    #[command(subcommand)]
+    Copy(Copy),
+    /// Look after kept folders
+    #[command(subcommand)]
+    Folder(Folder),
+    /// Show the lines for the hosts file, or keep them in it
+    Names(Names),
+    /// Remove the workspace: what was changed inside, and its logs; kept folders and the project stay
+    Drop(Drop),
     /// Build a second time under other conditions, and record what must come out
     Seal(Report),
     /// Measure this machine's image and a fresh workspace against the seal
@@ -292,8 +332,204 @@ pub struct Build {
     pub report: Report,
 }
 
+/// Which workspace is meant.
+#[derive(Debug, Clone, Default, Arguments)]
+pub struct Which {
+    /// The workspace's name: any on this machine, or a new one for another workspace of this project
+    #[arg(long, short, value_name = "NAME")]
+    pub name: Option<String>,
+}
+
+#[derive(Debug, Arguments)]
+pub struct WhichReport {
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Start {
+    /// Wait until every service is ready, however long it takes
+    #[arg(long)]
+    pub wait: bool,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Enter {
+    /// Be this account inside, and not the workspace's
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Option<String>,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Logs {
+    /// A service, or a step of the start; all when left out
+    pub source: Vec<String>,
+    /// Go on with what is written from now on
+    #[arg(long, short)]
+    pub follow: bool,
+    /// Only what was written so long ago or less: 90 s, 10 min, 2 h, 1 d
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub since: Option<Duration>,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Apply {
+    /// Begin with an empty scratch where the image is another one, without asking
+    #[arg(long)]
+    pub fresh: bool,
+    /// Only say what would be done
+    #[arg(long)]
+    pub only_say: bool,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Copy {
+    /// Copy a file or folder of this machine into the workspace
+    In(CopyIn),
+    /// Copy a file or folder of the workspace to this machine
+    Out(CopyOut),
+}
+
+#[derive(Debug, Arguments)]
+pub struct CopyIn {
+    /// What
+    pub outside: PathBuf,
+    /// Where to, inside; in a directory it keeps its name
+    pub inside: String,
+    /// As this account, and not the workspace's
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Option<String>,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Arguments)]
+pub struct CopyOut {
+    /// What, inside
+    pub inside: String,
+    /// Where to; in a directory it keeps its name
+    #[arg(default_value = ".")]
+    pub outside: PathBuf,
+    /// As this account, and not the workspace's
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Option<String>,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Folder {
+    /// List kept folders
+    List(WhichReport),
+    /// List what lies in one
+    Show(FolderShow),
+    /// Write all of one into a file
+    Backup(FolderBackup),
+    /// Put what such a file holds in the place of one
+    Restore(FolderRestore),
+    /// Remove one with all that it holds
+    Remove(FolderRemove),
+}
+
+#[derive(Debug, Arguments)]
+pub struct FolderShow {
+    /// The folder's name
+    pub folder: String,
+    /// A directory in it
+    #[arg(default_value = "")]
+    pub path: PathBuf,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct FolderBackup {
+    /// The folder's name
+    pub folder: String,
+    /// The file, which is a compressed tar archive
+    pub file: PathBuf,
+    /// Also while the workspace runs: what is written meanwhile may be half in it
+    #[arg(long)]
+    pub while_running: bool,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Arguments)]
+pub struct FolderRestore {
+    /// The folder's name
+    pub folder: String,
+    /// The file
+    pub file: PathBuf,
+    /// Replace what is in the folder, without asking
+    #[arg(long)]
+    pub yes: bool,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Arguments)]
+pub struct FolderRemove {
+    /// The folder's name
+    pub folder: String,
+    /// Without asking
+    #[arg(long)]
+    pub yes: bool,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Names {
+    /// Keep them in the hosts file, in a block of their own
+    #[arg(long, conflicts_with = "remove")]
+    pub apply: bool,
+    /// Take that block out
+    #[arg(long)]
+    pub remove: bool,
+    /// Another hosts file
+    #[arg(long, value_name = "FILE")]
+    pub file: Option<PathBuf>,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Drop {
+    /// Without asking
+    #[arg(long)]
+    pub yes: bool,
+    #[command(flatten)]
+    pub which: Which,
+}
+
 #[derive(Debug, Arguments)]
 pub struct Run {
+    /// Be this account inside, and not the workspace's
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Option<String>,
+    #[command(flatten)]
+    pub which: Which,
     /// Program and arguments
     #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
     pub command: Vec<String>,

@@ -33,12 +33,17 @@ pub struct Bench {
     pub shed: Shed,
 }
 
-/// This machine's home of Cavrith, and the store in it.
-pub fn store() -> Result<(Home, Store), Failure> {
-    let home = Home::find().ok_or_else(|| {
+/// This machine's home of Cavrith.
+pub fn home() -> Result<Home, Failure> {
+    Home::find().ok_or_else(|| {
         let text = "there is no HOME in the environment, so Cavrith does not know where to keep its store; set HOME or CAVRITH_HOME";
         Failure::Own(3, text.to_owned())
-    })?;
+    })
+}
+
+/// This machine's home of Cavrith, and the store in it.
+pub fn store() -> Result<(Home, Store), Failure> {
+    let home = home()?;
     let store = Store::open(&home.store())?;
     Ok((home, store))
 }

@@ -1,18 +1,26 @@
 //! One file for each command: what it does is elsewhere, here it is called and its outcome shown.
 
+pub mod apply;
 pub mod build;
 pub mod check;
 pub mod contents;
+pub mod copy;
 pub mod depot;
 pub mod doctor;
 pub mod editor;
 pub mod enter;
 pub mod explain;
+pub mod folder;
 pub mod init;
 pub mod lock;
+pub mod logs;
+pub mod names;
 pub mod pages;
 pub mod seal;
 pub mod show;
+pub mod start;
+pub mod status;
+pub mod stop;
 pub mod store;
 pub mod verify;
 
@@ -27,7 +35,7 @@ pub type Outcome = Result<u8, Failure>;
 
 /// The project and its lock, which has to answer it.
 pub fn locked_project(general: &General) -> Result<(Project, Lock), Failure> {
-    let project = project::load(&project::find(&general.project)?)?;
+    let project = project::load(&project::find(general.project())?)?;
     let lock = project::load_lock(&project)?;
     project::check_files(&project, &lock)?;
     Ok((project, lock))

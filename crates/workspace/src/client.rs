@@ -142,21 +142,28 @@ impl Client {
         }
     }
 
-    /// Hears what happens until everything has come to rest; whether all went well. `on_told` says whether it wants to hear more; when it does
-    /// not, nothing is known of the rest.
+    /// Hears what happens until everything has come to rest; whether all went well. With `linger` it is nothing when it had not come to rest that
+    /// long after everything was begun.
     ///
     /// # Errors
     /// When the workspace is stopped meanwhile.
-    pub fn watch(&self, whole: bool, on_told: &mut dyn FnMut(&Told) -> bool) -> Result<Option<bool>, WorkspaceError> {
-        self.ask(Request::Watch { whole }, &[])?;
+    pub fn watch(
+        &self,
+        whole: bool,
+        linger: Option<Duration>,
+        on_told: &mut dyn FnMut(&Told),
+    ) -> Result<Option<bool>, WorkspaceError> {
+        let linger = linger.map(|linger| linger.as_millis() as u64);
+        self.ask(Request::Watch { whole, linger }, &[])?;
         loop {
-            let Some((Answer::Told(told), _)) = self.answer()? else { return Err(self.gone()) };
-            let more = on_told(&told);
+            let told = match self.answer()? {
+                Some((Answer::Told(told), _)) => told,
+                Some((Answer::Done, _)) => return Ok(None),
+                _ => return Err(self.gone()),
+            };
+            on_told(&told);
             if let Told::Settled { good } = told {
                 return Ok(Some(good));
-            }
-            if !more {
-                return Ok(None);
             }
         }
     }

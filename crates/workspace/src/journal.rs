@@ -151,6 +151,12 @@ impl Follower {
         Self { path, source: source.to_owned(), open, unfinished: Vec::new() }
     }
 
+    /// From the first line of a source's log on.
+    pub fn from_start(logs: &Path, source: &str) -> Self {
+        let path = path_of(logs, source, ENDING);
+        Self { open: Self::open(&path), path, source: source.to_owned(), unfinished: Vec::new() }
+    }
+
     fn open(path: &Path) -> Option<(File, u64)> {
         let file = File::open(path).ok()?;
         let inode = file.metadata().ok()?.ino();

@@ -72,6 +72,7 @@ pub struct KeeperJob {
     layers: Vec<TreeDigest>,
     stamps: Vec<Stamp>,
     shell: String,
+    plain: bool,
 }
 
 /// What comes of starting a keeper.
@@ -104,6 +105,8 @@ pub struct Launch<'a> {
     pub stamps: Vec<Stamp>,
     /// The shell of the account.
     pub shell: String,
+    /// Only the files are wanted: no step, service or port is begun, and nothing is written down.
+    pub plain: bool,
 }
 
 /// Starts a keeper, and returns when it answers at the door. True when it is this one, and not one that was there already.
@@ -111,7 +114,11 @@ pub struct Launch<'a> {
 /// # Errors
 /// When the workspace cannot be begun; then no process is left.
 pub fn launch(launch: Launch<'_>) -> Result<bool, WorkspaceError> {
-    let Launch { place, store, identity, arrangement, image_key, layers, stamps, shell } = launch;
+    let Launch { place, store, identity, mut arrangement, image_key, layers, stamps, shell, plain } = launch;
+    if plain {
+        (arrangement.ports, arrangement.steps) = (Vec::new(), Vec::new());
+        (arrangement.services, arrangement.network) = (std::collections::BTreeMap::new(), Network::None);
+    }
     let job = KeeperJob {
         dir: place.dir.clone(),
         kept: place.kept.clone(),
@@ -125,6 +132,7 @@ pub fn launch(launch: Launch<'_>) -> Result<bool, WorkspaceError> {
         layers,
         stamps,
         shell,
+        plain,
     };
     let (_, socket) = background::detach(NAME)?;
     let talk = |error| WorkspaceError::from(file_error("talk to the keeper of", &place.dir)(error));

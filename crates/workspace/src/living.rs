@@ -95,7 +95,16 @@ impl Meant<'_> {
             Some(_) => None,
             None => self.name.map(str::to_owned),
         };
-        Ok((Place::new(self.home, &dir, &project.spec.workspace.name.value, own.as_deref()), project))
+        let place = Place::new(self.home, &dir, &project.spec.workspace.name.value, own.as_deref());
+        match existing {
+            // The spec calls it otherwise now; what runs keeps its name until it has ended.
+            Some(earlier) if earlier.dir != place.dir && earlier.is_held() => Ok((earlier, project)),
+            Some(earlier) if earlier.dir != place.dir => {
+                earlier.rename(&place)?;
+                Ok((place, project))
+            }
+            _ => Ok((place, project)),
+        }
     }
 }
 
@@ -143,7 +152,13 @@ impl Wanted {
     ///
     /// # Errors
     /// When the workspace cannot be begun.
-    pub fn launch(self, place: &Place, store: &Store, identity: Identity) -> Result<bool, WorkspaceError> {
+    pub fn launch(
+        self,
+        place: &Place,
+        store: &Store,
+        identity: Identity,
+        plain: bool,
+    ) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps } = self;
         keeper::launch(Launch {
@@ -155,6 +170,7 @@ impl Wanted {
             layers: record.layers.iter().map(|layer| layer.tree).collect(),
             stamps,
             shell: record.shell,
+            plain,
         })
     }
 }

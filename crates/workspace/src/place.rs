@@ -115,6 +115,19 @@ impl Place {
         give_to_member(dir, identity)
     }
 
+    /// Calls a workspace otherwise: its directory, and that of its kept folders.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn rename(&self, to: &Self) -> Result<(), WorkspaceError> {
+        for (from, to) in [(&self.kept, &to.kept), (&self.dir, &to.dir)] {
+            if from.is_dir() && !to.exists() {
+                std::fs::rename(from, to).map_err(file_error("rename", from))?;
+            }
+        }
+        Ok(())
+    }
+
     /// Takes hold of the workspace; the kernel lets go of it with this process.
     ///
     /// # Errors

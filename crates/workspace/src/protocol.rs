@@ -41,6 +41,8 @@ pub enum Request {
     Watch {
         /// From the beginning of what was begun last.
         whole: bool,
+        /// Milliseconds to go on once all steps are done and all services begun; for ever when left out.
+        linger: Option<u64>,
     },
     /// Halt everything as it is.
     Freeze,
@@ -145,6 +147,8 @@ pub enum Told {
     },
     /// A step failed; the later ones, and services that were to come, are not begun.
     StepFailed(FailedStep),
+    /// All steps are done, and all services begun that could be.
+    Opened,
     /// A service stands otherwise.
     Service(ServiceStatus),
     /// Everything has come to rest.

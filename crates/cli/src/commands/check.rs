@@ -10,7 +10,7 @@ use crate::render::mistakes;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
-    let dir = project::find(&general.project)?;
+    let dir = project::find(general.project())?;
     let survey =
         project::survey(&dir, &bench::web(), bench::store().ok().map(|(_, store)| store).as_ref(), &Update::Nothing)?;
     let sound = survey.findings.is_sound();

@@ -12,7 +12,7 @@ use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
     let Editor::Add(add) = command;
-    let dir = project::find(&general.project)?;
+    let dir = project::find(general.project())?;
     let version = match &add.release {
         Some(version) => Version::new(version).map_err(|error| Failure::Own(2, error.to_string()))?.to_string(),
         None => newest(&dir, add)?,

@@ -10,8 +10,8 @@ use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
-    let dir = std::path::absolute(&general.project)
-        .map_err(|error| Failure::Own(2, format!("cannot use {}: {error}", general.project.display())))?;
+    let dir = std::path::absolute(general.project())
+        .map_err(|error| Failure::Own(2, format!("cannot use {}: {error}", general.project().display())))?;
     let begun = starting::begin(&dir, command.depot.as_deref())?;
     if command.report.json {
         screen.json(&json!({ "seen": begun.seen, "guessed": begun.guessed, "text": begun.text }));

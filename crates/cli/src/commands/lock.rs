@@ -15,7 +15,7 @@ use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
-    let dir = project::find(&general.project)?;
+    let dir = project::find(general.project())?;
     if command.outdated {
         return outdated(screen, command, &dir);
     }

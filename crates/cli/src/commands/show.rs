@@ -10,7 +10,7 @@ use crate::render::mistakes;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
-    let dir = project::find(&general.project)?;
+    let dir = project::find(general.project())?;
     let (gathered, parsed) = project::read_spec(&dir)?;
     let findings = project::Findings { sources: gathered.sources.clone(), mistakes: parsed.mistakes };
     let lines = document::lines(&gathered.table);

@@ -12,7 +12,7 @@ use crate::render::verdict;
 use crate::screen::Screen;
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
-    let project = project::load(&project::find(&general.project)?)?;
+    let project = project::load(&project::find(general.project())?)?;
     // A lock that does not answer its spec is a difference here, and told as one.
     let lock = project::read_lock(&project.dir)?.ok_or(EngineError::NoLock)?;
     if lock.seal.is_none() {

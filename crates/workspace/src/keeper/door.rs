@@ -6,6 +6,7 @@ use std::os::unix::net::UnixStream;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
 
 use cavrith_sandbox::job::CommandJob;
 use cavrith_sandbox::session::Attended as _;
@@ -25,7 +26,7 @@ impl Keeper {
         match serde_json::from_value(opening.request)? {
             Request::Run(visit) => self.host(guest, &visit, fds),
             Request::Status => wire::send(guest, &Answer::Status(Box::new(self.status())), &[]),
-            Request::Watch { whole } => self.report(guest, whole),
+            Request::Watch { whole, linger } => self.report(guest, whole, linger.map(Duration::from_millis)),
             Request::Freeze => self.set_frozen(guest, true),
             Request::Thaw => self.set_frozen(guest, false),
             Request::Stop => {
@@ -56,25 +57,35 @@ impl Keeper {
         wire::send(guest, &answer, &[])
     }
 
-    /// Tells what happens until everything has come to rest.
-    fn report(&self, guest: &UnixStream, whole: bool) -> io::Result<()> {
+    /// Tells what happens until everything has come to rest, or long enough after all was begun.
+    fn report(&self, guest: &UnixStream, whole: bool, linger: Option<Duration>) -> io::Result<()> {
         let mut next = {
             let state = self.state();
             if whole || state.settled { 0 } else { state.told.len() }
         };
+        let mut deadline = None;
         loop {
+            let is_late = || deadline.is_some_and(|deadline| Instant::now() >= deadline);
             // What was told is cleared when something new is begun; then all of it is news.
             let news = self.wait_until(|state| {
                 let from = next.min(state.told.len());
                 let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped);
-                (from < state.told.len() || gone).then(|| state.told[from..].to_vec())
+                (from < state.told.len() || gone || is_late()).then(|| state.told[from..].to_vec())
             });
             if news.is_empty() {
-                return wire::send(guest, &Answer::Refused("the workspace is being stopped".to_owned()), &[]);
+                let answer = if is_late() {
+                    Answer::Done
+                } else {
+                    Answer::Refused("the workspace is being stopped".to_owned())
+                };
+                return wire::send(guest, &answer, &[]);
             }
             next += news.len();
             for told in news {
                 let last = matches!(told, Told::Settled { .. });
+                if matches!(told, Told::Opened) {
+                    deadline = linger.map(|linger| Instant::now() + linger);
+                }
                 wire::send(guest, &Answer::Told(told), &[])?;
                 if last {
                     return Ok(());

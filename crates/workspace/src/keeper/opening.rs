@@ -95,6 +95,7 @@ impl Keeper {
         }
         self.change(|state| {
             state.opening = false;
+            state.told.push(Told::Opened);
             state.settle();
         });
         self.write_record();

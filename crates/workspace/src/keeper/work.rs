@@ -45,6 +45,8 @@ pub(super) struct Keeper {
     pub logs: PathBuf,
     pub guests: AtomicUsize,
     identity: Identity,
+    /// Nothing is written down of it.
+    plain: bool,
     groups: Groups,
     way: Mutex<Option<WayOut>>,
     network: String,
@@ -169,6 +171,7 @@ impl Keeper {
             shell: job.shell,
             guests: AtomicUsize::new(0),
             identity: job.identity,
+            plain: job.plain,
             groups: made.groups,
             network: made.way.how.clone(),
             way: Mutex::new(Some(made.way)),
@@ -282,6 +285,9 @@ impl Keeper {
 
     /// Writes down how it stands. A disk that refuses must not end the workspace.
     pub fn write_record(&self) {
+        if self.plain {
+            return;
+        }
         let record = {
             let ports = locked(&self.forward).carried();
             let state = self.state();

@@ -1,0 +1,159 @@
+//! `cavrith apply`
+
+use std::time::Instant;
+
+use cavrith_core::arrangement::Effort;
+use cavrith_core::verdict::count;
+use cavrith_engine::project;
+use cavrith_workspace::client::Client;
+use cavrith_workspace::living::{self, Wanted};
+use cavrith_workspace::place::Place;
+use cavrith_workspace::record::Standing;
+use serde_json::json;
+
+use crate::args::{Apply, General};
+use crate::bench::{self, Bench};
+use crate::commands::start::{client, launch, lock_of, meant, open_sites, status_value, watch};
+use crate::commands::stop::confirm;
+use crate::commands::{Outcome, build};
+use crate::failure::Failure;
+use crate::render::living as render;
+use crate::render::progress::seconds;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
+    let begun = Instant::now();
+    let (home, store) = bench::store()?;
+    let meant = meant(general, &home, &command.which);
+    let place = meant.found()?;
+    let Some(running) = Client::new(&place) else {
+        screen.say(format_args!("{} does not run; the next start follows the spec as it is then", place.name));
+        return Ok(0);
+    };
+    let status = running.status()?;
+    let pending = living::pending(&store, &place.project, &status.arrangement);
+    if let Some(why) = &pending.unclear {
+        return Err(Failure::Own(1, why.clone()));
+    }
+    let failed = status.failed_step.is_some()
+        || status.services.iter().any(|service| service.phase == cavrith_workspace::protocol::Phase::Failed);
+    if !command.report.json {
+        render::pending(screen, &pending, false);
+    }
+    if command.only_say {
+        if command.report.json {
+            screen.json(&json!({ "name": place.name, "applied": false, "pending": pending }));
+        } else if pending.changes.is_empty() {
+            screen.result(format_args!("{} is as the spec says", place.name));
+        }
+        return Ok(0);
+    }
+    if pending.changes.is_empty() && !failed {
+        screen.say(format_args!("{} is as the spec says; nothing to do", styled(screen.err.strong, &place.name)));
+        if command.report.json {
+            screen.json(&json!({ "name": place.name, "applied": false, "pending": pending }));
+        }
+        return Ok(0);
+    }
+    if status.standing == Standing::Frozen {
+        return Err(Failure::Own(3, format!("{} is frozen; cavrith thaw lets it go on", place.name)));
+    }
+    let project = project::load(&place.project)?;
+    let mut effort = pending.effort();
+    if effort == Effort::ImageBuild {
+        let lock = lock_of(&project)?;
+        let bench = Bench::open()?;
+        let built = build::ensure(screen, &bench, &project, &lock)?;
+        let wanted = Wanted::new(&project, &lock, &built.record);
+        let left = cavrith_core::arrangement::changes(&status.arrangement, &wanted.arrangement);
+        // An image that came out the same needs no restart.
+        effort = left.iter().map(|change| change.effort).max().unwrap_or(Effort::Nothing);
+        if effort >= Effort::WorkspaceRestart {
+            let image = wanted.arrangement.image;
+            let same = image == status.arrangement.image;
+            let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image)? };
+            running_stop(&place)?;
+            if command.fresh && let Some(path) = lost {
+                cavrith_store::staging::remove(&path)?;
+            }
+            wanted.launch(&place, &bench.shed.store, bench.identity, false)?;
+        } else {
+            client(&place)?.apply(wanted.followed())?;
+        }
+    } else if effort == Effort::WorkspaceRestart {
+        running_stop(&place)?;
+        let (place, project) = meant.to_start()?;
+        launch(screen, &home, &place, &project, false)?;
+    } else {
+        let lock = lock_of(&project)?;
+        let built = cavrith_engine::build::find(&store, &project, &lock)?;
+        let Some(built) = built else {
+            return Err(Failure::Own(3, "the image was removed from the store meanwhile; try again".to_owned()));
+        };
+        client(&place)?.apply(Wanted::new(&project, &lock, &built.record).followed())?;
+    }
+    // A spec that calls the workspace otherwise has moved it.
+    let place = meant.existing()?.unwrap_or(place);
+    let good = watch(screen, &place, None, true, command.report.json)?;
+    let status = client(&place)?.status()?;
+    if command.report.json {
+        let value = status_value(&status);
+        screen.json(&json!({ "name": place.name, "applied": true, "good": good, "pending": pending, "status": value }));
+    } else {
+        let took = seconds(begun.elapsed().as_millis() as u64);
+        let how = if good == Some(true) {
+            styled(screen.out.good, "follows the spec")
+        } else {
+            styled(screen.out.bad, "follows the spec, but something failed")
+        };
+        screen.result(format_args!(
+            "{} {how}, by {}, in {took}",
+            styled(screen.out.strong, &place.name),
+            if effort == Effort::Nothing { "nothing but taking note" } else { effort.words() }
+        ));
+        if good == Some(true) {
+            open_sites(screen, &status);
+        }
+    }
+    Ok(if good == Some(true) { 0 } else { 5 })
+}
+
+fn running_stop(place: &Place) -> Result<(), Failure> {
+    if let Some(client) = Client::new(place) {
+        client.stop(place)?;
+    }
+    Ok(())
+}
+
+/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in.
+fn say_what_is_lost(
+    screen: &Screen,
+    command: &Apply,
+    place: &Place,
+    runs: &cavrith_core::digest::ImageFingerprint,
+) -> Result<Option<std::path::PathBuf>, Failure> {
+    let Some((number, some, path)) = living::left_behind(place, runs, 10) else { return Ok(None) };
+    let scratch = path.parent().map(std::path::Path::to_owned);
+    if command.fresh {
+        return Ok(scratch);
+    }
+    screen.insist(format_args!(
+        "the image is another one, and {} changed inside by hand will not be in it:",
+        count(number, "file")
+    ));
+    for path in &some {
+        screen.insist(format_args!("    {path}"));
+    }
+    if number > some.len() {
+        screen.insist(format_args!("    … and {} more", number - some.len()));
+    }
+    screen.insist(format_args!("they stay in {} until the workspace is dropped", path.display()));
+    confirm(screen, false, "go over to the new image?").map_err(|failure| match failure {
+        Failure::Own(2, _) => Failure::Own(
+            1,
+            "nothing was changed; write --fresh to begin with an empty scratch, or bring what you need into the spec first".to_owned(),
+        ),
+        other => other,
+    })?;
+    Ok(None)
+}

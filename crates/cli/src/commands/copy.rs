@@ -1,0 +1,52 @@
+//! `cavrith copy`
+
+use cavrith_workspace::client::Client;
+use cavrith_workspace::copying;
+use cavrith_workspace::place::Place;
+
+use crate::args::{Copy, General};
+use crate::bench;
+use crate::commands::Outcome;
+use crate::commands::start::{client, launch, meant};
+use crate::failure::Failure;
+use crate::screen::Screen;
+
+pub fn exec(general: &General, screen: &Screen, command: &Copy) -> Outcome {
+    let which = match command {
+        Copy::In(copy) => &copy.which,
+        Copy::Out(copy) => &copy.which,
+    };
+    let home = bench::home()?;
+    let meant = meant(general, &home, which);
+    let running = meant.existing()?.and_then(|place| Client::new(&place).map(|client| (place, client)));
+    if let Some((_, client)) = running {
+        return carry_out(screen, command, client);
+    }
+    // One that does not run is opened for its files alone.
+    let (place, project) = meant.to_start()?;
+    launch(screen, &home, &place, &project, true)?;
+    let outcome = client(&place).and_then(|client| carry_out(screen, command, client));
+    end(&place)?;
+    outcome
+}
+
+fn end(place: &Place) -> Result<(), Failure> {
+    if let Some(client) = Client::new(place) {
+        client.stop(place)?;
+    }
+    Ok(())
+}
+
+fn carry_out(screen: &Screen, command: &Copy, client: Client) -> Outcome {
+    match command {
+        Copy::In(copy) => {
+            copying::copy_in(client, &copy.outside, &copy.inside, copy.account.clone())?;
+            screen.say(format_args!("copied {} to {} inside", copy.outside.display(), copy.inside));
+        }
+        Copy::Out(copy) => {
+            let made = copying::copy_out(client, &copy.inside, &copy.outside, copy.account.clone())?;
+            screen.say(format_args!("copied {} of the inside to {}", copy.inside, made.display()));
+        }
+    }
+    Ok(0)
+}

@@ -1,0 +1,152 @@
+//! `cavrith folder`
+
+use std::path::PathBuf;
+
+use cavrith_core::verdict::{count, size};
+use cavrith_engine::home::Home;
+use cavrith_workspace::WorkspaceError;
+use cavrith_workspace::kept::{self, KeptFolder};
+use cavrith_workspace::place::Place;
+use serde_json::json;
+
+use crate::args::{Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, General, Which, WhichReport};
+use crate::bench;
+use crate::commands::Outcome;
+use crate::commands::start::meant;
+use crate::commands::stop::confirm;
+use crate::failure::Failure;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Folder) -> Outcome {
+    let home = bench::home()?;
+    // What is kept belongs to any of the image's owners.
+    cavrith_sandbox::ids::enter()?;
+    match command {
+        Folder::List(command) => list(general, screen, &home, command),
+        Folder::Show(command) => show(general, screen, &home, command),
+        Folder::Backup(command) => backup(general, screen, &home, command),
+        Folder::Restore(command) => restore(general, screen, &home, command),
+        Folder::Remove(command) => remove(general, screen, &home, command),
+    }
+}
+
+/// The workspace whose folders are meant; it may have been dropped.
+fn place(general: &General, home: &Home, which: &Which) -> Result<Place, Failure> {
+    let meant = meant(general, home, which);
+    match meant.existing()? {
+        Some(place) => Ok(place),
+        None => Ok(meant.to_start()?.0),
+    }
+}
+
+fn folder(place: &Place, name: &str) -> Result<PathBuf, Failure> {
+    let found = place.kept_folders().into_iter().find(|(known, _)| known == name);
+    let missing = || WorkspaceError::NoFolder { workspace: place.name.clone(), name: name.to_owned() };
+    Ok(found.ok_or_else(missing)?.1)
+}
+
+fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) -> Outcome {
+    let places = if command.which.name.is_some() || general.project_typed() {
+        vec![place(general, home, &command.which)?]
+    } else {
+        let mut places = Place::all(home);
+        // Folders whose workspace was dropped are found from their project.
+        if let Ok(own) = place(general, home, &command.which)
+            && !places.iter().any(|known| known.kept == own.kept)
+        {
+            places.push(own);
+        }
+        places
+    };
+    let folders: Vec<KeptFolder> = places
+        .iter()
+        .flat_map(|place| place.kept_folders().into_iter().map(|(name, path)| kept::measure(place, &name, &path)))
+        .collect();
+    if command.report.json {
+        screen.json(&json!({ "folders": folders }));
+        return Ok(0);
+    }
+    if folders.is_empty() {
+        screen.result("there is no kept folder; a spec has them with mode = \"kept\"");
+    }
+    for folder in &folders {
+        screen.result(format_args!(
+            "{}  of {}  {}, {}  {}",
+            styled(screen.out.strong, &folder.name),
+            folder.workspace,
+            count(folder.entries as usize, "entrie").replace("entrie", if folder.entries == 1 { "entry" } else { "entrie" }),
+            size(folder.bytes),
+            styled(screen.out.faint, folder.path.display())
+        ));
+    }
+    Ok(0)
+}
+
+fn show(general: &General, screen: &Screen, home: &Home, command: &FolderShow) -> Outcome {
+    let place = place(general, home, &command.which)?;
+    let listed = kept::list(&folder(&place, &command.folder)?, &command.path)?;
+    if command.report.json {
+        screen.json(&json!({ "entries": listed }));
+        return Ok(0);
+    }
+    for entry in &listed {
+        let slash = if entry.kind == "directory" { "/" } else { "" };
+        screen.result(format_args!(
+            "{}  {:>11}  {:>9}  {}{slash}",
+            entry.mode,
+            entry.owner,
+            if entry.kind == "file" { size(entry.bytes) } else { entry.kind.to_owned() },
+            cavrith_core::path::shown(entry.path.as_bytes())
+        ));
+    }
+    Ok(0)
+}
+
+fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBackup) -> Outcome {
+    let place = place(general, home, &command.which)?;
+    let folder = folder(&place, &command.folder)?;
+    if place.is_held() && !command.while_running {
+        let text = format!(
+            "{} runs, so what is being written may be half in the backup; stop it first, or write --while-running",
+            place.name
+        );
+        return Err(WorkspaceError::FolderInUse(text).into());
+    }
+    let bytes = kept::back_up(&folder, &command.file)?;
+    screen.say(format_args!("{} of the folder {} in {}", size(bytes), command.folder, command.file.display()));
+    Ok(0)
+}
+
+fn refuse_in_use(place: &Place) -> Result<(), Failure> {
+    if place.is_held() {
+        return Err(WorkspaceError::FolderInUse(format!("{} runs; stop it first", place.name)).into());
+    }
+    Ok(())
+}
+
+fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRestore) -> Outcome {
+    let place = place(general, home, &command.which)?;
+    refuse_in_use(&place)?;
+    if let Ok(path) = folder(&place, &command.folder) {
+        let there = kept::measure(&place, &command.folder, &path);
+        if there.entries > 0 {
+            screen.insist(format_args!("the folder {} holds {} already, which go", command.folder, size(there.bytes)));
+            confirm(screen, command.yes, "replace them?")?;
+        }
+    }
+    let entries = kept::restore(&place, &command.folder, &command.file)?;
+    screen.say(format_args!("{entries} entries restored into the folder {}", command.folder));
+    Ok(0)
+}
+
+fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemove) -> Outcome {
+    let place = place(general, home, &command.which)?;
+    refuse_in_use(&place)?;
+    let path = folder(&place, &command.folder)?;
+    let there = kept::measure(&place, &command.folder, &path);
+    screen.insist(format_args!("the folder {} holds {} in {} entries", command.folder, size(there.bytes), there.entries));
+    confirm(screen, command.yes, "remove it with all that?")?;
+    cavrith_store::staging::remove(&path)?;
+    screen.say(format_args!("the folder {} is removed", command.folder));
+    Ok(0)
+}

@@ -1,0 +1,41 @@
+//! `cavrith names`
+
+use cavrith_workspace::{living, names};
+use serde_json::json;
+
+use crate::args::{General, Names};
+use crate::bench;
+use crate::commands::Outcome;
+use crate::commands::start::meant;
+use crate::commands::stop::hosts_file;
+use crate::failure::Failure;
+use crate::screen::Screen;
+
+pub fn exec(general: &General, screen: &Screen, command: &Names) -> Outcome {
+    let home = bench::home()?;
+    let (place, project) = meant(general, &home, &command.which).to_start()?;
+    let file = hosts_file(command.file.as_deref());
+    let label = living::names_label(&place);
+    let wanted = if command.remove { Vec::new() } else { living::outside_names(&project.spec) };
+    let mut changed = false;
+    if command.apply || command.remove {
+        changed = names::apply(&file, &label, &wanted).map_err(|error| {
+            let remedy = "run it as an administrator, or put the lines of cavrith names there yourself";
+            Failure::Own(3, format!("{} cannot be changed: {error}; {remedy}", file.display()))
+        })?;
+    }
+    if command.report.json {
+        let file = file.display().to_string();
+        screen.json(&json!({ "names": wanted, "file": file, "changed": changed }));
+    } else if !(command.apply || command.remove) {
+        if wanted.is_empty() {
+            screen.say("the spec has no [names]");
+        }
+        screen.result(names::outside_lines(&wanted).trim_end());
+    } else if changed {
+        screen.say(format_args!("{} is brought up to date", file.display()));
+    } else {
+        screen.say(format_args!("{} is up to date already", file.display()));
+    }
+    Ok(0)
+}

@@ -1,0 +1,179 @@
+//! `cavrith start` and `cavrith restart`
+
+use std::time::{Duration, Instant};
+
+use cavrith_core::lock::Lock;
+use cavrith_engine::home::Home;
+use cavrith_engine::project::{self, Project};
+use cavrith_workspace::client::Client;
+use cavrith_workspace::living::{self, Meant, Pending, Wanted};
+use cavrith_workspace::place::Place;
+use cavrith_workspace::protocol::Status;
+use cavrith_workspace::record::{Record, Standing};
+use serde_json::json;
+
+use crate::args::{General, Start, Which};
+use crate::bench::{self, Bench};
+use crate::commands::{Outcome, build};
+use crate::failure::Failure;
+use crate::render::living::Teller;
+use crate::render::progress::seconds;
+use crate::screen::{Screen, styled};
+
+/// How long a start waits for services when nobody asked it to.
+const MOMENT: Duration = Duration::from_secs(3);
+
+/// Which workspace the arguments mean.
+pub fn meant<'a>(general: &'a General, home: &'a Home, which: &'a Which) -> Meant<'a> {
+    Meant {
+        home,
+        project: general.project(),
+        project_typed: general.project_typed(),
+        name: which.name.as_deref(),
+    }
+}
+
+pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
+    let begun = Instant::now();
+    let (home, store) = bench::store()?;
+    let (place, project) = meant(general, &home, &command.which).to_start()?;
+    if let Some(client) = Client::new(&place) {
+        let status = client.status()?;
+        if status.standing == Standing::Frozen {
+            let text = format!("the workspace {} is frozen; cavrith thaw lets it go on", place.name);
+            return Err(Failure::Own(3, text));
+        }
+        let pending = living::pending(&store, &place.project, &status.arrangement);
+        if !command.report.json {
+            let since = crate::render::living::clock(status.since);
+            screen.say(format_args!("{} runs since {since}", styled(screen.err.strong, &place.name)));
+            crate::render::living::pending(screen, &pending, true);
+        }
+        return settle(screen, &place, command, None, Some(pending));
+    }
+    launch(screen, &home, &place, &project, false)?;
+    settle(screen, &place, command, Some(begun), None)
+}
+
+pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
+    let begun = Instant::now();
+    let home = bench::home()?;
+    let (place, _) = meant(general, &home, &command.which).to_start()?;
+    if let Some(client) = Client::new(&place) {
+        client.stop(&place)?;
+    }
+    // The spec may call it otherwise by now.
+    let (place, project) = meant(general, &home, &command.which).to_start()?;
+    launch(screen, &home, &place, &project, false)?;
+    settle(screen, &place, command, Some(begun), None)
+}
+
+/// The lock that answers a project's spec.
+pub fn lock_of(project: &Project) -> Result<Lock, Failure> {
+    let lock = project::load_lock(project)?;
+    project::check_files(project, &lock)?;
+    Ok(lock)
+}
+
+/// Starts a keeper, over an image that is built when it is not there.
+pub fn launch(screen: &Screen, home: &Home, place: &Place, project: &Project, plain: bool) -> Result<(), Failure> {
+    let lock = lock_of(project)?;
+    let earlier = Record::read(&place.dir);
+    if let Some(record) = earlier.as_ref().filter(|record| record.ended.is_none()) {
+        screen.say(format_args!("{} {}", place.name, record.standing().words()));
+    }
+    let bench = Bench::open()?;
+    let built = build::ensure(screen, &bench, project, &lock)?;
+    let wanted = Wanted::new(project, &lock, &built.record);
+    let image = wanted.arrangement.image;
+    if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)
+        && let Some((count, _, path)) = living::left_behind(place, &earlier.arrangement.image, 0)
+    {
+        screen.say(format_args!(
+            "the image is another than before, so it has a scratch of its own; {} that were changed inside earlier lie in {}",
+            cavrith_core::verdict::count(count, "file"),
+            path.display()
+        ));
+    }
+    let _ = home;
+    wanted.launch(place, &bench.shed.store, bench.identity, plain)?;
+    Ok(())
+}
+
+/// Waits for what was begun, and shows how it stands.
+fn settle(
+    screen: &Screen,
+    place: &Place,
+    command: &Start,
+    begun: Option<Instant>,
+    pending: Option<Pending>,
+) -> Outcome {
+    let as_json = command.report.json;
+    let good = watch(screen, place, (!command.wait).then_some(MOMENT), begun.is_some(), as_json)?;
+    let status = client(place)?.status()?;
+    if as_json {
+        screen.json(&json!({ "name": place.name, "good": good, "status": status_value(&status), "pending": pending }));
+    } else {
+        if let Some(begun) = begun {
+            for port in &status.ports {
+                screen.result(crate::render::living::port(screen, port));
+            }
+            let took = seconds(begun.elapsed().as_millis() as u64);
+            let how = match good {
+                Some(true) => styled(screen.out.good, "runs"),
+                Some(false) => styled(screen.out.bad, "runs, but something failed"),
+                None => styled(screen.out.warning, "runs, and not every service is ready yet"),
+            };
+            screen.result(format_args!("{} {how}, started in {took}", styled(screen.out.strong, &place.name)));
+        }
+        if good == Some(true) && begun.is_some() {
+            open_sites(screen, &status);
+        }
+    }
+    Ok(if good == Some(false) { 5 } else { 0 })
+}
+
+/// A connection to a workspace that was just seen running.
+pub fn client(place: &Place) -> Result<Client, Failure> {
+    let gone = || cavrith_workspace::WorkspaceError::Gone { name: place.name.clone() };
+    Ok(Client::new(place).ok_or_else(gone)?)
+}
+
+/// Shows what happens until all has come to rest; whether it went well, when that is known.
+pub fn watch(
+    screen: &Screen,
+    place: &Place,
+    linger: Option<Duration>,
+    whole: bool,
+    silent: bool,
+) -> Result<Option<bool>, Failure> {
+    let mut teller = Teller::new(screen, silent);
+    let good = client(place)?.watch(whole, linger, &mut |told| teller.tell(told))?;
+    teller.finish();
+    Ok(good)
+}
+
+/// A status as JSON, without the whole arrangement, which is the spec's.
+pub fn status_value(status: &Status) -> serde_json::Value {
+    let mut value = serde_json::to_value(status).unwrap_or_default();
+    if let Some(map) = value.as_object_mut() {
+        map.remove("arrangement");
+        map.insert("words".to_owned(), status.image.spoken().into());
+    }
+    value
+}
+
+/// Tells the addresses that the spec wants opened, and opens them where there is a desktop.
+pub fn open_sites(screen: &Screen, status: &Status) {
+    for part in status.arrangement.ports.iter().filter(|part| part.open) {
+        let Some(port) = status.ports.iter().find(|port| port.name == part.name) else { continue };
+        let url = port.url();
+        screen.result(format_args!("{} {url}", styled(screen.out.strong, format_args!("{} is at", part.name))));
+        let desktop = ["DISPLAY", "WAYLAND_DISPLAY"].iter().any(|name| std::env::var_os(name).is_some());
+        let Some(opener) = cavrith_workspace::network::find_program("xdg-open").filter(|_| desktop) else { continue };
+        let mut command = std::process::Command::new(opener);
+        command.arg(&url).stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null());
+        // It goes on by itself; that nothing opened is seen by whoever sits there.
+        let _ = command.stderr(std::process::Stdio::null()).spawn();
+    }
+}

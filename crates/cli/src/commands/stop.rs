@@ -1,0 +1,120 @@
+//! `cavrith stop`, `freeze`, `thaw` and `drop`
+
+use std::io::{BufRead as _, IsTerminal as _};
+use std::path::{Path, PathBuf};
+
+use cavrith_core::verdict::count;
+use cavrith_workspace::WorkspaceError;
+use cavrith_workspace::client::Client;
+use cavrith_workspace::place::Place;
+use cavrith_workspace::{living, names};
+
+use crate::args::{Drop, General, Which};
+use crate::bench;
+use crate::commands::Outcome;
+use crate::commands::start::meant;
+use crate::failure::Failure;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, which: &Which) -> Outcome {
+    let home = bench::home()?;
+    let place = meant(general, &home, which).found()?;
+    match Client::new(&place) {
+        Some(client) => {
+            client.stop(&place)?;
+            screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name)));
+        }
+        None => screen.say(format_args!("{} does not run", place.name)),
+    }
+    Ok(0)
+}
+
+fn running(place: &Place) -> Result<Client, Failure> {
+    let not = || WorkspaceError::NotRunning { name: place.name.clone() };
+    Ok(Client::new(place).ok_or_else(not)?)
+}
+
+pub fn freeze(general: &General, screen: &Screen, which: &Which) -> Outcome {
+    let home = bench::home()?;
+    let place = meant(general, &home, which).found()?;
+    let note = running(&place)?.freeze()?;
+    screen.say(format_args!("{} is frozen; cavrith thaw lets it go on", styled(screen.err.strong, &place.name)));
+    if let Some(note) = note {
+        screen.say(format_args!("{} {note}", styled(screen.err.faint, "note:")));
+    }
+    Ok(0)
+}
+
+pub fn thaw(general: &General, screen: &Screen, which: &Which) -> Outcome {
+    let home = bench::home()?;
+    let place = meant(general, &home, which).found()?;
+    running(&place)?.thaw()?;
+    screen.say(format_args!("{} goes on", styled(screen.err.strong, &place.name)));
+    Ok(0)
+}
+
+pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
+    let home = bench::home()?;
+    let place = meant(general, &home, &command.which).found()?;
+    let file = hosts_file(None);
+    // What was changed inside belongs to any of the image's owners.
+    cavrith_sandbox::ids::enter()?;
+    let what = living::dropping(&place);
+    let client = Client::new(&place);
+    if client.is_some() {
+        screen.insist(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));
+    }
+    let some = if what.some.is_empty() { String::new() } else { format!(": {}", what.some.join(", ")) };
+    let more = if what.changed_files > what.some.len() { ", …" } else { "" };
+    screen.insist(format_args!("removed   {} changed inside{some}{more}", count(what.changed_files, "file")));
+    if !what.logs.is_empty() {
+        screen.insist(format_args!("removed   logs of {}", what.logs.join(", ")));
+    }
+    if !what.names.is_empty() {
+        screen.insist(format_args!("removed   its block in {}, if there is one: {}", file.display(), what.names.join(", ")));
+    }
+    screen.insist(format_args!("kept      the project {}", what.project));
+    for name in &what.kept {
+        screen.insist(format_args!("kept      the folder {name} (cavrith folder remove {name} removes it)"));
+    }
+    confirm(screen, command.yes, &format!("drop {}?", place.name))?;
+    if let Some(client) = client {
+        client.stop(&place)?;
+    }
+    let label = living::names_label(&place);
+    living::drop_workspace(&place)?;
+    if let Err(error) = names::apply(&file, &label, &[]) {
+        screen.insist(format_args!(
+            "{} {} still has the block of {label} ({error}); an administrator may take it out with cavrith names --remove",
+            styled(screen.err.warning, "note:"),
+            file.display()
+        ));
+    }
+    screen.say(format_args!("{} is dropped", styled(screen.err.strong, &place.name)));
+    Ok(0)
+}
+
+/// The hosts file that is meant.
+pub fn hosts_file(typed: Option<&Path>) -> PathBuf {
+    let set = std::env::var_os("CAVRITH_HOSTS").filter(|value| !value.is_empty()).map(PathBuf::from);
+    typed.map(Path::to_owned).or(set).unwrap_or_else(|| PathBuf::from("/etc/hosts"))
+}
+
+/// Asks on a terminal; elsewhere `--yes` has to be written.
+pub fn confirm(screen: &Screen, yes: bool, question: &str) -> Result<(), Failure> {
+    if yes {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        let text = format!("{question} There is nobody to ask; write --yes to go on");
+        return Err(Failure::Own(2, text));
+    }
+    screen.insist(format_args!("{} [y/N] ", styled(screen.err.strong, question)));
+    let mut answer = String::new();
+    // Nothing typed, for whatever reason, is no.
+    let _ = std::io::stdin().lock().read_line(&mut answer);
+    if matches!(answer.trim().to_lowercase().as_str(), "y" | "yes") {
+        return Ok(());
+    }
+    Err(Failure::Own(1, "nothing was changed".to_owned()))
+}
