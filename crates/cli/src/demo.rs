@@ -7,10 +7,10 @@ mod layout;
 
 use std::ffi::OsStr;
 use std::fs;
-use std::io::{self, BufRead as _, BufReader, Read as _, Write as _};
+use std::io::{self, Read as _, Write as _};
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use cavrith_core::path::shown;
@@ -51,7 +51,7 @@ fn own(doing: &'static str) -> impl Fn(io::Error) -> Failure {
     move |error| Failure::Own(3, format!("cannot {doing}: {error}"))
 }
 
-/// Removes an earlier demo. Its stores hold files of several owners, so an ordinary user needs all of them for that.
+/// Removes an earlier demo. Its keepers end when their directories are gone. Its stores hold files of several owners, so an ordinary user needs all of them for that.
 fn remove(dir: &Path) -> Outcome {
     if !dir.join(MARK).is_file() {
         return Err(Failure::Own(2, format!("{} is no demo", dir.display())));
@@ -122,8 +122,10 @@ impl Story<'_> {
             self.run(member, &["build"], 0)?;
             self.run(member, &["verify"], 0)?;
         }
-        self.tell("Tove serves the site from inside, and looks at it from outside.");
-        self.serve_and_fetch(&tove)?;
+        let lived = self.live(&tove);
+        // Whatever became of it, nothing runs on when the story is told.
+        self.command(&tove).args(["stop", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
+        lived?;
         self.tell("Jonas mends something by hand, in his store, and tells nobody. Verify does.");
         let file = self.find_quill(&jonas)?;
         self.show_command(&jonas, &format!("echo '# a quick fix, only here' >> {}", self.short(&file)));
@@ -184,46 +186,55 @@ impl Story<'_> {
         Err(Failure::Own(u8::try_from(code).ok().filter(|code| *code != 0).unwrap_or(1), text))
     }
 
-    fn serve_and_fetch(&self, person: &Person) -> Result<(), Failure> {
-        self.show_command(person, "cavrith run -- ./serve.sh &");
-        let mut command = self.command(person);
-        command.args(["run", "--", "./serve.sh"]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
-        let mut child = command.spawn().map_err(own("start cavrith"))?;
-        let fetched = self.fetch(&mut child);
-        end(&mut child);
-        fetched
+    /// The workspace in use: started with its service, a page edited outside and seen inside, the spec changed and followed.
+    fn live(&self, person: &Person) -> Result<(), Failure> {
+        self.tell("Tove starts her workspace. It runs in the background, with the site as a service; she looks at it from outside.");
+        self.run(person, &["start", "--wait"], 0)?;
+        let site = self.port_of(person, "site")?;
+        self.fetch(site, "", "<tr>")?;
+        self.tell("She edits a page with her own tools, outside. It is the same file inside.");
+        self.show_command(person, "echo '<p>The Petrel sails an hour later today.</p>' > news.html");
+        let news = person.project.join("news.html");
+        fs::write(&news, "<p>The Petrel sails an hour later today.</p>\n").map_err(own("edit a page"))?;
+        self.run(person, &["run", "--", "cat", "/code/news.html"], 0)?;
+        self.fetch(site, "news.html", "an hour later")?;
+        self.tell("The spec changes: a preview of the raw tables, on a port of its own, and a name. Only that is brought about; the site goes on.");
+        self.write_spec(person, &format!("{}{}", assets::SPEC, assets::MORE))?;
+        for command in [&["status"][..], &["apply"]] {
+            self.run(person, command, 0)?;
+        }
+        let preview = self.port_of(person, "preview")?;
+        self.fetch(preview, "sailings.csv", "Outer Skerry")?;
+        for command in [&["list"][..], &["stop"]] {
+            self.run(person, command, 0)?;
+        }
+        self.write_spec(person, assets::SPEC)
     }
 
-    fn fetch(&self, child: &mut Child) -> Result<(), Failure> {
+    /// The port outside at which one of the workspace's is reached.
+    fn port_of(&self, person: &Person, name: &str) -> Result<u16, Failure> {
+        let output =
+            self.command(person).args(["status", "--json"]).stdin(Stdio::null()).output().map_err(own("start cavrith"))?;
+        let status: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
+        let ports = status["status"]["ports"].as_array().cloned().unwrap_or_default();
+        let port = ports.iter().find(|port| port["name"] == name).and_then(|port| port["outside"].as_u64());
+        port.and_then(|port| u16::try_from(port).ok())
+            .ok_or_else(|| Failure::Own(5, format!("the story stops here: the port {name} is not carried")))
+    }
+
+    /// Gets a page, and shows the lines that have `part` in them.
+    fn fetch(&self, port: u16, page: &str, part: &str) -> Result<(), Failure> {
         let stopped =
             |why: &str| Failure::Own(5, format!("the story stops here: the site could not be fetched: {why}"));
-        let stderr = child.stderr.take().ok_or_else(|| stopped("nothing is served"))?;
-        let mut lines = BufReader::new(stderr).lines().map_while(Result::ok);
-        let port = lines.find_map(|line| {
-            self.screen.result(&line);
-            let (_, rest) = line.split_once("127.0.0.1:")?;
-            rest.split(|letter: char| !letter.is_ascii_digit()).next()?.parse::<u16>().ok()
-        });
-        let port = port.ok_or_else(|| stopped("it was not told on which port"))?;
-        // Its output must be read on, or it would stop when nobody does.
-        std::thread::spawn(move || lines.for_each(drop));
-        for _ in 0..100 {
-            if let Ok(page) = get(port)
-                && page.starts_with("HTTP/1.")
-            {
-                self.screen.result(format_args!(
-                    "\n{}",
-                    styled(self.screen.out.faint, format_args!("what http://127.0.0.1:{port}/ answers:"))
-                ));
-                for line in page.lines().filter(|line| line.starts_with("<h1>") || line.starts_with("<tr>")).take(4) {
-                    self.screen.result(shown(line.as_bytes()));
-                }
-                self.screen.result(format_args!("… {} bytes in all", page.len()));
-                return Ok(());
-            }
-            std::thread::sleep(Duration::from_millis(50));
+        let text = get(port, page).map_err(|error| stopped(&error.to_string()))?;
+        let what = format_args!("what http://127.0.0.1:{port}/{page} answers:");
+        self.screen.result(format_args!("\n{}", styled(self.screen.out.faint, what)));
+        let mut lines = text.lines().filter(|line| line.contains(part)).take(3).peekable();
+        if lines.peek().is_none() {
+            return Err(stopped(&format!("{part} is not in what it answers")));
         }
-        Err(stopped("nobody answers"))
+        lines.for_each(|line| self.screen.result(shown(line.as_bytes())));
+        Ok(())
     }
 
     /// The program quill in a person's store.
@@ -247,8 +258,9 @@ impl Story<'_> {
         for line in [
             format!("    cd {dir}/{project}"),
             format!("    export CAVRITH_HOME={dir}/{home}"),
+            "    cavrith start                      # then open the address it names".to_owned(),
             "    cavrith enter                      # a shell inside; your folder is /code".to_owned(),
-            "    cavrith run -- ./serve.sh          # then open the address it names".to_owned(),
+            "    cavrith status                     # how it stands; cavrith stop ends it".to_owned(),
             "    cavrith build                      # nothing to do; then change a step in cavrith.toml".to_owned(),
             "    cavrith verify --json".to_owned(),
         ] {
@@ -273,21 +285,11 @@ fn copy_project(from: &Path, to: &Path) -> io::Result<()> {
 }
 
 /// One page over HTTP/1.0 (RFC 1945), head and all.
-fn get(port: u16) -> io::Result<String> {
+fn get(port: u16, page: &str) -> io::Result<String> {
     let mut stream = TcpStream::connect(("127.0.0.1", port))?;
     stream.set_read_timeout(Some(Duration::from_secs(5)))?;
-    stream.write_all(b"GET / HTTP/1.0\r\nHost: 127.0.0.1\r\n\r\n")?;
+    stream.write_all(format!("GET /{page} HTTP/1.0\r\nHost: 127.0.0.1\r\n\r\n").as_bytes())?;
     let mut page = String::new();
     stream.read_to_string(&mut page)?;
     Ok(page)
-}
-
-/// Ends a server as a person would, and waits for it.
-fn end(child: &mut Child) {
-    if let Ok(pid) = i32::try_from(child.id())
-        && let Some(pid) = rustix::process::Pid::from_raw(pid)
-    {
-        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
-    }
-    let _ = child.wait();
 }

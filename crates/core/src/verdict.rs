@@ -131,6 +131,11 @@ pub fn workspace_aspects(seal: &Seal, measured: &Measured) -> Vec<Aspect> {
     folders.extend(one("project folder", &want.project, &have.project));
     aspects.push(aspect("folders", count(want.folders.len(), "folder"), folders));
     aspects.push(aspect("ports", count(want.ports.len(), "port"), map_differences(&want.ports, &have.ports)));
+    // Left out where there is nothing, as of a seal that was made before there were services.
+    if !(want.living.is_empty() && have.living.is_empty()) {
+        let differences = map_differences(&want.living, &have.living);
+        aspects.push(aspect("services", format!("{} and the like", count(want.living.len(), "service")), differences));
+    }
     aspects
 }
 

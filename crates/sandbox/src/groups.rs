@@ -230,6 +230,10 @@ pub fn remove(dirs: &[PathBuf]) -> bool {
                 _ => break,
             }
         }
+        // The one above is made for all workspaces of this machine, and goes with the last of them.
+        if let Some(above) = dir.parent().filter(|above| above.file_name().is_some_and(|name| name == "cavrith")) {
+            let _ = fs::remove_dir(above);
+        }
     }
     dirs.iter().all(|dir| !dir.exists())
 }

@@ -38,7 +38,8 @@ pub const EXTENSION: [(&str, &str); 3] = [
 ];
 
 /// The project, but for its spec: name, text, whether it is a program.
-pub const PROJECT: [(&str, &str, bool); 2] = [
+pub const PROJECT: [(&str, &str, bool); 3] = [
+    ("news.html", include_str!("../../../../demo/project/news.html"), false),
     ("sailings.csv", include_str!("../../../../demo/project/sailings.csv"), false),
     ("serve.sh", include_str!("../../../../demo/project/serve.sh"), true),
 ];
@@ -47,3 +48,6 @@ pub const PROJECT: [(&str, &str, bool); 2] = [
 pub const DRAFT: &str = include_str!("../../../../demo/project/draft.toml");
 /// The spec.
 pub const SPEC: &str = include_str!("../../../../demo/project/cavrith.toml");
+
+/// What a member adds to it.
+pub const MORE: &str = include_str!("../../../../demo/project/more.toml");

@@ -34,6 +34,14 @@ pub struct Team {
     pub dir: tempfile::TempDir,
 }
 
+impl Drop for Team {
+    fn drop(&mut self) {
+        if self.home().join("workspaces").is_dir() {
+            self.stop_all();
+        }
+    }
+}
+
 impl Team {
     /// A depot and a project with a spec that is sound, and no lock.
     pub fn new() -> Self {
@@ -56,6 +64,17 @@ impl Team {
         let team = Self::locked();
         team.ok(&["seal"]);
         team
+    }
+
+    /// Ends what runs; nothing of a test goes on after it.
+    pub fn stop_all(&self) {
+        let listed = self.run(&["list", "--json"]);
+        let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap_or_default();
+        for workspace in listed["workspaces"].as_array().into_iter().flatten() {
+            if let (Some(name), Some(project)) = (workspace["name"].as_str(), workspace["project"].as_str()) {
+                self.run(&["stop", "--quiet", "--name", name, "--project", project]);
+            }
+        }
     }
 
     pub fn project(&self) -> PathBuf {

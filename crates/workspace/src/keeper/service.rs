@@ -19,6 +19,8 @@ use crate::record::{Standing, now};
 
 /// How long a service that does not say how to tell has to live to count as ready.
 const ALIVE: Duration = Duration::from_millis(300);
+/// How long after its start a service is looked at first.
+const FIRST_LOOK: Duration = Duration::from_millis(5);
 /// The first pause before a service is begun again; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(30);
@@ -163,10 +165,17 @@ impl Watch<'_> {
     fn attend(&mut self, running: &Running) -> Seen {
         let begun = Instant::now();
         let mut late = false;
+        // Most are ready within moments, which are not waited for longer than they take.
+        let mut soon = FIRST_LOOK;
         loop {
             let wait = match (&self.part.ready, self.was_ready) {
                 (_, Some(_)) => None,
-                (Some(ready), None) => Some(Duration::from_millis(if late { 1000 } else { ready.every })),
+                (Some(_), None) if late => Some(Duration::from_secs(1)),
+                (Some(ready), None) => {
+                    let wait = soon.min(Duration::from_millis(ready.every));
+                    soon = soon.saturating_mul(2);
+                    Some(wait)
+                }
                 (None, None) => Some(ALIVE.saturating_sub(begun.elapsed()).max(Duration::from_millis(1))),
             };
             let [ended, cancelled] = wait_for([running.ended(), self.cancel.woken.as_fd()], wait);
