@@ -311,6 +311,7 @@ fn the_documented_workspace_vector_holds() {
         ports: map("site", "8080/tcp"),
         extensions: map("brindle.quill-syntax", "1.2.0"),
         settings: "{}\n".to_owned(),
+        living: BTreeMap::new(),
     };
     let image = cavrith_core::tree::Tree::with_root().image_fingerprint(0);
     assert_eq!(

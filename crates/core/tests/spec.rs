@@ -61,7 +61,7 @@ fn a_small_spec_gets_its_defaults() {
     assert_eq!(spec.workspace.account.value, "crew");
     assert_eq!(spec.workspace.project.value.to_string(), "/code");
     let folders: Vec<_> =
-        spec.folders.iter().map(|folder| (folder.outside.value.as_str(), folder.inside.value.to_string())).collect();
+        spec.folders.iter().map(|folder| (outside(folder), folder.inside.value.to_string())).collect();
     assert_eq!(folders, [(".", "/code".to_owned())]);
 }
 
@@ -149,20 +149,27 @@ mod mistakes {
 
     #[test]
     fn not_yet() {
-        insta::assert_snapshot!(after("[services.site]\nrun = \"x\"\n[variants.release]\n"), @"
-        CV0103 9:2 `services`
-          `services` (programs that run in the background) is not carried out yet
-          leave it out until a later version of Cavrith does it
-        CV0103 11:2 `variants`
+        insta::assert_snapshot!(after("[variants.release]\n"), @"
+        CV0103 9:2 `variants`
           `variants` (named alternatives of this spec) is not carried out yet
           leave it out until a later version of Cavrith does it
         ");
         insta::assert_snapshot!(with("depot = \"harbour\"\npackages = [\"busybox-static\"]", "debian = \"bookworm\""), @"");
-        insta::assert_snapshot!(after("[[steps]]\nname = \"a\"\nat = \"start\"\nrun = \"true\"\n"), @r#"
-        CV0103 11:6 `"start"`
-          at = "start" (a step that runs when the workspace starts) is not carried out yet
-          leave it out until a later version of Cavrith does it
-        "#);
+    }
+
+    #[test]
+    fn services_and_steps_of_the_start() {
+        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nafter = [\"b\"]\n[services.b]\nrun = \"x\"\nafter = [\"one\"]\n[[steps]]\nname = \"one\"\nat = \"start\"\nrun = \"true\"\nafter = [\"a\"]\n"), @"");
+        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { port = 1, file = \"/x\" }\nrestart = \"sometimes\"\nstop = { signal = \"KILL\", grace = \"long\" }\n"), @"");
+        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { every = \"1 h\" }\n[services.Up]\nrun = []\n"), @"");
+        insta::assert_snapshot!(after("[[steps]]\nname = \"early\"\nat = \"build\"\nrun = \"true\"\nafter = [\"late\"]\n[[steps]]\nname = \"late\"\nat = \"start\"\nwrite = { inside = \"/a\", content = \"\" }\n[services.late]\nrun = \"x\"\n"), @"");
+    }
+
+    #[test]
+    fn ports_in_a_row_and_kept_folders() {
+        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 8000\ncount = 10\n[[ports]]\nname = \"b\"\ninside = 8005\n[[ports]]\nname = \"c\"\ninside = 8005\nprotocol = \"udp\"\n[[ports]]\nname = \"d\"\ninside = 65000\ncount = 1000\nprotocol = \"tpc\"\n"), @"");
+        insta::assert_snapshot!(after("[[folders]]\nmode = \"kept\"\ninside = \"/a\"\noutside = \".\"\n[[folders]]\ninside = \"/b\"\nowner = \"crew\"\n"), @"");
+        insta::assert_snapshot!(after("[limits]\nmemory = \"1 MiB\"\ncpus = 0\n[names]\n\"Harbour\" = \"site\"\n"), @"");
     }
 
     #[test]
@@ -289,11 +296,7 @@ mod mistakes {
 
     #[test]
     fn folders_that_meet() {
-        insta::assert_snapshot!(after("[[folders]]\noutside = \"a\"\ninside = \"/code/inner\"\n"), @r#"
-        CV0113 11:10 `"/code/inner"` and 2:2 `workspace`
-          the folders /code and /code/inner meet inside
-          give them paths that are apart
-        "#);
+        insta::assert_snapshot!(after("[[folders]]\noutside = \"a\"\ninside = \"/srv\"\n[[folders]]\noutside = \"b\"\ninside = \"/srv\"\n[[folders]]\noutside = \"c\"\ninside = \"/srv/inner\"\n"), @"");
     }
 
     #[test]
@@ -358,5 +361,12 @@ mod mistakes {
           `packages` is empty
           name at least one package of the depot
         ");
+    }
+}
+
+fn outside(folder: &cavrith_core::spec::Folder) -> &str {
+    match &folder.side {
+        cavrith_core::spec::Side::Live(outside) => &outside.value,
+        cavrith_core::spec::Side::Kept { name, .. } => &name.value,
     }
 }

@@ -8,7 +8,7 @@ use std::process::{Child, Command, Stdio};
 
 use rustix::process::Signal;
 
-use crate::{SandboxError, outside};
+use crate::{SandboxError, ids, outside};
 
 /// Starts our own executable under a name, in a session of its own, with the other end of a socket as its standard input. It has none of
 /// our terminal, directory and environment but `PATH`, and goes on when we end.
@@ -21,6 +21,8 @@ pub fn detach(name: &str) -> Result<(u32, UnixStream), SandboxError> {
     command.arg0(name).env_clear().current_dir("/");
     command.envs(std::env::var_os("PATH").map(|path| ("PATH", path)));
     command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
+    // SAFETY: between fork and exec only system calls are made.
+    unsafe { command.pre_exec(ids::keep_capabilities) };
     let mut child = command.spawn().map_err(outside("start a process"))?;
     let pid = child.id();
     // It belongs to init when we end; while we live, somebody has to collect it.
@@ -53,9 +55,10 @@ pub fn settle() -> io::Result<UnixStream> {
 /// # Errors
 /// When it cannot be started.
 pub fn helper(command: &mut Command) -> io::Result<Child> {
-    // SAFETY: between fork and exec only a system call is made.
+    // SAFETY: between fork and exec only system calls are made.
     unsafe {
         command.pre_exec(|| {
+            ids::keep_capabilities()?;
             rustix::process::set_parent_process_death_signal(Some(Signal::KILL))?;
             Ok(())
         });

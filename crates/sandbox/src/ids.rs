@@ -18,6 +18,7 @@ use std::process::Command;
 use cavrith_core::account::ACCOUNT_ID;
 use nix::sys::wait::{WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Gid, Uid, User, fork};
+use rustix::thread::CapabilitySet;
 
 use crate::{SandboxError, outside};
 
@@ -71,6 +72,24 @@ pub fn enter() -> Result<Identity, SandboxError> {
         Ok(ranges) => enter_range(&ranges).map(|()| Identity::Range),
         Err(_) => enter_single().map(|()| Identity::Single),
     }
+}
+
+/// An exec by anybody but root drops all capabilities that are not in the ambient set; in our own user namespace we are
+/// an ordinary user with all of them.
+pub(crate) fn keep_capabilities() -> std::io::Result<()> {
+    if rustix::process::geteuid().is_root() {
+        return Ok(());
+    }
+    let mut sets = rustix::thread::capabilities(None)?;
+    sets.inheritable = sets.permitted;
+    rustix::thread::set_capabilities(None, sets)?;
+    for capability in CapabilitySet::all().iter().filter(|capability| sets.permitted.contains(*capability)) {
+        match rustix::thread::configure_capability_in_ambient_set(capability, true) {
+            Ok(()) | Err(rustix::io::Errno::INVAL) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
 }
 
 /// Why an ordinary user has no subordinate ids to use; nothing when they have, or need none.

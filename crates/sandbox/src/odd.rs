@@ -12,9 +12,8 @@ use std::process::{Child, Command, Stdio};
 use nix::sched::{CloneFlags, CpuSet};
 use rustix::fs::XattrFlags;
 use rustix::mount::{MountFlags, MountPropagationFlags, mount, mount_change};
-use rustix::thread::CapabilitySet;
 
-use crate::ids::c_text;
+use crate::ids::{self, c_text};
 use crate::{SandboxError, outside};
 
 /// What is different, in words, for the report.
@@ -33,7 +32,7 @@ pub fn start(name: &str, memory: Option<&Path>) -> Result<Child, SandboxError> {
     let memory = memory.map(|path| c_text(path.as_os_str().as_encoded_bytes()));
     let prepare = move || -> io::Result<()> {
         crate::child::die_with_parent();
-        keep_capabilities()?;
+        ids::keep_capabilities()?;
         rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
         nix::sched::unshare(CloneFlags::CLONE_NEWUTS)?;
         nix::unistd::sethostname("elsewhere")?;
@@ -55,24 +54,6 @@ pub fn start(name: &str, memory: Option<&Path>) -> Result<Child, SandboxError> {
     // the stack) and the texts it uses were made before.
     unsafe { command.pre_exec(prepare) };
     command.spawn().map_err(outside("start a second build under other conditions"))
-}
-
-/// An exec by anybody but root drops all capabilities that are not in the ambient set; in our own user namespace we are
-/// an ordinary user with all of them.
-fn keep_capabilities() -> io::Result<()> {
-    if rustix::process::geteuid().is_root() {
-        return Ok(());
-    }
-    let mut sets = rustix::thread::capabilities(None)?;
-    sets.inheritable = sets.permitted;
-    rustix::thread::set_capabilities(None, sets)?;
-    for capability in CapabilitySet::all().iter().filter(|capability| sets.permitted.contains(*capability)) {
-        match rustix::thread::configure_capability_in_ambient_set(capability, true) {
-            Ok(()) | Err(rustix::io::Errno::INVAL) => {}
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Ok(())
 }
 
 fn one_processor() -> nix::Result<()> {

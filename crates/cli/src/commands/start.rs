@@ -90,7 +90,7 @@ pub fn launch(screen: &Screen, home: &Home, place: &Place, project: &Project, pl
         && let Some((count, _, path)) = living::left_behind(place, &earlier.arrangement.image, 0)
     {
         screen.say(format_args!(
-            "the image is another than before, so it has a scratch of its own; {} that were changed inside earlier lie in {}",
+            "the image is another than before, so it has a scratch of its own; what was changed inside earlier ({}) lies in {}",
             cavrith_core::verdict::count(count, "file"),
             path.display()
         ));

@@ -89,29 +89,39 @@ fn a_killed_seal_leaves_nothing_either() {
 }
 
 #[test]
-fn a_killed_workspace_ends_everything_inside() {
+fn a_killed_keeper_ends_everything_inside_and_is_noticed() {
     let team = Team::locked();
     team.ok(&["build"]);
     let mark = mark(3177);
     let mut child = team
         .command(&["run", "-q", "--", "sh", "-c", &format!("sleep {mark} & echo ready; wait")])
         .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
         .spawn()
         .unwrap();
     let mut line = String::new();
     BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
-    child.kill().unwrap();
-    child.wait().unwrap();
+    let keeper = team.json(&["status", "--json"])["status"]["keeper"].as_i64().unwrap();
+    kill(Pid::from_raw(keeper as i32), Signal::SIGKILL).unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(3));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("its keeper was killed"));
     soon("something inside still runs", || processes(&mark).is_empty());
     soon("something is left in staging", || staging_is_empty(&team));
+    assert!(team.ok(&["status"]).contains("its keeper was killed"));
+    let output = team.run(&["start"]);
+    assert!(crate::team::told(&output).contains("its keeper was killed"));
     team.ok(&["run", "-q", "--", "true"]);
+    team.assert_clean();
 }
 
 #[test]
-fn a_command_that_ends_takes_its_background_with_it() {
+fn what_a_command_leaves_behind_goes_on_until_the_workspace_ends() {
     let team = Team::locked();
     let mark = mark(3166);
     team.ok(&["run", "-q", "--", "sh", "-c", &format!("sleep {mark} > /dev/null 2>&1 & exit 0")]);
+    assert_eq!(processes(&mark).len(), 1);
+    team.ok(&["stop"]);
     assert_eq!(processes(&mark), Vec::<String>::new());
     team.assert_clean();
 }

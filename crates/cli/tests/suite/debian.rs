@@ -264,6 +264,7 @@ fn files_of_two_packages_are_decided_by_what_they_say() {
     archive.publish(&team);
     team.ok(&["lock", "--update"]);
     team.build();
+    team.stop_all();
     assert_eq!(team.ok(&["run", "cat", "/usr/share/rope"]), "horn\n");
     project(&team, "\"bell\"");
     fs::remove_file(team.project().join("cavrith.lock")).unwrap();
@@ -272,6 +273,7 @@ fn files_of_two_packages_are_decided_by_what_they_say() {
     team.ok(&["lock"]);
     assert_eq!(stages(&team)[2], ["horn"]);
     team.build();
+    team.stop_all();
     assert_eq!(team.ok(&["run", "cat", "/usr/share/rope"]), "horn\n");
     assert!(!team.ok(&["run", "cat", "/var/lib/dpkg/info/rope.list"]).contains("/usr/share/rope"));
 }
@@ -298,6 +300,7 @@ fn a_diversion_gives_the_path_to_the_package_that_makes_it() {
     project(&team, "\"pilot\", \"globe\"");
     team.ok(&["lock"]);
     team.build();
+    team.stop_all();
     assert_eq!(shown(&team), "pilot's\nglobe's\n");
 }
 

@@ -94,6 +94,9 @@ fn what_is_changed_inside_stays_and_the_store_does_not_change() {
     let team = Team::sealed();
     team.ok(&["run", "-q", "--", "sh", "-c", "echo mine > /home/crew/notes; echo theirs > /tmp/gone"]);
     assert_eq!(team.ok(&["run", "-q", "--", "cat", "/home/crew/notes"]), "mine\n");
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/tmp/gone"]), "theirs\n");
+    team.ok(&["restart", "-q"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/home/crew/notes"]), "mine\n");
     assert_eq!(team.run(&["run", "-q", "--", "cat", "/tmp/gone"]).status.code(), Some(1));
     team.ok(&["verify"]);
 }
@@ -105,7 +108,7 @@ fn another_image_gets_a_scratch_of_its_own_and_the_earlier_one_is_named() {
     team.step("true > /new");
     let output = team.run(&["run", "--", "ls", "/home/crew"]);
     assert_eq!(output.stdout, b"");
-    assert!(told(&output).contains("what was changed inside earlier lies in "), "{}", told(&output));
+    assert!(told(&output).contains("what was changed inside earlier (1 file) lies in "), "{}", told(&output));
 }
 
 #[test]
@@ -132,6 +135,7 @@ fn a_second_folder_appears_where_the_spec_says() {
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "cat /srv/tables/t; echo 2 > /srv/tables/u"]), "1");
     assert_eq!(fs::read_to_string(team.dir.path().join("ida/tables/u")).unwrap(), "2\n");
     fs::remove_dir_all(team.dir.path().join("ida/tables")).unwrap();
+    team.ok(&["stop"]);
     assert!(team.fails(&["run", "--", "true"], 2).contains("cannot use the folder"));
 }
 
@@ -142,23 +146,13 @@ fn a_link_in_the_image_does_not_lead_a_folder_elsewhere() {
     assert!(team.fails(&["run", "--", "true"], 3).contains("its place in the image is no plain directory"));
 }
 
-/// Reads what a running command says of its ports, and fetches a page from the first.
-fn fetch(child: &mut Child) -> (u16, String) {
-    let mut told = String::new();
-    BufReader::new(child.stderr.as_mut().unwrap()).read_line(&mut told).unwrap();
-    let port = told.split("127.0.0.1:").nth(1).unwrap().split(' ').next().unwrap().parse().unwrap();
-    let begun = Instant::now();
-    loop {
-        assert!(begun.elapsed() < Duration::from_secs(20), "nobody answers on {port}: {told}");
-        let mut page = String::new();
-        if let Ok(mut stream) = TcpStream::connect(("127.0.0.1", port)) {
-            stream.write_all(b"GET / HTTP/1.0\r\n\r\n").unwrap();
-            if stream.read_to_string(&mut page).is_ok() && page.contains("</html>") | page.contains("<h1>") {
-                return (port, format!("{told}{page}"));
-            }
-        }
-        std::thread::sleep(Duration::from_millis(50));
-    }
+/// A page of the port of this number outside.
+pub fn fetch(port: u64, page: &str) -> String {
+    let mut stream = TcpStream::connect(("127.0.0.1", port as u16)).unwrap();
+    stream.write_all(format!("GET /{page} HTTP/1.0\r\n\r\n").as_bytes()).unwrap();
+    let mut text = String::new();
+    stream.read_to_string(&mut text).unwrap();
+    text
 }
 
 #[test]
@@ -169,15 +163,13 @@ fn a_port_is_reachable_and_a_taken_one_moves_on_and_says_so() {
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let number = taken.local_addr().unwrap().port();
     team.change("inside = 8080", &format!("inside = 8080\noutside = {number}"));
-    let mut child =
-        team.command(&["run", "--", "./serve.sh"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    let (port, told) = fetch(&mut child);
-    signal(&child, Signal::SIGTERM);
-    child.wait().unwrap();
-    assert!(port > number, "{told}");
+    let told = team.ok(&["start", "--wait"]);
     assert!(told.contains(&format!("({number} is taken) → 8080 inside")), "{told}");
-    assert!(told.contains("<td>Curlew</td><td>06:10</td>"), "{told}");
-    assert!(TcpStream::connect(("127.0.0.1", port)).is_err(), "the port is still open");
+    let port = team.json(&["status", "--json"])["status"]["ports"][0]["outside"].as_u64().unwrap();
+    assert!(port > u64::from(number));
+    assert!(fetch(port, "").contains("<td>Curlew</td><td>06:10</td>"));
+    team.ok(&["stop"]);
+    assert!(TcpStream::connect(("127.0.0.1", port as u16)).is_err(), "the port is still open");
     team.change("inside = 8080", "exact = true\ninside = 8080");
     let told = team.fails(&["run", "--", "true"], 3);
     assert!(told.contains(&format!("the port {number} for `site` is taken")), "{told}");
@@ -199,7 +191,7 @@ fn holding(team: &Team, script: &str) -> Child {
 }
 
 #[test]
-fn a_second_command_goes_into_the_workspace_that_runs() {
+fn commands_run_in_one_workspace_thirty_at_once() {
     let team = Team::locked();
     team.ok(&["build"]);
     let mut holder = holding(&team, "echo here > /tmp/only-here; sleep 60");
@@ -235,26 +227,8 @@ fn a_second_command_goes_into_the_workspace_that_runs() {
     }
     signal(&holder, Signal::SIGTERM);
     holder.wait().unwrap();
-    assert_eq!(team.run(&["run", "-q", "--", "cat", "/tmp/only-here"]).status.code(), Some(1));
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/tmp/only-here"]), "here\n");
     team.assert_clean();
-}
-
-#[test]
-fn a_holder_waits_for_its_guests_and_another_image_is_told_apart() {
-    let team = Team::locked();
-    team.ok(&["build"]);
-    let mut holder = holding(&team, "sleep 0.3");
-    let guest = holding(&team, "sleep 1; echo done");
-    assert!(holder.wait().unwrap().success());
-    let output = guest.wait_with_output().unwrap();
-    assert_eq!((output.status.code(), output.stdout.as_slice()), (Some(0), &b"done\n"[..]));
-    let mut holder = holding(&team, "sleep 60");
-    team.step("true > /new");
-    let told = team.fails(&["run", "--", "true"], 3);
-    assert!(told.contains("is in use with another image"), "{told}");
-    signal(&holder, Signal::SIGTERM);
-    holder.wait().unwrap();
-    team.ok(&["run", "-q", "--", "test", "-e", "/new"]);
 }
 
 /// A terminal: its outer end, and its inner one for a child.

@@ -141,6 +141,7 @@ fn a_user_without_subordinate_ids_builds_seals_and_verifies_the_same() {
     );
     assert_eq!(owner(&member.dir.join("timetable/made")), USER);
     // Nothing is left of it.
+    member.ok(&["stop"]);
     let staging = fs::read_dir(member.dir.join("home/store/staging")).unwrap().count();
     assert_eq!(staging, 0);
 }

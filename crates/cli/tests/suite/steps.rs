@@ -37,6 +37,7 @@ write = { inside = "/bin/../srv/plain", content = "" }
     );
     // The template is pinned: another one is no other workspace by accident.
     fs::write(team.project().join("motd.in"), "changed\n").unwrap();
+    team.stop_all();
     for command in [&["build"][..], &["run", "--", "true"], &["seal"]] {
         let told = team.fails(command, 1);
         assert!(told.contains("the files of the step \"greet\" changed since they were locked (motd.in: "), "{told}");

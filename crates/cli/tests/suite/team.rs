@@ -36,9 +36,7 @@ pub struct Team {
 
 impl Drop for Team {
     fn drop(&mut self) {
-        if self.home().join("workspaces").is_dir() {
-            self.stop_all();
-        }
+        self.stop_all();
     }
 }
 
@@ -68,6 +66,9 @@ impl Team {
 
     /// Ends what runs; nothing of a test goes on after it.
     pub fn stop_all(&self) {
+        if !self.home().join("workspaces").is_dir() {
+            return;
+        }
         let listed = self.run(&["list", "--json"]);
         let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).unwrap_or_default();
         for workspace in listed["workspaces"].as_array().into_iter().flatten() {
@@ -90,7 +91,10 @@ impl Team {
     }
 
     /// The spec, changed.
+    ///
+    /// What runs is ended, as by a member who starts it anew; following a change is tested apart.
     pub fn change(&self, old: &str, new: &str) -> &Self {
+        self.stop_all();
         let path = self.project().join("cavrith.toml");
         let text = fs::read_to_string(&path).unwrap();
         assert!(text.contains(old), "{old} is not in the spec");
@@ -100,6 +104,7 @@ impl Team {
 
     /// A further part of the spec.
     pub fn add(&self, text: &str) {
+        self.stop_all();
         let path = self.project().join("cavrith.toml");
         let spec = fs::read_to_string(&path).unwrap();
         fs::write(path, format!("{spec}\n{text}")).unwrap();
@@ -107,6 +112,7 @@ impl Team {
 
     /// A further build step.
     pub fn step(&self, run: &str) -> &Self {
+        self.stop_all();
         let path = self.project().join("cavrith.toml");
         let text = fs::read_to_string(&path).unwrap();
         let number = text.matches("[[steps]]").count();
@@ -160,8 +166,9 @@ impl Team {
         found.next().unwrap_or_else(|| panic!("{path} is not in the store"))
     }
 
-    /// Nothing is left in staging.
+    /// What runs is ended, and nothing is left in staging.
     pub fn assert_clean(&self) {
+        self.stop_all();
         let left: Vec<_> = fs::read_dir(self.staging()).unwrap().map(|entry| entry.unwrap().path()).collect();
         assert!(left.is_empty(), "left in staging: {left:?}");
         let mounts = fs::read_to_string("/proc/mounts").unwrap();
