@@ -452,7 +452,7 @@ pub struct FolderShow {
     /// The folder's name
     pub folder: String,
     /// A directory in it
-    #[arg(default_value = "")]
+    #[arg(default_value = ".")]
     pub path: PathBuf,
     #[command(flatten)]
     pub which: Which,

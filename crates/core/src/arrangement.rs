@@ -4,7 +4,7 @@
 //! what runs against what the spec says now, and names for each difference the least [`Effort`] that brings it about.
 
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use core::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 

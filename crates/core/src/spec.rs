@@ -20,7 +20,7 @@ mod toolchains;
 mod variables;
 
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use core::net::IpAddr;
 use std::ops::Range;
 
 use crate::digest::{Sha256Digest, SpecDigest};

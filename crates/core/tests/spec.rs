@@ -159,17 +159,93 @@ mod mistakes {
 
     #[test]
     fn services_and_steps_of_the_start() {
-        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nafter = [\"b\"]\n[services.b]\nrun = \"x\"\nafter = [\"one\"]\n[[steps]]\nname = \"one\"\nat = \"start\"\nrun = \"true\"\nafter = [\"a\"]\n"), @"");
-        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { port = 1, file = \"/x\" }\nrestart = \"sometimes\"\nstop = { signal = \"KILL\", grace = \"long\" }\n"), @"");
-        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { every = \"1 h\" }\n[services.Up]\nrun = []\n"), @"");
-        insta::assert_snapshot!(after("[[steps]]\nname = \"early\"\nat = \"build\"\nrun = \"true\"\nafter = [\"late\"]\n[[steps]]\nname = \"late\"\nat = \"start\"\nwrite = { inside = \"/a\", content = \"\" }\n[services.late]\nrun = \"x\"\n"), @"");
+        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nafter = [\"b\"]\n[services.b]\nrun = \"x\"\nafter = [\"one\"]\n[[steps]]\nname = \"one\"\nat = \"start\"\nrun = \"true\"\nafter = [\"a\"]\n"), @r#"
+        CV0147 9:11 `a` and 16:8 `"one"`
+          a, b, one wait for each other
+          take one `after` out
+        "#);
+        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { port = 1, file = \"/x\" }\nrestart = \"sometimes\"\nstop = { signal = \"KILL\", grace = \"long\" }\n"), @r#"
+        CV0133 11:21 `file` and 11:11 `port`
+          `port` and `file` exclude each other
+          keep one of them
+        CV0106 12:11 `"sometimes"`
+          `restart` cannot be "sometimes"
+          write one of always, on-failure, never
+        CV0106 13:19 `"KILL"`
+          `signal` cannot be "KILL"
+          write one of TERM, INT, QUIT, HUP, USR1, USR2, WINCH
+        CV0127 13:35 `"long"`
+          "long" is no length of time between a second and a day
+          write a whole number and s, min or h, like "10 min"
+        "#);
+        insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { every = \"1 h\" }\n[services.Up]\nrun = []\n"), @r#"
+        CV0133 11:1 `ready`
+          `ready` does not say how to tell
+          add port, file or command
+        CV0127 11:19 `"1 h"`
+          "1 h" is no time between 10 ms and 60 s
+          write a whole number and ms or s, like "500 ms"
+        CV0107 12:11 `Up`
+          "Up" cannot be the name of a service
+          it is a host name too: use at most 63 lower-case letters, digits and -
+        CV0119 13:7 `[]`
+          `run` has no command in it that could be run
+          write the command, or leave it out
+        "#);
+        insta::assert_snapshot!(after("[[steps]]\nname = \"early\"\nat = \"build\"\nrun = \"true\"\nafter = [\"late\"]\n[[steps]]\nname = \"late\"\nat = \"start\"\nwrite = { inside = \"/a\", content = \"\" }\n[services.late]\nrun = \"x\"\n"), @r#"
+        CV0123 13:10 `"late"`
+          the step "late" is carried out when a workspace starts, after all of the image's
+          write the name of another step, or leave it out
+        CV0122 15:8 `"late"`
+          the step "late" writes a file, and a step of the start runs a command
+          write at = "build", or run a command
+        CV0112 15:8 `"late"`
+          a step and a service have the name late
+          call one of them otherwise
+        "#);
     }
 
     #[test]
     fn ports_in_a_row_and_kept_folders() {
-        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 8000\ncount = 10\n[[ports]]\nname = \"b\"\ninside = 8005\n[[ports]]\nname = \"c\"\ninside = 8005\nprotocol = \"udp\"\n[[ports]]\nname = \"d\"\ninside = 65000\ncount = 1000\nprotocol = \"tpc\"\n"), @"");
-        insta::assert_snapshot!(after("[[folders]]\nmode = \"kept\"\ninside = \"/a\"\noutside = \".\"\n[[folders]]\ninside = \"/b\"\nowner = \"crew\"\n"), @"");
-        insta::assert_snapshot!(after("[limits]\nmemory = \"1 MiB\"\ncpus = 0\n[names]\n\"Harbour\" = \"site\"\n"), @"");
+        insta::assert_snapshot!(after("[[ports]]\nname = \"a\"\ninside = 8000\ncount = 10\n[[ports]]\nname = \"b\"\ninside = 8005\n[[ports]]\nname = \"c\"\ninside = 8005\nprotocol = \"udp\"\n[[ports]]\nname = \"d\"\ninside = 65000\ncount = 1000\nprotocol = \"tpc\"\n"), @r#"
+        CV0111 15:10 `8005` and 11:10 `8000`
+          two ports have the inside number 8005
+          give one of them another number
+        CV0110 23:9 `1000`
+          `count` is 1000, and from port 65000 on it can be 1 to 536
+          write how many ports in a row are meant
+        CV0106 24:12 `"tpc"`
+          `protocol` cannot be "tpc"
+          write "tcp"
+        "#);
+        insta::assert_snapshot!(after("[[folders]]\nmode = \"kept\"\ninside = \"/a\"\noutside = \".\"\n[[folders]]\ninside = \"/b\"\nowner = \"crew\"\n"), @r#"
+        CV0104 9:1 `[[folders]]`
+          the folder lacks the key `name`
+          add it: the name that cavrith folder takes
+        CV0106 12:1 `outside`
+          `outside` means nothing for a kept folder
+          leave it out, or write mode = "live"
+        CV0104 13:1 `[[folders]]`
+          the folder lacks the key `outside`
+          add it: the folder on the member's disk, or write mode = "kept" and a name
+        CV0106 15:1 `owner`
+          `owner` means nothing for a live folder
+          leave it out, or write mode = "kept"
+        "#);
+        insta::assert_snapshot!(after("[limits]\nmemory = \"1 MiB\"\ncpus = 0\n[names]\n\"Harbour\" = \"site\"\n"), @r#"
+        CV0143 10:10 `"1 MiB"`
+          "1 MiB" is no amount of memory of at least 16 MiB
+          write a whole number and MiB or GiB, like "2 GiB"
+        CV0143 11:8 `0`
+          `cpus` is 0, and has to be from 1 to 4096
+          write a whole number in these bounds
+        CV0107 13:1 `"Harbour"`
+          "Harbour" cannot be the name of the workspace outside
+          use labels of lower-case letters, digits and -, with dots between, like "timetable.test"
+        CV0148 13:13 `"site"`
+          the name Harbour is for the port "site", which is not there
+          declare it: [[ports]] name = "site"
+        "#);
     }
 
     #[test]
@@ -296,7 +372,11 @@ mod mistakes {
 
     #[test]
     fn folders_that_meet() {
-        insta::assert_snapshot!(after("[[folders]]\noutside = \"a\"\ninside = \"/srv\"\n[[folders]]\noutside = \"b\"\ninside = \"/srv\"\n[[folders]]\noutside = \"c\"\ninside = \"/srv/inner\"\n"), @"");
+        insta::assert_snapshot!(after("[[folders]]\noutside = \"a\"\ninside = \"/srv\"\n[[folders]]\noutside = \"b\"\ninside = \"/srv\"\n[[folders]]\noutside = \"c\"\ninside = \"/srv/inner\"\n"), @r#"
+        CV0113 14:10 `"/srv"` and 11:10 `"/srv"`
+          two folders have the place /srv inside
+          give them paths of their own
+        "#);
     }
 
     #[test]

@@ -1,10 +1,10 @@
 //! What this machine offers and lacks for sandboxes, found by trying.
 
-use std::fs;
 use std::path::Path;
 
 use serde::Serialize;
 
+use crate::groups::Groups;
 use crate::ids::{self, Identity};
 use crate::job::{CommandJob, Job, Purpose};
 use crate::session::Raw;
@@ -88,23 +88,29 @@ fn user_namespaces() -> Trait {
     }
 }
 
+/// What a workspace's limits would be kept by.
 fn control_groups() -> Trait {
-    let name = "control groups";
-    let unified = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified"]
-        .into_iter()
-        .find_map(|place| fs::read_to_string(Path::new(place).join("cgroup.controllers")).ok());
-    match unified {
-        Some(text) if text.split_whitespace().any(|controller| controller == "memory") => {
-            Trait::there(name, "version 2, with memory")
-        }
-        Some(_) => Trait::short(
-            name,
-            Standing::Limited,
-            "version 2, but without controllers",
-            "nothing needs them yet; to limit a workspace's memory, boot with the unified hierarchy only",
-        ),
-        None => Trait::short(name, Standing::Limited, "no version 2", "nothing needs them yet"),
+    let name = "limits";
+    let groups = Groups::make_here(&format!("doctor-{}", std::process::id()));
+    let kept = groups.kept;
+    let lacking: Vec<_> = [
+        ("memory", kept.memory),
+        ("processors", kept.cpus),
+        ("processes", kept.processes),
+        ("freezing", kept.freezing),
+    ]
+    .into_iter()
+    .filter_map(|(what, kept)| (!kept).then_some(what))
+    .collect();
+    if lacking.is_empty() {
+        return Trait::there(name, "memory, processors and processes of a workspace, all together");
     }
+    Trait::short(
+        name,
+        Standing::Limited,
+        format!("no control group for {}; it is done process by process", lacking.join(", ")),
+        "have systemd hand out control groups to users (Delegate=yes of user@.service), on a machine with the unified hierarchy",
+    )
 }
 
 /// Who we are, as far as owners go. Must be called before the process has a second thread.

@@ -8,7 +8,9 @@ use std::io::{self, BufReader, BufWriter};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Component, Path, PathBuf};
 
+use cavrith_core::account::ACCOUNT_ID;
 use cavrith_engine::error::file_error;
+use cavrith_sandbox::Identity;
 
 use crate::WorkspaceError;
 use crate::place::Place;
@@ -127,24 +129,49 @@ fn within(folder: &Path, inner: &Path) -> io::Result<PathBuf> {
 ///
 /// # Errors
 /// When something cannot be read or written.
-pub fn back_up(folder: &Path, file: &Path) -> Result<u64, WorkspaceError> {
+pub fn back_up(folder: &Path, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
     let mut aside = file.to_owned().into_os_string();
     aside.push(".part");
     let aside = PathBuf::from(aside);
-    let written = write_archive(folder, &aside).and_then(|bytes| fs::rename(&aside, file).map(|()| bytes));
+    let written = write_archive(folder, &aside, identity).and_then(|bytes| fs::rename(&aside, file).map(|()| bytes));
     if written.is_err() {
         let _ = fs::remove_file(&aside);
     }
     Ok(written.map_err(file_error("write the backup", file))?)
 }
 
-fn write_archive(folder: &Path, file: &Path) -> io::Result<u64> {
+fn write_archive(folder: &Path, file: &Path, identity: Identity) -> io::Result<u64> {
     let out = BufWriter::new(File::create(file)?);
     let mut archive = tar::Builder::new(zstd::Encoder::new(out, 3)?);
-    archive.follow_symlinks(false);
-    archive.mode(tar::HeaderMode::Complete);
-    archive.append_dir_all(ROOT, folder)?;
-    let out = archive.into_inner()?.finish()?.into_inner().map_err(|error| error.into_error())?;
+    // In the order of names, so that the same folder makes the same archive.
+    let mut open = vec![(PathBuf::from(ROOT), folder.to_owned())];
+    while let Some((name, path)) = open.pop() {
+        let meta = path.symlink_metadata()?;
+        let mut header = tar::Header::new_gnu();
+        header.set_metadata_in_mode(&meta, tar::HeaderMode::Complete);
+        if identity.records_owners() {
+            // There is one owner, who is the account.
+            header.set_uid(ACCOUNT_ID.into());
+            header.set_gid(ACCOUNT_ID.into());
+        }
+        let kind = meta.file_type();
+        if kind.is_dir() {
+            header.set_size(0);
+            archive.append_data(&mut header, &name, io::empty())?;
+            let mut entries: Vec<_> = fs::read_dir(&path)?.collect::<io::Result<Vec<_>>>()?;
+            entries.sort_by_key(|entry| std::cmp::Reverse(entry.file_name()));
+            open.extend(entries.into_iter().map(|entry| (name.join(entry.file_name()), entry.path())));
+        } else if kind.is_symlink() {
+            header.set_size(0);
+            archive.append_link(&mut header, &name, fs::read_link(&path)?)?;
+        } else if kind.is_file() {
+            // A file that grows meanwhile is cut where it was, and one that shrinks is filled up.
+            let content = io::Read::chain(File::open(&path)?, io::repeat(0));
+            archive.append_data(&mut header, &name, io::Read::take(content, meta.len()))?;
+        }
+        // Sockets and pipes mean nothing without those who talk through them.
+    }
+    let out = archive.into_inner()?.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
     out.sync_all()?;
     Ok(out.metadata()?.len())
 }
@@ -154,7 +181,7 @@ fn write_archive(folder: &Path, file: &Path) -> io::Result<u64> {
 ///
 /// # Errors
 /// When the file is no backup, or the disk refuses; then the folder is as it was.
-pub fn restore(place: &Place, name: &str, file: &Path) -> Result<u64, WorkspaceError> {
+pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
     fs::create_dir_all(&place.kept).map_err(file_error("make", &place.kept))?;
     let folder = place.kept.join(name);
     let (aside, old) = (place.kept.join(format!(".new-{name}")), place.kept.join(format!(".old-{name}")));
@@ -164,7 +191,7 @@ pub fn restore(place: &Place, name: &str, file: &Path) -> Result<u64, WorkspaceE
         }
     }
     fs::create_dir(&aside).map_err(file_error("make", &aside))?;
-    let count = match read_archive(file, &aside) {
+    let count = match read_archive(file, &aside, identity) {
         Ok(count) => count,
         Err(error) => {
             cavrith_store::staging::remove(&aside)?;
@@ -183,11 +210,11 @@ pub fn restore(place: &Place, name: &str, file: &Path) -> Result<u64, WorkspaceE
     Ok(count)
 }
 
-fn read_archive(file: &Path, into: &Path) -> io::Result<u64> {
+fn read_archive(file: &Path, into: &Path, identity: Identity) -> io::Result<u64> {
     let bad = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
     let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(File::open(file)?))?);
     archive.set_preserve_permissions(true);
-    archive.set_preserve_ownerships(true);
+    archive.set_preserve_ownerships(!identity.records_owners());
     archive.set_preserve_mtime(true);
     archive.set_unpack_xattrs(false);
     let (mut count, mut bytes) = (0u64, 0u64);
@@ -231,8 +258,9 @@ fn read_archive(file: &Path, into: &Path) -> io::Result<u64> {
     }
     for (path, mode, user, group) in directories.into_iter().rev() {
         let id = |number: u64| u32::try_from(number).map_err(|_| bad("an owner has no number".to_owned()));
-        // Where there is one owner only, it stays as it is.
-        let _ = std::os::unix::fs::lchown(&path, Some(id(user)?), Some(id(group)?));
+        if !identity.records_owners() {
+            std::os::unix::fs::lchown(&path, Some(id(user)?), Some(id(group)?))?;
+        }
         fs::set_permissions(&path, fs::Permissions::from_mode(mode & 0o1777))?;
     }
     Ok(count)

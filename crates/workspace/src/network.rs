@@ -75,7 +75,11 @@ pub fn open(network: Network, process: u32, identity: Identity, number: u16, lea
     if network == Network::None {
         return way;
     }
-    let pasta = find_program("pasta").map(|program| by_pasta(&program, process));
+    if let Some(why) = no_tunnel(identity) {
+        way.lacks = Some(why);
+        return way;
+    }
+    let pasta = find_program("pasta").map(|program| by_pasta(&program, process, identity));
     match pasta {
         Some(Ok(helper)) => {
             way.how = "out, by pasta".to_owned();
@@ -104,11 +108,40 @@ pub fn open(network: Network, process: u32, identity: Identity, number: u16, lea
     way
 }
 
-fn by_pasta(program: &Path, process: u32) -> io::Result<Child> {
+/// Why an ordinary user may make no device for pasta; nothing when they may, or need none.
+fn no_tunnel(identity: Identity) -> Option<String> {
+    let access = rustix::fs::Access::READ_OK | rustix::fs::Access::WRITE_OK;
+    let allowed = rustix::fs::access("/dev/net/tun", access).is_ok();
+    (identity != Identity::Root && !allowed).then(|| {
+        "/dev/net/tun is closed to ordinary users; let an administrator run: chmod 0666 /dev/net/tun".to_owned()
+    })
+}
+
+/// How a workspace of this user would reach other machines, or why it would not and what to do.
+///
+/// # Errors
+/// What is missing, and the remedy.
+pub fn offered(identity: Identity) -> Result<&'static str, (String, String)> {
+    let all = |names: &[&str]| names.iter().all(|name| find_program(name).is_some());
+    match find_program("pasta") {
+        Some(_) => match no_tunnel(identity) {
+            Some(why) => Err(why.split_once("; ").map_or((why.clone(), String::new()), |(found, remedy)| (found.to_owned(), remedy.to_owned()))),
+            None => Ok("carried by pasta"),
+        },
+        None if identity == Identity::Root && all(&["ip", "nft", "nsenter"]) => Ok("carried by a pair of virtual devices"),
+        None => Err(("pasta is not installed".to_owned(), "install the package passt; workspaces have their loopback only until then".to_owned())),
+    }
+}
+
+fn by_pasta(program: &Path, process: u32, identity: Identity) -> io::Result<Child> {
     let mut command = Command::new(program);
     // Ports are carried by us; nothing of the outside's loopback is shown inside.
     command.args(["--config-net", "--foreground", "--quiet", "--no-map-gw", "--dns-forward", ASK_AT]);
-    command.args(["-t", "none", "-u", "none", "-T", "none", "-U", "none", "--runas", "0"]);
+    command.args(["-t", "none", "-u", "none", "-T", "none", "-U", "none"]);
+    if identity == Identity::Root {
+        // It would become nobody, who may not enter namespaces of root's. Everybody else enters their own as who they are.
+        command.args(["--runas", "0"]);
+    }
     command.arg(process.to_string());
     command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
     let mut child = background::helper(&mut command)?;

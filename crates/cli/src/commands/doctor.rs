@@ -40,6 +40,12 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
     } else {
         Trait::there("web", "fetched from when a lock needs it")
     });
+    if let Some(identity) = identity {
+        traits.push(match cavrith_workspace::network::offered(identity) {
+            Ok(how) => Trait::there("network", format!("of running workspaces: {how}")),
+            Err((found, remedy)) => Trait::short("network", Standing::Limited, found, remedy),
+        });
+    }
     let lacking = traits.iter().any(|one| one.standing == Standing::Lacking);
     if command.json {
         screen.json(&json!({ "ready": !lacking, "traits": traits }));

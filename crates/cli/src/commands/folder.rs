@@ -2,8 +2,9 @@
 
 use std::path::PathBuf;
 
-use cavrith_core::verdict::{count, size};
+use cavrith_core::verdict::size;
 use cavrith_engine::home::Home;
+use cavrith_sandbox::Identity;
 use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::kept::{self, KeptFolder};
 use cavrith_workspace::place::Place;
@@ -20,12 +21,12 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Folder) -> Outcome {
     let home = bench::home()?;
     // What is kept belongs to any of the image's owners.
-    cavrith_sandbox::ids::enter()?;
+    let identity = cavrith_sandbox::ids::enter()?;
     match command {
         Folder::List(command) => list(general, screen, &home, command),
         Folder::Show(command) => show(general, screen, &home, command),
-        Folder::Backup(command) => backup(general, screen, &home, command),
-        Folder::Restore(command) => restore(general, screen, &home, command),
+        Folder::Backup(command) => backup(general, screen, &home, command, identity),
+        Folder::Restore(command) => restore(general, screen, &home, command, identity),
         Folder::Remove(command) => remove(general, screen, &home, command),
     }
 }
@@ -74,7 +75,10 @@ fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) 
             "{}  of {}  {}, {}  {}",
             styled(screen.out.strong, &folder.name),
             folder.workspace,
-            count(folder.entries as usize, "entrie").replace("entrie", if folder.entries == 1 { "entry" } else { "entrie" }),
+            match folder.entries {
+                1 => "1 entry".to_owned(),
+                entries => format!("{entries} entries"),
+            },
             size(folder.bytes),
             styled(screen.out.faint, folder.path.display())
         ));
@@ -102,7 +106,13 @@ fn show(general: &General, screen: &Screen, home: &Home, command: &FolderShow) -
     Ok(0)
 }
 
-fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBackup) -> Outcome {
+fn backup(
+    general: &General,
+    screen: &Screen,
+    home: &Home,
+    command: &FolderBackup,
+    identity: Identity,
+) -> Outcome {
     let place = place(general, home, &command.which)?;
     let folder = folder(&place, &command.folder)?;
     if place.is_held() && !command.while_running {
@@ -112,7 +122,7 @@ fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBacku
         );
         return Err(WorkspaceError::FolderInUse(text).into());
     }
-    let bytes = kept::back_up(&folder, &command.file)?;
+    let bytes = kept::back_up(&folder, &command.file, identity)?;
     screen.say(format_args!("{} of the folder {} in {}", size(bytes), command.folder, command.file.display()));
     Ok(0)
 }
@@ -124,7 +134,13 @@ fn refuse_in_use(place: &Place) -> Result<(), Failure> {
     Ok(())
 }
 
-fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRestore) -> Outcome {
+fn restore(
+    general: &General,
+    screen: &Screen,
+    home: &Home,
+    command: &FolderRestore,
+    identity: Identity,
+) -> Outcome {
     let place = place(general, home, &command.which)?;
     refuse_in_use(&place)?;
     if let Ok(path) = folder(&place, &command.folder) {
@@ -134,7 +150,7 @@ fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRest
             confirm(screen, command.yes, "replace them?")?;
         }
     }
-    let entries = kept::restore(&place, &command.folder, &command.file)?;
+    let entries = kept::restore(&place, &command.folder, &command.file, identity)?;
     screen.say(format_args!("{entries} entries restored into the folder {}", command.folder));
     Ok(0)
 }

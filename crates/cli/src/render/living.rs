@@ -155,7 +155,7 @@ fn used(status: &Status) -> String {
     let mut parts = Vec::new();
     parts.extend(status.memory.map(|bytes| format!("{} of memory", size(bytes))));
     parts.extend(status.cpu_millis.map(|millis| format!("{:.1} s of processor time", millis as f64 / 1000.0)));
-    parts.extend(status.processes.map(|number| count(number as usize, "processe").trim_end_matches("e").to_owned()).map(|text| text.replace("processes", "processes")));
+    parts.extend(status.processes.map(|number| if number == 1 { "1 process".to_owned() } else { format!("{number} processes") }));
     parts.push(format!("{} of members", count(status.guests, "command")));
     parts.join(", ")
 }

@@ -257,8 +257,8 @@ pub(super) fn port_count(reader: &mut Reader<'_>, number: &At<i64>, first: u16) 
 }
 
 /// The address of an interface. One that is not the loopback lets other machines in, which is worth a warning.
-pub(super) fn address(reader: &mut Reader<'_>, text: At<String>) -> Option<At<std::net::IpAddr>> {
-    let Ok(value) = text.value.parse::<std::net::IpAddr>() else {
+pub(super) fn address(reader: &mut Reader<'_>, text: At<String>) -> Option<At<core::net::IpAddr>> {
+    let Ok(value) = text.value.parse::<core::net::IpAddr>() else {
         let message = format!("{:?} is no IP address", text.value);
         let remedy = "write one like \"127.0.0.1\" or \"::1\", or leave it out";
         reader.push(Mistake::new(Code::BAD_ADDRESS, text.span, message, remedy));
