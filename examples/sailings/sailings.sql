@@ -1,4 +1,4 @@
-create table sailings (
+create table if not exists sailings (
     from_harbour text not null,
     to_harbour   text not null,
     leaves       time not null,
@@ -9,4 +9,5 @@ insert into sailings values
     ('Brindle', 'Skerry Point', '06:10'),
     ('Brindle', 'Skerry Point', '09:40'),
     ('Brindle', 'Tarn Island', '12:05'),
-    ('Skerry Point', 'Brindle', '07:25');
+    ('Skerry Point', 'Brindle', '07:25')
+on conflict do nothing;

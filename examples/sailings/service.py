@@ -1,12 +1,17 @@
-"""Answers /next?from=HARBOUR&after=HH:MM with the next sailing. With --once it answers one question on the command line."""
+"""Brings the tables up to date, then answers /next?from=HARBOUR&after=HH:MM with the next sailing."""
 
 import json
 import os
-import sys
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from urllib.parse import parse_qs, urlsplit
 
 import psycopg2
+
+
+def migrate():
+    with psycopg2.connect("") as connection, connection.cursor() as cursor:
+        with open(os.path.join(os.path.dirname(__file__), "sailings.sql"), encoding="utf-8") as text:
+            cursor.execute(text.read())
 
 
 def next_sailing(harbour, after):
@@ -35,7 +40,5 @@ class Service(BaseHTTPRequestHandler):
 
 
 if __name__ == "__main__":
-    if sys.argv[1:2] == ["--once"]:
-        print(json.dumps(next_sailing(*sys.argv[2:4])))
-    else:
-        ThreadingHTTPServer(("127.0.0.1", int(os.environ["SITE_PORT"])), Service).serve_forever()
+    migrate()
+    ThreadingHTTPServer(("127.0.0.1", int(os.environ["SITE_PORT"])), Service).serve_forever()

@@ -213,8 +213,12 @@ impl Story<'_> {
 
     /// The port outside at which one of the workspace's is reached.
     fn port_of(&self, person: &Person, name: &str) -> Result<u16, Failure> {
-        let output =
-            self.command(person).args(["status", "--json"]).stdin(Stdio::null()).output().map_err(own("start cavrith"))?;
+        let output = self
+            .command(person)
+            .args(["status", "--json"])
+            .stdin(Stdio::null())
+            .output()
+            .map_err(own("start cavrith"))?;
         let status: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
         let ports = status["status"]["ports"].as_array().cloned().unwrap_or_default();
         let port = ports.iter().find(|port| port["name"] == name).and_then(|port| port["outside"].as_u64());

@@ -67,13 +67,9 @@ fn main() -> ExitCode {
         Command::Enter(command) => {
             commands::enter::exec(&args.general, &screen, &command.which, command.account.as_deref(), &[])
         }
-        Command::Run(command) => commands::enter::exec(
-            &args.general,
-            &screen,
-            &command.which,
-            command.account.as_deref(),
-            &command.command,
-        ),
+        Command::Run(command) => {
+            commands::enter::exec(&args.general, &screen, &command.which, command.account.as_deref(), &command.command)
+        }
         Command::Status(command) => commands::status::exec(&args.general, &screen, command),
         Command::List(command) => commands::status::list(&screen, command),
         Command::Logs(command) => commands::logs::exec(&args.general, &screen, command),

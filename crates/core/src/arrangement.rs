@@ -3,8 +3,8 @@
 //! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down; [`changes`] holds
 //! what runs against what the spec says now, and names for each difference the least [`Effort`] that brings it about.
 
-use std::collections::BTreeMap;
 use core::net::IpAddr;
+use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 

@@ -62,11 +62,7 @@ impl Setup {
             host_name: spec.workspace.name.value.clone(),
             env,
             folders,
-            ports: spec
-                .ports
-                .iter()
-                .map(|port| (port.name.value.clone(), shown_port(port)))
-                .collect(),
+            ports: spec.ports.iter().map(|port| (port.name.value.clone(), shown_port(port))).collect(),
             extensions: lock.extensions.iter().map(|pin| (pin.id.clone(), pin.version.to_string())).collect(),
             settings: settings(spec, lock),
             living: living(spec),
@@ -108,7 +104,8 @@ pub fn shown_port(port: &Port) -> String {
 
 /// What runs in a workspace, each part in one line of JSON, so that a change of any part of it shows.
 fn living(spec: &Spec) -> BTreeMap<String, String> {
-    let line = |value: serde_json::Result<String>| value.unwrap_or_else(|error| panic!("BUG: a part of a spec: {error}"));
+    let line =
+        |value: serde_json::Result<String>| value.unwrap_or_else(|error| panic!("BUG: a part of a spec: {error}"));
     let mut living = BTreeMap::new();
     for (name, service) in arrangement::services(spec) {
         living.insert(format!("service {name}"), line(serde_json::to_string(&service)));

@@ -19,8 +19,8 @@ mod steps;
 mod toolchains;
 mod variables;
 
-use std::collections::BTreeMap;
 use core::net::IpAddr;
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use crate::digest::{Sha256Digest, SpecDigest};

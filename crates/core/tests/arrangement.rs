@@ -74,7 +74,10 @@ fn each_kind_of_change_takes_the_least_that_is_enough() {
     assert_eq!(after("run = \"serve\"", "run = \"serve -v\""), one("service site", Effort::ServiceRestart));
     assert_eq!(after("run = \"fill\"", "run = \"fill more\""), one("step fill", Effort::Live));
     assert_eq!(after("[names]", "[limits]\ncpus = 1\n[names]"), one("limits", Effort::Live));
-    assert_eq!(after("name = \"timetable\"", "name = \"timetable\"\nnetwork = \"none\""), one("network", Effort::WorkspaceRestart));
+    assert_eq!(
+        after("name = \"timetable\"", "name = \"timetable\"\nnetwork = \"none\""),
+        one("network", Effort::WorkspaceRestart)
+    );
     assert_eq!(
         after("[names]", "[[folders]]\nmode = \"kept\"\nname = \"data\"\ninside = \"/data\"\n[names]"),
         one("folder /data", Effort::WorkspaceRestart)

@@ -127,7 +127,7 @@ impl Maker<'_> {
         let bytes = lacking.iter().map(|(_, package)| package.size).sum();
         let begun = Instant::now();
         let done = Mutex::new(0u64);
-        let name = format!("{} packages", lacking.len());
+        let name = cavrith_core::verdict::count(lacking.len(), "package");
         let quiet = |_: Event| {};
         let quiet = Supply { observer: &quiet, ..supply };
         let outcome = in_parallel(lacking.len(), FETCHES, |number| {

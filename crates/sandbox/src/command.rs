@@ -13,10 +13,10 @@ use rustix::thread::CapabilitySet;
 
 use cavrith_core::account;
 
+use crate::archive;
 use crate::clock::Clock;
 use crate::filter;
 use crate::ids::c_text;
-use crate::archive;
 use crate::job::{CommandJob, Each, Job, Purpose, Task};
 use crate::owners;
 use crate::root::BUILD_PROCESSES;

@@ -6,6 +6,7 @@
 
 use std::collections::BTreeMap;
 use std::io;
+use std::sync::OnceLock;
 
 use seccompiler::{
     BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule,
@@ -71,6 +72,31 @@ const OF_THIS_MACHINE: &[i64] = &[];
 /// Terminal requests that type into it in somebody else's name.
 const TYPING: [u64; 2] = [libc::TIOCSTI, 0x541c /* TIOCLINUX */];
 
+/// The programs of a filter, in the order in which they are put on.
+type Programs = Vec<BpfProgram>;
+
+/// Makes the programs ready, so that every command that is started afterwards only has to put them on. PID 1 does this once.
+pub(crate) fn prepare(purpose: Purpose) -> io::Result<()> {
+    programs(purpose).map(|_| ())
+}
+
+/// The programs for a purpose; compiled once in a process and in those that it forks.
+fn programs(purpose: Purpose) -> io::Result<&'static Programs> {
+    static READY: [OnceLock<Programs>; 2] = [OnceLock::new(), OnceLock::new()];
+    let place = &READY[usize::from(purpose == Purpose::Build)];
+    if let Some(ready) = place.get() {
+        return Ok(ready);
+    }
+    let other = |error: seccompiler::BackendError| io::Error::other(error.to_string());
+    let unseen = BTreeMap::from([(libc::SYS_clone3, Vec::new())]);
+    let refused = refused_rules(purpose).map_err(other)?;
+    let programs = vec![
+        compile(unseen, SeccompAction::Errno(libc::ENOSYS as u32)).map_err(other)?,
+        without_second_table(compile(refused, SeccompAction::Errno(libc::EPERM as u32)).map_err(other)?),
+    ];
+    Ok(place.get_or_init(|| programs))
+}
+
 /// Puts this process, and all that come from it, behind the filter. `traced`: calls that tell the time of day go to the
 /// tracer.
 pub(crate) fn apply(purpose: Purpose, traced: bool) -> io::Result<()> {
@@ -80,12 +106,7 @@ pub(crate) fn apply(purpose: Purpose, traced: bool) -> io::Result<()> {
     if traced {
         install(&compile(clock_rules().map_err(other)?, SeccompAction::Trace(0)).map_err(other)?)?;
     }
-    install(
-        &compile(BTreeMap::from([(libc::SYS_clone3, Vec::new())]), SeccompAction::Errno(libc::ENOSYS as u32))
-            .map_err(other)?,
-    )?;
-    let refused = refused_rules(purpose).map_err(other)?;
-    install(&without_second_table(compile(refused, SeccompAction::Errno(libc::EPERM as u32)).map_err(other)?))
+    programs(purpose)?.iter().try_for_each(install)
 }
 
 fn compile(rules: Rules, action: SeccompAction) -> Result<BpfProgram, seccompiler::BackendError> {

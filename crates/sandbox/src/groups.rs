@@ -283,8 +283,10 @@ mod tests {
         assert_eq!(groups.dirs(), std::slice::from_ref(&group));
         groups.limit(Limits { memory: Some(1 << 30), cpus: Some(2), processes: None }).unwrap();
         let read = |file: &str| fs::read_to_string(group.join(file)).unwrap();
-        assert_eq!((read("memory.max"), read("cpu.max"), read("pids.max")),
-            ("1073741824".to_owned(), "200000 100000".to_owned(), "max".to_owned()));
+        assert_eq!(
+            (read("memory.max"), read("cpu.max"), read("pids.max")),
+            ("1073741824".to_owned(), "200000 100000".to_owned(), "max".to_owned())
+        );
         fs::write(group.join("memory.current"), "4096\n").unwrap();
         assert_eq!(groups.memory(), Some(4096));
         assert_eq!(fs::read_to_string(dir.path().join("user/app/cgroup.subtree_control")).unwrap(), "+pids");

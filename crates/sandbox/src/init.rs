@@ -16,7 +16,7 @@ use rustix::process::DumpableBehavior;
 use crate::clock::Clock;
 use crate::command::{self, Start};
 use crate::job::{Ending, Job, Order, Report};
-use crate::{measuring, net, owners, root, wire};
+use crate::{filter, measuring, net, owners, root, wire};
 
 /// Runs the inside until the parent is gone. The result is the process's exit code.
 pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> i32 {
@@ -49,6 +49,7 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     ended.thread_block().map_err(|error| format!("listen for ended processes: {error}"))?;
     let ended = SignalFd::with_flags(&ended, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
         .map_err(|error| format!("listen for ended processes: {error}"))?;
+    filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?;
     use_up_pids(job.oddities.skipped_pids);
     // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look at.
     rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)

@@ -82,10 +82,12 @@ pub struct FolderMount {
     /// Its files keep the owners that they have on the disk.
     #[serde(default)]
     pub kept: bool,
-    /// It is empty and belongs to nobody yet: it gets rights and owner of the place it is mounted on, or is given to the account of
-    /// this name, when it has one.
+    /// It is empty and belongs to nobody yet: it gets rights and owner of the place that it is mounted on.
     #[serde(default)]
-    pub new: Option<Option<String>>,
+    pub new: bool,
+    /// When it is new: the account inside that it is given to instead.
+    #[serde(default)]
+    pub owner: Option<String>,
     /// It comes as an already made mount, in the order of those that do: one whose owner is mapped to the account.
     #[serde(default)]
     pub(crate) handed_over: bool,
@@ -94,7 +96,7 @@ pub struct FolderMount {
 impl FolderMount {
     /// A folder.
     pub fn new(outside: PathBuf, inside: PathBuf) -> Self {
-        Self { outside, inside, kept: false, new: None, handed_over: false }
+        Self { outside, inside, kept: false, new: false, owner: None, handed_over: false }
     }
 }
 

@@ -215,15 +215,16 @@ fn mount_folder(folder: &FolderMount, job: &Job, handed_over: &mut impl Iterator
             make_place(inside, job.only)?;
             place_for(inside, OFlags::DIRECTORY)?
         }
-        other => other.map_err(|error| io::Error::other(format!("its place in the image is no plain directory ({error})")))?,
+        other => other
+            .map_err(|error| io::Error::other(format!("its place in the image is no plain directory ({error})")))?,
     };
     let source = if folder.handed_over {
         handed_over.next().ok_or_else(|| io::Error::other("the mount did not arrive"))?
     } else {
         clone_outside(&folder.outside)?
     };
-    if let Some(account) = &folder.new {
-        settle(&source, &place, account.as_deref())?;
+    if folder.new {
+        settle(&source, &place, folder.owner.as_deref(), job.records_owners)?;
     }
     attach(&source, &place)
 }
@@ -249,7 +250,8 @@ fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
         let dir = place_for(dir, OFlags::DIRECTORY)?;
         let owner = rustix::fs::fstat(&dir)?;
         rustix::fs::mkdirat(&dir, part.as_os_str(), Mode::from_raw_mode(0o755))?;
-        let owner = if owner.st_uid == 0 && at.starts_with("home") { (user, group) } else { (owner.st_uid, owner.st_gid) };
+        let owner =
+            if owner.st_uid == 0 && at.starts_with("home") { (user, group) } else { (owner.st_uid, owner.st_gid) };
         // Where there is one owner only, it is right already.
         let _ = rustix::fs::chownat(
             &dir,
@@ -263,7 +265,7 @@ fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
 }
 
 /// Gives a new folder the rights and the owner of its place, or an account as owner.
-fn settle(source: &OwnedFd, place: &OwnedFd, account: Option<&str>) -> io::Result<()> {
+fn settle(source: &OwnedFd, place: &OwnedFd, account: Option<&str>, only_one: bool) -> io::Result<()> {
     let there = rustix::fs::fstat(place)?;
     let (mut user, mut group) = (there.st_uid, there.st_gid);
     if let Some(name) = account {
@@ -276,8 +278,9 @@ fn settle(source: &OwnedFd, place: &OwnedFd, account: Option<&str>) -> io::Resul
     let path = format!("/proc/self/fd/{}", source.as_raw_fd());
     let mode = Mode::from_raw_mode(there.st_mode & 0o7777);
     rustix::fs::chmod(&path, mode)?;
-    // Where there is one owner only, it stays as it is.
-    let _ = std::os::unix::fs::chown(&path, Some(user), Some(group));
+    if !only_one {
+        std::os::unix::fs::chown(&path, Some(user), Some(group))?;
+    }
     Ok(())
 }
 

@@ -79,8 +79,7 @@ impl Raw {
         let id = i32::try_from(self.pid).ok().and_then(rustix::process::Pid::from_raw);
         let running = matches!(child.try_wait(), Ok(None));
         let watched = id.filter(|_| running);
-        let watched =
-            watched.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
+        let watched = watched.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
         let ended = !running
             || watched.is_some_and(|watched| {
                 let mut watched = [PollFd::new(watched.as_fd(), PollFlags::POLLIN)];

@@ -14,6 +14,9 @@ use serde::de::DeserializeOwned;
 /// Descriptors that one message may carry; the kernel's own limit (`SCM_MAX_FD`) is 253.
 pub const MAX_FDS: usize = 128;
 
+/// Bytes that a message may have: far more than the longest of ours, and no danger to memory.
+const LONGEST: u32 = 64 << 20;
+
 /// Sends one message.
 ///
 /// # Errors
@@ -65,7 +68,11 @@ pub fn receive<T: DeserializeOwned>(socket: &UnixStream) -> io::Result<Option<(T
         }
     }
     (&mut &*socket).read_exact(&mut length[count..])?;
-    let mut bytes = vec![0; u32::from_le_bytes(length) as usize];
+    let length = u32::from_le_bytes(length);
+    if length > LONGEST {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "a message is longer than any may be"));
+    }
+    let mut bytes = vec![0; length as usize];
     (&mut &*socket).read_exact(&mut bytes)?;
     Ok(Some((serde_json::from_slice(&bytes)?, fds)))
 }

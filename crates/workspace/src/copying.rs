@@ -53,7 +53,12 @@ pub fn copy_in(client: Client, outside: &Path, inside: &str, account: Option<Str
 ///
 /// # Errors
 /// When it cannot be read there or written here.
-pub fn copy_out(client: Client, inside: &str, outside: &Path, account: Option<String>) -> Result<PathBuf, WorkspaceError> {
+pub fn copy_out(
+    client: Client,
+    inside: &str,
+    outside: &Path,
+    account: Option<String>,
+) -> Result<PathBuf, WorkspaceError> {
     let name = base_name(Path::new(inside), inside)?;
     let (theirs, stream) = std::io::pipe().map_err(failed(inside))?;
     let task = Task::Pack { path: inside.to_owned(), name: name.clone() };
@@ -65,7 +70,8 @@ pub fn copy_out(client: Client, inside: &str, outside: &Path, account: Option<St
         let _ = std::io::copy(&mut theirs, &mut std::io::sink());
         unpacked
     });
-    let told = run_task(client, task, account, File::open("/dev/null").map_err(failed(inside))?.as_fd(), Some(stream), inside);
+    let told =
+        run_task(client, task, account, File::open("/dev/null").map_err(failed(inside))?.as_fd(), Some(stream), inside);
     let unpacked = unpacking.join().unwrap_or_else(|_| Err(std::io::Error::other("BUG: unpacking ended early")));
     told?;
     unpacked.map_err(failed(inside))

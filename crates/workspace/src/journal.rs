@@ -124,9 +124,13 @@ pub fn read(logs: &Path, sources: &[String], since: u64) -> Vec<Line> {
     lines
 }
 
-/// The last lines of a source since a time.
+/// How a line begins that the keeper itself wrote.
+pub const OWN: &str = "[cavrith] ";
+
+/// The last lines that a source itself wrote since a time.
 pub fn last(logs: &Path, source: &str, since: u64, most: usize) -> Vec<String> {
-    let lines = read(logs, &[source.to_owned()], since);
+    let mut lines = read(logs, &[source.to_owned()], since);
+    lines.retain(|line| !line.text.starts_with(OWN));
     lines.iter().skip(lines.len().saturating_sub(most)).map(|line| line.text.clone()).collect()
 }
 

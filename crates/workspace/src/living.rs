@@ -110,7 +110,9 @@ impl Meant<'_> {
 
 /// The files that a project's spec is read from, as they are now.
 pub fn stamps(dir: &Path) -> Vec<Stamp> {
-    let included = project::read_spec(dir).map(|(gathered, _)| gathered.sources.files().iter().map(|file| file.path.clone()).collect::<Vec<_>>()).unwrap_or_default();
+    let included = project::read_spec(dir)
+        .map(|(gathered, _)| gathered.sources.files().iter().map(|file| file.path.clone()).collect::<Vec<_>>())
+        .unwrap_or_default();
     let mut paths: Vec<PathBuf> = included.into_iter().map(|path| dir.join(path)).collect();
     paths.extend([dir.join(FILE_NAME), dir.join(lock::FILE_NAME)]);
     paths.sort();
@@ -141,24 +143,14 @@ impl Wanted {
 
     /// As a request to follow it.
     pub fn followed(&self) -> Followed {
-        Followed {
-            arrangement: self.arrangement.clone(),
-            image_key: self.plan.image_key,
-            stamps: self.stamps.clone(),
-        }
+        Followed { arrangement: self.arrangement.clone(), image_key: self.plan.image_key, stamps: self.stamps.clone() }
     }
 
     /// Starts a keeper for it; false when one was there already.
     ///
     /// # Errors
     /// When the workspace cannot be begun.
-    pub fn launch(
-        self,
-        place: &Place,
-        store: &Store,
-        identity: Identity,
-        plain: bool,
-    ) -> Result<bool, WorkspaceError> {
+    pub fn launch(self, place: &Place, store: &Store, identity: Identity, plain: bool) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps } = self;
         keeper::launch(Launch {
@@ -208,12 +200,17 @@ pub fn pending(store: &Store, dir: &Path, runs: &Arrangement) -> Pending {
     }
     let plan = Plan::new(&project.spec, &lock);
     let built = store.image_for(&plan.image_key).ok().flatten();
-    let shell = built.as_ref().map_or_else(|| runs.setup.env.get("SHELL").cloned().unwrap_or_default(), |record| record.shell.clone());
+    let shell = built
+        .as_ref()
+        .map_or_else(|| runs.setup.env.get("SHELL").cloned().unwrap_or_default(), |record| record.shell.clone());
     let image = built.as_ref().map_or(runs.image, |record| record.image);
     let mut changes = changes(runs, &Arrangement::new(&project.spec, &lock, image, &shell));
     if built.is_none() {
         let wanted = "an image that is not built here".to_owned();
-        changes.insert(0, Change { what: "image".to_owned(), runs: runs.image.spoken(), wanted, effort: Effort::ImageBuild });
+        changes.insert(
+            0,
+            Change { what: "image".to_owned(), runs: runs.image.spoken(), wanted, effort: Effort::ImageBuild },
+        );
     }
     Pending { changes, unclear: None }
 }

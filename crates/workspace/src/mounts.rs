@@ -31,7 +31,7 @@ pub fn folders(parts: &[FolderPart], grounds: Grounds<'_>) -> Result<Vec<FolderM
     let mut mounts: Vec<FolderMount> = Vec::new();
     for part in parts {
         let inside = PathBuf::from(&part.inside);
-        let mut mount = match &part.place {
+        let mount = match &part.place {
             FilesPlace::Live(outside) => {
                 let outside = grounds.project.join(outside);
                 FolderMount::new(outside.canonicalize().map_err(file_error("use the folder", &outside))?, inside)
@@ -40,7 +40,6 @@ pub fn folders(parts: &[FolderPart], grounds: Grounds<'_>) -> Result<Vec<FolderM
         };
         make_in_outer(&mounts, &mount.inside)?;
         let whole = mount.inside.clone();
-        mount.inside.clone_from(&whole);
         let outside = mount.outside.clone();
         mounts.push(mount);
         for except in &part.except {
@@ -65,10 +64,10 @@ fn kept(dir: &Path, inside: PathBuf, owner: Option<String>) -> Result<FolderMoun
         // Who may look into it is decided by the folder's own rights; who may come to it at all, here.
         fs::DirBuilder::new().recursive(true).mode(0o711).create(above).map_err(file_error("make", above))?;
         fs::create_dir(dir).map_err(file_error("make", dir))?;
-        mount.new = Some(owner);
+        (mount.new, mount.owner) = (true, owner);
     } else if fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_none()) {
         // Made by a start that was interrupted, perhaps before it was given to anybody.
-        mount.new = Some(owner);
+        (mount.new, mount.owner) = (true, owner);
     }
     Ok(mount)
 }

@@ -112,11 +112,22 @@ mod tests {
     fn one_block_is_kept_and_everything_else_stays() {
         let own = "127.0.0.1 localhost\n# mine\n10.0.0.2 printer";
         let with = with_block(own, "timetable", &names(&["timetable.test"]));
-        assert_eq!(with, format!("{own}\n{}\n127.0.0.1\ttimetable.test\n::1\ttimetable.test\n{}\n", begins("timetable"), ends("timetable")));
+        assert_eq!(
+            with,
+            format!(
+                "{own}\n{}\n127.0.0.1\ttimetable.test\n::1\ttimetable.test\n{}\n",
+                begins("timetable"),
+                ends("timetable")
+            )
+        );
         assert_eq!(with_block(&with, "timetable", &names(&["timetable.test"])), with);
         let later = format!("{with}10.0.0.3 scanner\n");
         let changed = with_block(&later, "timetable", &names(&["a.test", "b.test"]));
-        assert!(changed.ends_with("\n10.0.0.3 scanner\n") && changed.contains("::1\tb.test\n") && !changed.contains("timetable.test"));
+        assert!(
+            changed.ends_with("\n10.0.0.3 scanner\n")
+                && changed.contains("::1\tb.test\n")
+                && !changed.contains("timetable.test")
+        );
         let other = with_block(&changed, "sailings", &names(&["s.test"]));
         assert_eq!(with_block(&other, "sailings", &[]), changed);
         assert_eq!(with_block(&changed, "timetable", &[]), format!("{own}\n10.0.0.3 scanner\n"));

@@ -125,11 +125,18 @@ pub fn offered(identity: Identity) -> Result<&'static str, (String, String)> {
     let all = |names: &[&str]| names.iter().all(|name| find_program(name).is_some());
     match find_program("pasta") {
         Some(_) => match no_tunnel(identity) {
-            Some(why) => Err(why.split_once("; ").map_or((why.clone(), String::new()), |(found, remedy)| (found.to_owned(), remedy.to_owned()))),
+            Some(why) => Err(why
+                .split_once("; ")
+                .map_or((why.clone(), String::new()), |(found, remedy)| (found.to_owned(), remedy.to_owned()))),
             None => Ok("carried by pasta"),
         },
-        None if identity == Identity::Root && all(&["ip", "nft", "nsenter"]) => Ok("carried by a pair of virtual devices"),
-        None => Err(("pasta is not installed".to_owned(), "install the package passt; workspaces have their loopback only until then".to_owned())),
+        None if identity == Identity::Root && all(&["ip", "nft", "nsenter"]) => {
+            Ok("carried by a pair of virtual devices")
+        }
+        None => Err((
+            "pasta is not installed".to_owned(),
+            "install the package passt; workspaces have their loopback only until then".to_owned(),
+        )),
     }
 }
 

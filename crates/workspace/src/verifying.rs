@@ -26,9 +26,9 @@ use cavrith_sources::deb;
 use cavrith_store::StoreError;
 use cavrith_store::records::ImageRecord;
 
-use crate::ports::Forward;
 use crate::WorkspaceError;
 use crate::mounts::{self, Grounds};
+use crate::ports::Forward;
 
 /// How long a measuring command inside may take.
 const LIMIT: Duration = Duration::from_secs(60);
@@ -300,10 +300,7 @@ fn passwd_identity(image: &Image<'_>, account: &str) -> String {
 }
 
 /// Which ports really carry: something listens inside, and what is sent to the port outside arrives there.
-fn measure_ports(
-    arrangement: &Arrangement,
-    connector: &Connector,
-) -> Result<BTreeMap<String, String>, WorkspaceError> {
+fn measure_ports(arrangement: &Arrangement, connector: &Connector) -> Result<BTreeMap<String, String>, WorkspaceError> {
     let anywhere: Vec<_> = arrangement.ports.iter().map(|port| PortPart { exact: false, ..port.clone() }).collect();
     let forward = Forward::begin(&anywhere, connector)?;
     let mut measured = BTreeMap::new();
@@ -349,7 +346,11 @@ fn carries_datagrams(connector: &Connector, inside: u16, outside: SocketAddr) ->
     let ours = UdpSocket::bind((if outside.is_ipv6() { "::1" } else { "127.0.0.1" }, 0))?;
     ours.send_to(token.as_bytes(), outside)?;
     let mut buffer = [0; 256];
-    let length = theirs.recv(&mut buffer)?;
+    let (length, sender) = theirs.recv_from(&mut buffer)?;
+    // And the answer comes back to whoever asked.
+    theirs.send_to(&buffer[..length], sender)?;
+    ours.set_read_timeout(Some(Duration::from_secs(5)))?;
+    let length = ours.recv(&mut buffer)?;
     if buffer[..length] == *token.as_bytes() { Ok(()) } else { Err(std::io::ErrorKind::InvalidData.into()) }
 }
 

@@ -13,7 +13,7 @@ use serde_json::json;
 
 use crate::args::{Apply, General};
 use crate::bench::{self, Bench};
-use crate::commands::start::{client, launch, lock_of, meant, open_sites, status_value, watch};
+use crate::commands::start::{client, lock_of, meant, open_sites, status_value, watch};
 use crate::commands::stop::confirm;
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
@@ -60,7 +60,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     }
     let project = project::load(&place.project)?;
     let mut effort = pending.effort();
-    if effort == Effort::ImageBuild {
+    if effort >= Effort::WorkspaceRestart {
         let lock = lock_of(&project)?;
         let bench = Bench::open()?;
         let built = build::ensure(screen, &bench, &project, &lock)?;
@@ -68,22 +68,19 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         let left = cavrith_core::arrangement::changes(&status.arrangement, &wanted.arrangement);
         // An image that came out the same needs no restart.
         effort = left.iter().map(|change| change.effort).max().unwrap_or(Effort::Nothing);
-        if effort >= Effort::WorkspaceRestart {
-            let image = wanted.arrangement.image;
-            let same = image == status.arrangement.image;
+        if effort < Effort::WorkspaceRestart {
+            client(&place)?.apply(wanted.followed())?;
+        } else {
+            let same = wanted.arrangement.image == status.arrangement.image;
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image)? };
             running_stop(&place)?;
-            if command.fresh && let Some(path) = lost {
+            if let Some(path) = lost {
                 cavrith_store::staging::remove(&path)?;
             }
+            // The spec may call it otherwise by now.
+            let (place, _) = meant.to_start()?;
             wanted.launch(&place, &bench.shed.store, bench.identity, false)?;
-        } else {
-            client(&place)?.apply(wanted.followed())?;
         }
-    } else if effort == Effort::WorkspaceRestart {
-        running_stop(&place)?;
-        let (place, project) = meant.to_start()?;
-        launch(screen, &home, &place, &project, false)?;
     } else {
         let lock = lock_of(&project)?;
         let built = cavrith_engine::build::find(&store, &project, &lock)?;
@@ -125,7 +122,7 @@ fn running_stop(place: &Place) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in.
+/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in when that is to be removed.
 fn say_what_is_lost(
     screen: &Screen,
     command: &Apply,

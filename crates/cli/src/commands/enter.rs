@@ -13,13 +13,7 @@ use crate::commands::Outcome;
 use crate::commands::start::{launch, meant, watch};
 use crate::screen::{Screen, styled};
 
-pub fn exec(
-    general: &General,
-    screen: &Screen,
-    which: &Which,
-    account: Option<&str>,
-    argv: &[String],
-) -> Outcome {
+pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&str>, argv: &[String]) -> Outcome {
     let home = bench::home()?;
     let meant = meant(general, &home, which);
     // The usual case is a workspace that runs, which is found without reading the spec.

@@ -106,13 +106,7 @@ fn show(general: &General, screen: &Screen, home: &Home, command: &FolderShow) -
     Ok(0)
 }
 
-fn backup(
-    general: &General,
-    screen: &Screen,
-    home: &Home,
-    command: &FolderBackup,
-    identity: Identity,
-) -> Outcome {
+fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBackup, identity: Identity) -> Outcome {
     let place = place(general, home, &command.which)?;
     let folder = folder(&place, &command.folder)?;
     if place.is_held() && !command.while_running {
@@ -134,13 +128,7 @@ fn refuse_in_use(place: &Place) -> Result<(), Failure> {
     Ok(())
 }
 
-fn restore(
-    general: &General,
-    screen: &Screen,
-    home: &Home,
-    command: &FolderRestore,
-    identity: Identity,
-) -> Outcome {
+fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRestore, identity: Identity) -> Outcome {
     let place = place(general, home, &command.which)?;
     refuse_in_use(&place)?;
     if let Ok(path) = folder(&place, &command.folder) {
@@ -160,7 +148,12 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
     refuse_in_use(&place)?;
     let path = folder(&place, &command.folder)?;
     let there = kept::measure(&place, &command.folder, &path);
-    screen.insist(format_args!("the folder {} holds {} in {} entries", command.folder, size(there.bytes), there.entries));
+    screen.insist(format_args!(
+        "the folder {} holds {} in {} entries",
+        command.folder,
+        size(there.bytes),
+        there.entries
+    ));
     confirm(screen, command.yes, "remove it with all that?")?;
     cavrith_store::staging::remove(&path)?;
     screen.say(format_args!("the folder {} is removed", command.folder));

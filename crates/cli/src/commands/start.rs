@@ -25,12 +25,7 @@ const MOMENT: Duration = Duration::from_secs(3);
 
 /// Which workspace the arguments mean.
 pub fn meant<'a>(general: &'a General, home: &'a Home, which: &'a Which) -> Meant<'a> {
-    Meant {
-        home,
-        project: general.project(),
-        project_typed: general.project_typed(),
-        name: which.name.as_deref(),
-    }
+    Meant { home, project: general.project(), project_typed: general.project_typed(), name: which.name.as_deref() }
 }
 
 pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {

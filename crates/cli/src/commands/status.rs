@@ -99,7 +99,8 @@ pub fn list(screen: &Screen, command: &Report) -> Outcome {
         return Ok(0);
     }
     let width = rows.iter().map(|row| row.place.name.chars().count()).max().unwrap_or(0).max(9);
-    let head = format!("{:width$}  {:8}  {:>9}  {:>9}  {:24}  project", "workspace", "state", "since", "memory", "ports");
+    let head =
+        format!("{:width$}  {:8}  {:>9}  {:>9}  {:24}  project", "workspace", "state", "since", "memory", "ports");
     screen.result(styled(screen.out.faint, head));
     for row in &rows {
         let word = row.standing.words().split(' ').next().unwrap_or_default();
@@ -124,7 +125,9 @@ fn row(place: Place) -> Row {
         standing: standing(status.as_ref(), record.as_ref()),
         since: status.as_ref().map(|status| status.since).or(record.and_then(|record| record.ended)),
         memory: status.as_ref().and_then(|status| status.memory),
-        ports: status.map(|status| status.ports.iter().map(|port| format!("{}:{}", port.name, port.outside)).collect()).unwrap_or_default(),
+        ports: status
+            .map(|status| status.ports.iter().map(|port| format!("{}:{}", port.name, port.outside)).collect())
+            .unwrap_or_default(),
         place,
     }
 }

@@ -71,7 +71,11 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
         screen.insist(format_args!("removed   logs of {}", what.logs.join(", ")));
     }
     if !what.names.is_empty() {
-        screen.insist(format_args!("removed   its block in {}, if there is one: {}", file.display(), what.names.join(", ")));
+        screen.insist(format_args!(
+            "removed   its block in {}, if there is one: {}",
+            file.display(),
+            what.names.join(", ")
+        ));
     }
     screen.insist(format_args!("kept      the project {}", what.project));
     for name in &what.kept {

@@ -100,17 +100,25 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
     for one in &status.undeclared {
         let kind = if one.udp { "/udp" } else { "" };
         let program = if one.program.is_empty() { "something".to_owned() } else { shown(one.program.as_bytes()) };
-        line(screen, about, format_args!(
-            "{} {}{kind}: {program} listens inside, and the spec does not name it; to reach it outside, add",
-            styled(screen.out.warning, "undeclared"),
-            one.port
-        ));
+        line(
+            screen,
+            about,
+            format_args!(
+                "{} {}{kind}: {program} listens inside, and the spec does not name it; to reach it outside, add",
+                styled(screen.out.warning, "undeclared"),
+                one.port
+            ),
+        );
         let protocol = if one.udp { ", protocol = \"udp\"" } else { "" };
-        line(screen, "", format_args!(
-            "    ports = [{{ name = \"{}\", inside = {}{protocol} }}], as an entry of [[ports]]",
-            plain_name(&one.program, one.port),
-            one.port
-        ));
+        line(
+            screen,
+            "",
+            format_args!(
+                "    ports = [{{ name = \"{}\", inside = {}{protocol} }}], as an entry of [[ports]]",
+                plain_name(&one.program, one.port),
+                one.port
+            ),
+        );
         about = "";
     }
     about = "folders";
@@ -119,7 +127,8 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
             FilesPlace::Live(outside) => format!("live from {outside}"),
             FilesPlace::Kept(name, _) => format!("kept as {name}"),
         };
-        let except = if folder.except.is_empty() { String::new() } else { format!(" except {}", folder.except.join(", ")) };
+        let except =
+            if folder.except.is_empty() { String::new() } else { format!(" except {}", folder.except.join(", ")) };
         line(screen, about, format_args!("{}  {place}{except}", styled(screen.out.strong, &folder.inside)));
         about = "";
     }
@@ -155,7 +164,9 @@ fn used(status: &Status) -> String {
     let mut parts = Vec::new();
     parts.extend(status.memory.map(|bytes| format!("{} of memory", size(bytes))));
     parts.extend(status.cpu_millis.map(|millis| format!("{:.1} s of processor time", millis as f64 / 1000.0)));
-    parts.extend(status.processes.map(|number| if number == 1 { "1 process".to_owned() } else { format!("{number} processes") }));
+    parts.extend(
+        status.processes.map(|number| if number == 1 { "1 process".to_owned() } else { format!("{number} processes") }),
+    );
     parts.push(format!("{} of members", count(status.guests, "command")));
     parts.join(", ")
 }
@@ -167,7 +178,8 @@ fn service_line(screen: &Screen, service: &ServiceStatus) -> String {
         Phase::Waiting | Phase::GettingReady | Phase::Pausing => screen.out.warning,
         Phase::Over | Phase::Stopped => screen.out.faint,
     };
-    let detail = if service.detail.is_empty() { String::new() } else { format!(": {}", shown(service.detail.as_bytes())) };
+    let detail =
+        if service.detail.is_empty() { String::new() } else { format!(": {}", shown(service.detail.as_bytes())) };
     let restarts = match service.restarts {
         0 => String::new(),
         number => format!(", begun again {number} ×"),
@@ -187,7 +199,8 @@ fn failed_step(screen: &Screen, failed: &FailedStep) {
 
 /// A workspace that does not run.
 pub fn stopped(screen: &Screen, place: &Place, standing: Standing, record: Option<&Record>) {
-    let when = record.and_then(|record| record.ended).map_or_else(String::new, |ended| format!(" since {}", clock(ended)));
+    let when =
+        record.and_then(|record| record.ended).map_or_else(String::new, |ended| format!(" since {}", clock(ended)));
     screen.result(format_args!(
         "{}  {}{when}",
         styled(screen.out.strong, &place.name),
@@ -216,14 +229,18 @@ pub fn pending(screen: &Screen, pending: &Pending, advise: bool) {
             Effort::ServiceRestart => screen.out.warning,
             Effort::WorkspaceRestart | Effort::ImageBuild => screen.out.bad,
         };
-        line(screen, about, format_args!(
-            "{:width$}  {}  {} {} {}",
-            change.what,
-            styled(style, format_args!("{:17}", change.effort.words())),
-            short(&change.runs),
-            styled(screen.out.faint, "→"),
-            short(&change.wanted)
-        ));
+        line(
+            screen,
+            about,
+            format_args!(
+                "{:width$}  {}  {} {} {}",
+                change.what,
+                styled(style, format_args!("{:17}", change.effort.words())),
+                short(&change.runs),
+                styled(screen.out.faint, "→"),
+                short(&change.wanted)
+            ),
+        );
         about = "";
     }
     if advise && !pending.changes.is_empty() {
@@ -289,12 +306,21 @@ impl<'a> Teller<'a> {
                         let text = format!("step {name} left out: {why}");
                         self.screen.say(styled(styles.faint, text));
                     }
-                    None => self.screen.say(format_args!("{} step {name}  {}", styled(styles.good, "done"), seconds(*millis))),
+                    None => self.screen.say(format_args!(
+                        "{} step {name}  {}",
+                        styled(styles.good, "done"),
+                        seconds(*millis)
+                    )),
                 }
             }
             Told::StepFailed(failed) => {
                 self.finish();
-                self.screen.insist(format_args!("{} the step {:?}: {}", styled(styles.bad, "failed"), failed.name, failed.how));
+                self.screen.insist(format_args!(
+                    "{} the step {:?}: {}",
+                    styled(styles.bad, "failed"),
+                    failed.name,
+                    failed.how
+                ));
                 self.lines(&failed.last_lines);
             }
             Told::Service(service) => self.service(service),
@@ -308,7 +334,11 @@ impl<'a> Teller<'a> {
             Phase::Ready => self.screen.say(format_args!("{} service {}", styled(styles.good, "ready"), service.name)),
             Phase::Failed => {
                 let failed = styled(styles.bad, "failed");
-                self.screen.insist(format_args!("{failed} service {}: {}", service.name, shown(service.detail.as_bytes())));
+                self.screen.insist(format_args!(
+                    "{failed} service {}: {}",
+                    service.name,
+                    shown(service.detail.as_bytes())
+                ));
                 self.lines(&service.last_lines);
             }
             Phase::Pausing | Phase::Over => {

@@ -15,6 +15,7 @@ mod debian;
 mod demo;
 mod inside;
 mod kinds;
+mod living;
 mod lock;
 mod machines;
 mod manners;

@@ -91,9 +91,8 @@ pub fn changes(runs: &Arrangement, wanted: &Arrangement) -> Vec<Change> {
     for (name, have, want) in differing(&have.env, &want.env, Clone::clone) {
         add(format!("variable {name}"), have, want, Effort::Live);
     }
-    let by_name = |ports: &[PortPart]| {
-        ports.iter().map(|port| (port.name.clone(), port.clone())).collect::<BTreeMap<_, _>>()
-    };
+    let by_name =
+        |ports: &[PortPart]| ports.iter().map(|port| (port.name.clone(), port.clone())).collect::<BTreeMap<_, _>>();
     for (name, have, want) in differing(&by_name(&runs.ports), &by_name(&wanted.ports), shown_port) {
         add(format!("port {name}"), have, want, Effort::Live);
     }

@@ -14,7 +14,12 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     nothing_is_covered(spec, mistakes);
     twice(mistakes, "two downloads have the name", spec.downloads.iter().map(|one| &one.name), Code::NAME_TWICE);
     let starting = spec.start_steps.iter().map(|start| &start.step);
-    twice(mistakes, "two steps have the name", spec.steps.iter().chain(starting).map(|step| &step.name), Code::NAME_TWICE);
+    twice(
+        mistakes,
+        "two steps have the name",
+        spec.steps.iter().chain(starting).map(|step| &step.name),
+        Code::NAME_TWICE,
+    );
     twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
     ports_keep_apart(spec, mistakes);
     names_mean_ports(spec, mistakes);
@@ -101,7 +106,8 @@ fn ports_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for (position, port) in spec.ports.iter().enumerate() {
         for earlier in spec.ports[..position].iter().filter(|earlier| earlier.protocol == port.protocol) {
             let meet = |mine: u16, my_last: u16, other: u16, other_last: u16| mine <= other_last && other <= my_last;
-            let shown = |first: u16, last: u16| if first == last { first.to_string() } else { format!("{first} to {last}") };
+            let shown =
+                |first: u16, last: u16| if first == last { first.to_string() } else { format!("{first} to {last}") };
             let (mine, theirs) = (port.last(), earlier.last());
             let inside = meet(port.inside.value, mine.0, earlier.inside.value, theirs.0);
             let outside = meet(port.outside.value, mine.1, earlier.outside.value, theirs.1);

@@ -223,7 +223,9 @@ pub(super) fn pause(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
 
 /// An amount of memory in bytes: a whole number and `MiB` or `GiB`.
 pub(super) fn memory(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
-    if let Some(bytes @ 16_777_216..=1_125_899_906_842_624) = measure(&text.value, &[("MiB", 1 << 20), ("GiB", 1 << 30)]) {
+    if let Some(bytes @ 16_777_216..=1_125_899_906_842_624) =
+        measure(&text.value, &[("MiB", 1 << 20), ("GiB", 1 << 30)])
+    {
         return Some(bytes);
     }
     let message = format!("{:?} is no amount of memory of at least 16 MiB", text.value);

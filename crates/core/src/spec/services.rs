@@ -276,7 +276,8 @@ pub(super) fn order(reader: &mut Reader<'_>, services: &BTreeMap<String, At<Serv
         }
     }
     if let Some(way) = circle(services, steps) {
-        let message = format!("{} wait for each other", way.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", "));
+        let message =
+            format!("{} wait for each other", way.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", "));
         let mistake = Mistake::new(Code::SERVICE_CYCLE, way[0].1.clone(), message, "take one `after` out");
         let last = way[way.len() - 1].1.clone();
         reader.push(mistake.noting("this one").against(last, "and this one"));
@@ -294,10 +295,7 @@ pub(super) fn unknown(reader: &mut Reader<'_>, named: &At<String>, known: &[&str
 }
 
 /// A circle among services and steps. A step waits for the one before it.
-fn circle<'a>(
-    services: &'a BTreeMap<String, At<Service>>,
-    steps: &'a [StartStep],
-) -> Option<Vec<(&'a str, &'a Span)>> {
+fn circle<'a>(services: &'a BTreeMap<String, At<Service>>, steps: &'a [StartStep]) -> Option<Vec<(&'a str, &'a Span)>> {
     let mut nodes: Vec<(&str, &Span, Vec<&str>)> = Vec::new();
     for (name, service) in services {
         let after = service.value.after.iter().map(|after| after.value.as_str()).filter(|after| after != name);
@@ -311,9 +309,8 @@ fn circle<'a>(
     let mut open: Vec<usize> = (0..nodes.len()).collect();
     // What waits for nothing that is left goes; what remains waits for each other.
     loop {
-        let waits = |number: &usize| {
-            nodes[*number].2.iter().any(|after| open.iter().any(|other| nodes[*other].0 == *after))
-        };
+        let waits =
+            |number: &usize| nodes[*number].2.iter().any(|after| open.iter().any(|other| nodes[*other].0 == *after));
         let still: Vec<_> = open.iter().copied().filter(waits).collect();
         if still.len() == open.len() {
             break;

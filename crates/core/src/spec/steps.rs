@@ -44,7 +44,9 @@ pub(super) fn read(
             None => "write the name of another step, or leave it out".to_owned(),
         };
         let message = match moments.iter().find(|(name, _)| *name == named.value) {
-            Some(_) => format!("the step {:?} is carried out when a workspace starts, after all of the image's", named.value),
+            Some(_) => {
+                format!("the step {:?} is carried out when a workspace starts, after all of the image's", named.value)
+            }
             None => format!("there is no step {:?}", named.value),
         };
         reader.push(Mistake::new(Code::UNKNOWN_STEP, named.span.clone(), message, remedy));
@@ -58,7 +60,8 @@ pub(super) fn read(
     });
     let start = start.into_iter().map(|mut step| {
         step.after.retain(|after| services.contains_key(&after.value));
-        let moment = moments.iter().find(|(name, _)| *name == step.name.value).map_or(Moment::Start, |(_, moment)| *moment);
+        let moment =
+            moments.iter().find(|(name, _)| *name == step.name.value).map_or(Moment::Start, |(_, moment)| *moment);
         StartStep { step, moment }
     });
     (build, start.collect())

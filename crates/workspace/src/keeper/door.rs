@@ -73,11 +73,8 @@ impl Keeper {
                 (from < state.told.len() || gone || is_late()).then(|| state.told[from..].to_vec())
             });
             if news.is_empty() {
-                let answer = if is_late() {
-                    Answer::Done
-                } else {
-                    Answer::Refused("the workspace is being stopped".to_owned())
-                };
+                let answer =
+                    if is_late() { Answer::Done } else { Answer::Refused("the workspace is being stopped".to_owned()) };
                 return wire::send(guest, &answer, &[]);
             }
             next += news.len();
@@ -158,4 +155,3 @@ impl Keeper {
         inside.into_os_string().into_string().ok()
     }
 }
-

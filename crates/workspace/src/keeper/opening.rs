@@ -13,7 +13,7 @@ use cavrith_core::spec::Moment;
 use cavrith_sandbox::job::{CommandJob, Ending};
 use cavrith_sandbox::session::Attended as _;
 
-use super::service::{supervise, wait_for};
+use super::service::{finish, supervise, wait_for};
 use super::work::{Cancel, Keeper, Supervised};
 use crate::journal::{self, Journal};
 use crate::protocol::{Followed, Phase, ServiceStatus, Told};
@@ -84,13 +84,14 @@ impl Keeper {
         match failed {
             None => self.begin_services(&arrangement, &arrangement.services_in_order()),
             Some(failed) => {
-                for name in arrangement.services_in_order() {
-                    self.add_waiting(&name, &format!("the step {:?} failed", failed.name));
-                }
+                let why = format!("the step {:?} failed", failed.name);
                 self.change(|state| {
                     state.failed_step = Some(failed.clone());
                     state.told.push(Told::StepFailed(failed));
                 });
+                for name in arrangement.services_in_order() {
+                    self.add_waiting(&name, &why);
+                }
             }
         }
         self.change(|state| {
@@ -140,7 +141,10 @@ impl Keeper {
         }
         if let Ok(cancel) = Cancel::new() {
             let supervised = Supervised { status: new_status(name, why), cancel: Arc::new(cancel), thread: None };
-            self.change(|state| drop(state.services.insert(name.to_owned(), supervised)));
+            self.change(|state| {
+                state.told.push(Told::Service(supervised.status.clone()));
+                state.services.insert(name.to_owned(), supervised);
+            });
         }
     }
 
@@ -227,13 +231,7 @@ impl Keeper {
             running.signals()(signal_hook::consts::SIGKILL);
         }
         let ending = running.wait();
-        // What it wrote is still taken; what processes that it left behind write is not waited for.
-        for _ in 0..50 {
-            if reader.is_finished() {
-                break;
-            }
-            thread::sleep(Duration::from_millis(10));
-        }
+        finish(&reader);
         let how = match ending {
             _ if !ended => format!("it took longer than {} s", step.limit),
             Ok(ending) if ending.is_good() => {
@@ -243,9 +241,7 @@ impl Keeper {
             Ok(ending) => ending.to_string(),
             Err(error) => error.to_string(),
         };
-        let lines = journal::last(&self.logs, &step.name, since, LAST_LINES);
-        let own = |line: &String| !line.starts_with("[cavrith]");
-        Err(failed(how, lines.into_iter().filter(own).collect()))
+        Err(failed(how, journal::last(&self.logs, &step.name, since, LAST_LINES)))
     }
 
     /// Waits until a service is ready, or will not be.

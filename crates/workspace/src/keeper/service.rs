@@ -149,7 +149,7 @@ impl Watch<'_> {
         }
         self.journal.line("[cavrith] begun");
         let journal = Arc::clone(&self.journal);
-        let (running, _) = match self.keeper.start_piped(&command, move |line| journal.line(line)) {
+        let (running, reader) = match self.keeper.start_piped(&command, move |line| journal.line(line)) {
             Ok(started) => started,
             Err(error) => {
                 self.journal.line(&format!("[cavrith] {error}"));
@@ -159,6 +159,7 @@ impl Watch<'_> {
         let seen = self.attend(&running);
         // What it left behind would be in the way of the next one.
         let _ = self.keeper.session.kill_marked(&mark(self.name));
+        finish(&reader);
         seen
     }
 
@@ -199,7 +200,8 @@ impl Watch<'_> {
             if self.is_ready(begun) {
                 self.was_ready = Some(Instant::now());
                 self.keeper.set_service(self.name, Phase::Ready, "", Vec::new());
-            } else if let Some(ready) = self.part.ready.as_ref().filter(|ready| !late && begun.elapsed().as_secs() >= ready.limit)
+            } else if let Some(ready) =
+                self.part.ready.as_ref().filter(|ready| !late && begun.elapsed().as_secs() >= ready.limit)
             {
                 late = true;
                 let detail = format!("not ready after {} s; it still runs", ready.limit);
@@ -241,9 +243,17 @@ impl Watch<'_> {
     }
 
     fn last_lines(&self) -> Vec<String> {
-        // What it wrote last may still be on its way to the log.
-        std::thread::sleep(Duration::from_millis(50));
         journal::last(&self.keeper.logs, self.name, self.begun_at, LAST_LINES)
+    }
+}
+
+/// Waits for what a command wrote before its end; what processes that it left behind write is not waited for.
+pub(super) fn finish(reader: &std::thread::JoinHandle<()>) {
+    for _ in 0..100 {
+        if reader.is_finished() {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(5));
     }
 }
 

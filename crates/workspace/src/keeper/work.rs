@@ -136,12 +136,7 @@ fn first_done_path(bench: &Path) -> PathBuf {
 }
 
 impl Keeper {
-    pub fn new(
-        job: KeeperJob,
-        place: Place,
-        made: Made,
-        stop: mpsc::Sender<()>,
-    ) -> Result<Arc<Self>, WorkspaceError> {
+    pub fn new(job: KeeperJob, place: Place, made: Made, stop: mpsc::Sender<()>) -> Result<Arc<Self>, WorkspaceError> {
         let connector = made.session.connector()?;
         let forward = Forward::begin(&job.arrangement.ports, &connector)?;
         let first_done = fs::read(first_done_path(&made.bench)).unwrap_or_default();
@@ -370,17 +365,13 @@ impl Keeper {
         };
         outcome?;
         self.change(|state| state.standing = if frozen { Standing::Frozen } else { Standing::Running });
-        let note = "every process was stopped by a signal, since no control group can be made here; shells inside may notice";
+        let note =
+            "every process was stopped by a signal, since no control group can be made here; shells inside may notice";
         Ok((frozen && !groups).then(|| note.to_owned()))
     }
 
     /// Ports, names, limits and variables as a changed arrangement has them.
-    pub fn follow_live(
-        &self,
-        arrangement: &Arc<Arrangement>,
-        image_key: ImageKey,
-        stamps: Vec<Stamp>,
-    ) -> Vec<String> {
+    pub fn follow_live(&self, arrangement: &Arc<Arrangement>, image_key: ImageKey, stamps: Vec<Stamp>) -> Vec<String> {
         let mut notes = Vec::new();
         if let Err(error) = locked(&self.forward).change(&arrangement.ports) {
             notes.push(error.to_string());
