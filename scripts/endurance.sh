@@ -22,8 +22,11 @@ at   = "start"
 run  = "echo start >> /srv/ledger/starts; sync /srv/ledger/starts"
 SPEC
 "$program" lock -q > "$dir/log" 2>&1 && "$program" build -q > "$dir/log" 2>&1 || { tail -5 "$dir/log"; exit 1; }
+running() { pgrep -c -f '^cavrith: ' || true; }
+before=$(running)
 keeper() { sed -n 's/^{"record":1,"keeper":\([0-9]*\),.*/\1/p' "$CAVRITH_HOME"/workspaces/*/record; }
-written=0 failed=0 declare -A kills=([none]=0 [keeper]=0 [service]=0 [command]=0)
+written=0 failed=0
+declare -A kills=([none]=0 [keeper]=0 [service]=0 [command]=0)
 for round in $(seq "$rounds"); do
     pause=$(printf '0.%03d' $((RANDOM % 250)))
     case $((RANDOM % 4)) in
@@ -46,12 +49,12 @@ sleep 3
 lines=$(wc -l < "$CAVRITH_HOME"/kept/*/ledger/rounds)
 left=$(find "$CAVRITH_HOME/store/staging" -mindepth 1 | wc -l)
 processes=$(pgrep -cf "$dir" || true)
-named=$(pgrep -c -f '^cavrith: ' || true)
+named=$(($(running) - before))
 mounts=$(grep -c "$dir" /proc/mounts)
-groups=$(find /sys/fs/cgroup -maxdepth 4 -name "timetable-*" -o -maxdepth 4 -name "cavrith-timetable-*" 2> /dev/null | wc -l)
+groups=$(find /sys/fs/cgroup -maxdepth 4 -name "*timetable-*" 2> /dev/null | wc -l)
 sockets=$(find "$CAVRITH_HOME" -type s | wc -l)
-ports=$(ss -Hltn 2> /dev/null | grep -c '127.0.0.1:80[89]')
+ports=$(ss -Hltnp 2> /dev/null | grep -c cavrith)
 echo "$rounds rounds: ${kills[none]} whole, the keeper killed ${kills[keeper]} ×, the service ${kills[service]} ×, the command ${kills[command]} ×; $failed failed"
 echo "kept: $lines of $written lines"
 echo "left: $left files in staging, $processes processes of the folder, $named keepers and insides, $mounts mounts, $groups control groups, $sockets sockets, $ports listening ports"
-[ "$lines" = "$written" ] && [ $((failed + left + processes + named + mounts + groups + sockets)) = 0 ]
+[ "$lines" = "$written" ] && [ $((failed + left + processes + named + mounts + groups + sockets + ports)) = 0 ]

@@ -89,7 +89,23 @@ at   = "build"
 run  = "date > /srv/site/drawn; echo $$ > /srv/site/drawn.pid"
 SPEC
 shot seal-refused 12 "$ida/timetable" "$work/fresh" "cavrith seal"
-shot run 12 "$tove/timetable" "$tove/home" "cavrith run -- sh -c 'id; pwd; quill --version; gauge run sailings.csv; lantern --extensions'"
+cat "$here/demo/project/more.toml" > "$work/more.toml"
+CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" start --wait -q
+cp "$tove/timetable/cavrith.toml" "$work/kept.toml"
+cat "$work/more.toml" >> "$tove/timetable/cavrith.toml"
+sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8080"\nTIDE      = "high"/' "$tove/timetable/cavrith.toml"
+shot status 12 "$tove/timetable" "$tove/home" "cavrith run -- sh -c 'httpd -p 9090; id -un'; cavrith status; cavrith apply; cavrith list"
+CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
+cp "$work/kept.toml" "$tove/timetable/cavrith.toml"
+cat >> "$tove/timetable/cavrith.toml" <<'SPEC'
+
+[services.tides]
+run   = "gauge run /code/tides.csv && exec sleep 1000"
+after = ["site"]
+SPEC
+shot start 12 "$tove/timetable" "$tove/home" "cavrith start --wait; echo \"it ended with \$?\"; cavrith status"
+CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
+cp "$work/kept.toml" "$tove/timetable/cavrith.toml"
 shot demo 8 "$work" "$work/none" "cavrith demo again"
 
 # What needs a mirror of the Debian archive; without one the pictures stay as they are.
@@ -97,7 +113,8 @@ cp -r "$here/examples" "$work/examples"
 if cavrith -C "$work/examples/sailings" lock --outdated > /dev/null 2>&1; then
     rm "$work/examples/sailings/cavrith.lock"
     CAVRITH_HOME=$work/archive cavrith -C "$work/examples/sailings" lock -q
-    shot build-debian 12 "$work/examples/sailings" "$work/archive" "cavrith build; cavrith run /code/start.sh --once Brindle 09:00"
+    shot build-debian 12 "$work/examples/sailings" "$work/archive" "cavrith build; cavrith start --wait; cavrith run -- psql -c 'table sailings'"
+    CAVRITH_HOME=$work/archive cavrith -C "$work/examples/sailings" stop -q
     sed -i 's/"git", /"git", "exim4-daemon-light", "postfix", /' "$work/examples/sailings/cavrith.toml"
     shot lock-debian 12 "$work/examples/sailings" "$work/archive" "cavrith lock"
 fi

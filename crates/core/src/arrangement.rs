@@ -1,6 +1,6 @@
 //! What runs in a workspace: everything that its keeper needs to know, and what it takes to get from one arrangement to another.
 //!
-//! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down; [`changes`] holds
+//! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down; [`changes()`] holds
 //! what runs against what the spec says now, and names for each difference the least [`Effort`] that brings it about.
 
 use core::net::IpAddr;

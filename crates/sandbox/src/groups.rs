@@ -41,15 +41,17 @@ const CONTROLLERS: [&str; 4] = ["memory", "cpu", "pids", "freezer"];
 const PERIOD: u64 = 100_000;
 
 impl Groups {
-    /// Makes groups for `name` where this machine lets us. `root` is `/sys/fs/cgroup`, and `own` the text of `/proc/self/cgroup`.
-    pub fn make(root: &Path, own: &str, name: &str) -> Self {
+    /// Makes groups for `name` where this machine lets us. `root` is `/sys/fs/cgroup`, and `own` the text of `/proc/self/cgroup`. `announce` hears of
+    /// each directory before it is made, so that whoever is killed in between leaves none that nobody knows of.
+    pub fn make(root: &Path, own: &str, name: &str, announce: &dyn Fn(&Path)) -> Self {
         let mut groups = Self::default();
-        groups.make_unified(root, own, name);
+        groups.make_unified(root, own, name, announce);
         for controller in CONTROLLERS {
             let dir = root.join(controller);
             // A hierarchy of version 1 that has the controller; version 2 has no file of this name.
             if dir.join("tasks").exists() && !groups.keeps(controller) {
                 let own = dir.join("cavrith").join(name);
+                announce(&own);
                 if fs::create_dir_all(&own).is_ok() {
                     groups.single.push((controller, own));
                 }
@@ -64,9 +66,9 @@ impl Groups {
     }
 
     /// As [`Self::make`], on this machine.
-    pub fn make_here(name: &str) -> Self {
+    pub fn make_here(name: &str, announce: &dyn Fn(&Path)) -> Self {
         let own = fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
-        Self::make(Path::new("/sys/fs/cgroup"), &own, name)
+        Self::make(Path::new("/sys/fs/cgroup"), &own, name, announce)
     }
 
     fn keeps(&self, controller: &str) -> bool {
@@ -78,7 +80,7 @@ impl Groups {
         }
     }
 
-    fn make_unified(&mut self, root: &Path, own: &str, name: &str) {
+    fn make_unified(&mut self, root: &Path, own: &str, name: &str, announce: &dyn Fn(&Path)) {
         let hierarchy = [root.to_owned(), root.join("unified")];
         let Some(hierarchy) = hierarchy.into_iter().find(|dir| dir.join("cgroup.subtree_control").exists()) else {
             return;
@@ -97,6 +99,7 @@ impl Groups {
                     }
                 }
                 let group = beneath.join(format!("cavrith-{name}"));
+                announce(&group);
                 let made = group.is_dir() || fs::create_dir(&group).is_ok();
                 if made && fs::OpenOptions::new().write(true).open(group.join("cgroup.procs")).is_ok() {
                     let has = |file: &str| group.join(file).exists();
@@ -278,7 +281,7 @@ mod tests {
     #[test]
     fn limits_are_written_into_a_delegated_group_of_the_unified_hierarchy() {
         let (dir, group) = unified();
-        let groups = Groups::make(dir.path(), "1:name=x:/\n0::/user/app\n", "timetable-1");
+        let groups = Groups::make(dir.path(), "1:name=x:/\n0::/user/app\n", "timetable-1", &|_| ());
         assert_eq!(groups.kept, Kept { memory: true, cpus: true, processes: true, freezing: true });
         assert_eq!(groups.dirs(), std::slice::from_ref(&group));
         groups.limit(Limits { memory: Some(1 << 30), cpus: Some(2), processes: None }).unwrap();
@@ -295,7 +298,7 @@ mod tests {
     #[test]
     fn without_a_hierarchy_that_may_be_written_nothing_is_kept() {
         let dir = tempfile::tempdir().unwrap();
-        let groups = Groups::make(&dir.path().join("none"), "0::/\n", "timetable-1");
+        let groups = Groups::make(&dir.path().join("none"), "0::/\n", "timetable-1", &|_| ());
         assert_eq!((groups.kept, groups.dirs().len()), (Kept::default(), 0));
         assert!(groups.freeze(true).is_err());
         groups.limit(Limits { memory: Some(1 << 30), ..Limits::default() }).unwrap();

@@ -61,6 +61,12 @@ impl Client {
     }
 
     fn broken(&self, error: std::io::Error) -> WorkspaceError {
+        if matches!(
+            error.kind(),
+            std::io::ErrorKind::BrokenPipe | std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::UnexpectedEof
+        ) {
+            return self.gone();
+        }
         file_error("talk to the keeper of", &self.name)(error).into()
     }
 
@@ -231,7 +237,7 @@ pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result
     let name = client.name.clone();
     let guest = client.run(visit, [rustix::stdio::stdin(), rustix::stdio::stdout(), rustix::stdio::stderr()])?;
     attend(&guest, signals).map_err(|error| match error {
-        SandboxError::Gone => WorkspaceError::Gone { name },
+        SandboxError::Gone => WorkspaceError::EndedUnder { name },
         error => error.into(),
     })
 }

@@ -253,8 +253,9 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
     let folders = mounts::folders(&arrangement.folders, grounds)?;
     let bench = place.scratch(&arrangement.image)?;
     let entry = place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let groups = Groups::make_here(&entry);
-    groups.dirs().iter().for_each(|dir| leavings.note(&format!("group {}", dir.display())));
+    // Of its own name for each keeper: the janitor of one that was killed may just be removing that one's.
+    let announce = |dir: &Path| leavings.note(&format!("group {}", dir.display()));
+    let groups = Groups::make_here(&format!("{entry}-{}", std::process::id()), &announce);
     let mut notes = Vec::new();
     if let Err(error) = groups.limit(arrangement.limits) {
         notes.push(format!("limits cannot be set: {error}"));

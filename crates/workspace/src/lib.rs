@@ -89,6 +89,14 @@ pub enum WorkspaceError {
         /// The workspace.
         name: String,
     },
+    /// The keeper went away under a command that ran.
+    #[error(
+        "the workspace {name} ended under the command: it was stopped, or its keeper was killed; cavrith status tells more"
+    )]
+    EndedUnder {
+        /// The workspace.
+        name: String,
+    },
     /// It does not run.
     #[error("the workspace {name} does not run; cavrith start starts it")]
     NotRunning {
@@ -194,6 +202,7 @@ impl WorkspaceError {
             | Self::Refused { .. }
             | Self::OtherProtocol { .. }
             | Self::Gone { .. }
+            | Self::EndedUnder { .. }
             | Self::NotRunning { .. }
             | Self::FolderInUse(_)
             | Self::Copy { .. }

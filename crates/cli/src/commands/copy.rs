@@ -24,7 +24,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Copy) -> Outcome {
     }
     // One that does not run is opened for its files alone.
     let (place, project) = meant.to_start()?;
-    launch(screen, &home, &place, &project, true)?;
+    launch(screen, &place, &project, true)?;
     let outcome = client(&place).and_then(|client| carry_out(screen, command, client));
     end(&place)?;
     outcome

@@ -48,7 +48,11 @@ pub fn exec(general: &General, screen: &Screen, command: &Logs) -> Outcome {
     }
     let width = sources.iter().map(|source| source.chars().count()).max().unwrap_or(0);
     lines.iter().for_each(|line| show(screen, line, width));
-    while command.follow {
+    if !command.follow {
+        return Ok(0);
+    }
+    // Until it is interrupted, or the workspace is dropped.
+    while place.dir.is_dir() {
         std::thread::sleep(LOOK);
         if command.source.is_empty() {
             // A service that begins only now is followed, too, from its first line on.
@@ -59,9 +63,6 @@ pub fn exec(general: &General, screen: &Screen, command: &Logs) -> Outcome {
         let mut news: Vec<_> = followers.values_mut().flat_map(Follower::news).collect();
         news.sort_by_key(|line| line.at);
         news.iter().for_each(|line| show(screen, line, width));
-        if !place.dir.is_dir() {
-            return Ok(0);
-        }
     }
     Ok(0)
 }

@@ -46,7 +46,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
         }
         return settle(screen, &place, command, None, Some(pending));
     }
-    launch(screen, &home, &place, &project, false)?;
+    launch(screen, &place, &project, false)?;
     settle(screen, &place, command, Some(begun), None)
 }
 
@@ -59,7 +59,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     }
     // The spec may call it otherwise by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
-    launch(screen, &home, &place, &project, false)?;
+    launch(screen, &place, &project, false)?;
     settle(screen, &place, command, Some(begun), None)
 }
 
@@ -71,7 +71,7 @@ pub fn lock_of(project: &Project) -> Result<Lock, Failure> {
 }
 
 /// Starts a keeper, over an image that is built when it is not there.
-pub fn launch(screen: &Screen, home: &Home, place: &Place, project: &Project, plain: bool) -> Result<(), Failure> {
+pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) -> Result<(), Failure> {
     let lock = lock_of(project)?;
     let earlier = Record::read(&place.dir);
     if let Some(record) = earlier.as_ref().filter(|record| record.ended.is_none()) {
@@ -90,7 +90,6 @@ pub fn launch(screen: &Screen, home: &Home, place: &Place, project: &Project, pl
             path.display()
         ));
     }
-    let _ = home;
     wanted.launch(place, &bench.shed.store, bench.identity, plain)?;
     Ok(())
 }

@@ -105,7 +105,7 @@ fn a_killed_keeper_ends_everything_inside_and_is_noticed() {
     kill(Pid::from_raw(keeper as i32), Signal::SIGKILL).unwrap();
     let output = child.wait_with_output().unwrap();
     assert_eq!(output.status.code(), Some(3));
-    assert!(String::from_utf8_lossy(&output.stderr).contains("its keeper was killed"));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("ended under the command"));
     soon("something inside still runs", || processes(&mark).is_empty());
     soon("something is left in staging", || staging_is_empty(&team));
     assert!(team.ok(&["status"]).contains("its keeper was killed"));

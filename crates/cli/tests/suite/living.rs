@@ -556,3 +556,68 @@ fn a_restarted_machine_is_recognised() {
     team.ok(&["start", "--wait"]);
     assert_eq!(phase(&team, "site"), "ready");
 }
+
+#[test]
+fn a_site_is_reached_by_both_protocols_and_opened_where_there_is_a_desktop() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let team = living("");
+    team.change("inside = 8080", "inside = 8080\nopen = true");
+    let programs = team.dir.path().join("programs");
+    fs::create_dir(&programs).unwrap();
+    let opened = team.dir.path().join("opened");
+    let script = format!("#!/bin/sh\necho \"$@\" > {}.new; mv {0}.new {0}\n", opened.display());
+    fs::write(programs.join("xdg-open"), script).unwrap();
+    fs::set_permissions(programs.join("xdg-open"), fs::Permissions::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", programs.display(), std::env::var("PATH").unwrap());
+    let start = || {
+        let mut command = team.command(&["start", "--wait"]);
+        command.env("PATH", &path).env_remove("WAYLAND_DISPLAY").env_remove("DISPLAY");
+        command
+    };
+    // Without a desktop it is only said.
+    let said = start().output().unwrap();
+    let url = format!("http://localhost:{}/", port(&team, "site"));
+    assert!(told(&said).contains(&format!("site is at {url}")), "{}", told(&said));
+    team.ok(&["stop"]);
+    assert!(!opened.exists());
+    assert!(start().env("DISPLAY", ":0").status().unwrap().success());
+    soon("nothing was opened", || opened.exists());
+    assert!(fs::read_to_string(&opened).unwrap().starts_with("http://localhost:"));
+    let mut stream = TcpStream::connect(("::1", port(&team, "site") as u16)).unwrap();
+    stream.write_all(b"GET /news.html HTTP/1.0\r\n\r\n").unwrap();
+    let mut page = String::new();
+    stream.read_to_string(&mut page).unwrap();
+    assert!(page.contains("Welcome aboard"));
+}
+
+#[test]
+fn a_port_is_bound_to_the_address_that_the_spec_names_and_no_other() {
+    let team = living("");
+    team.change("inside = 8080", "inside = 8080\nbind = \"127.0.0.2\"");
+    team.ok(&["start", "--wait"]);
+    let number = port(&team, "site") as u16;
+    assert!(TcpStream::connect(("127.0.0.2", number)).is_ok());
+    assert!(TcpStream::connect(("::1", number)).is_err());
+    team.ok(&["stop"]);
+    team.change("127.0.0.2", "192.0.2.77");
+    assert!(told(&team.run(&["check"])).contains("CV0145"));
+    let refused = team.fails(&["start"], 3);
+    assert!(refused.contains("at 192.0.2.77 for `site` cannot be listened on"), "{refused}");
+    team.assert_clean();
+}
+
+#[test]
+fn a_thousand_connections_are_carried_at_once() {
+    let team = living("");
+    team.ok(&["start", "--wait"]);
+    let number = port(&team, "site") as u16;
+    let open: Vec<_> = (0..1000).map(|_| TcpStream::connect(("127.0.0.1", number)).unwrap()).collect();
+    // Each is answered, while all are open.
+    for (number, mut stream) in open.iter().enumerate().rev() {
+        stream.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+        stream.write_all(b"GET /news.html HTTP/1.0\r\n\r\n").unwrap();
+        let mut page = String::new();
+        stream.read_to_string(&mut page).unwrap();
+        assert!(page.contains("Welcome aboard"), "connection {number}: {page}");
+    }
+}

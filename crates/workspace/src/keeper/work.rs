@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
-use std::os::unix::fs::MetadataExt as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -198,8 +198,8 @@ impl Keeper {
         let opened = File::open(dir).map_err(file_error("open", dir))?;
         let short = Path::new("/proc/self/fd").join(opened.as_raw_fd().to_string()).join(client::DOOR);
         let listener = UnixListener::bind(&short).map_err(file_error("listen at", &path))?;
-        let mode = fs::Permissions::from(std::os::unix::fs::PermissionsExt::from_mode(0o600));
-        fs::set_permissions(&path, mode).map_err(file_error("change the rights of", &path))?;
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o600))
+            .map_err(file_error("change the rights of", &path))?;
         give_to_member(&path, self.identity)?;
         let accepting = listener.try_clone().map_err(file_error("listen at", &path))?;
         let keeper = Arc::clone(self);
