@@ -103,7 +103,7 @@ cat >> "$tove/timetable/cavrith.toml" <<'SPEC'
 run   = "gauge run /code/tides.csv && exec sleep 1000"
 after = ["site"]
 SPEC
-shot start 12 "$tove/timetable" "$tove/home" "cavrith start --wait; echo \"it ended with \$?\"; cavrith status"
+shot start 12 "$tove/timetable" "$tove/home" "cavrith start --wait; cavrith status; cavrith logs tides"
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 cp "$work/kept.toml" "$tove/timetable/cavrith.toml"
 shot demo 8 "$work" "$work/none" "cavrith demo again"

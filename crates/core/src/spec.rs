@@ -30,6 +30,7 @@ use crate::version::Version;
 pub use gather::{Gathered, gather};
 pub use parse::{Parsed, parse, parse_gathered};
 pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
+pub use steps::{Action, Copy, Run, Step, Text, Write};
 
 /// The file's name in a project.
 pub const FILE_NAME: &str = "cavrith.toml";
@@ -336,73 +337,6 @@ pub struct Download {
     pub mode: u16,
 }
 
-/// One entry of `[[steps]]`.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Step {
-    /// A name for people.
-    pub name: At<String>,
-    /// What it does.
-    pub action: Action,
-    /// A command that, when it succeeds, leaves the step out.
-    pub unless: Option<Run>,
-    /// A path that, when it is there, leaves the step out.
-    pub creates: Option<At<RootPath>>,
-    /// Names of steps that come first.
-    pub after: Vec<At<String>>,
-    /// Variables of this step only, with what they refer to filled in.
-    pub env: BTreeMap<String, At<String>>,
-    /// Who carries it out; root when left out.
-    pub account: Option<At<String>>,
-    /// Seconds that it may take.
-    pub limit: Option<u64>,
-}
-
-/// What a step does.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Action {
-    /// It runs a command.
-    Run(Run),
-    /// It writes a file.
-    Write(Write),
-    /// It copies files of the project.
-    Copy(Copy),
-}
-
-/// `steps[].write`.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Write {
-    /// The file.
-    pub inside: At<RootPath>,
-    /// What stands in it.
-    pub text: Text,
-    /// Its rights.
-    pub mode: u16,
-    /// Who it belongs to; root when left out.
-    pub owner: Option<At<String>>,
-}
-
-/// Where the text of a written file comes from.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Text {
-    /// From the spec itself.
-    Content(String),
-    /// From a template, a file relative to the project.
-    Template(At<String>),
-}
-
-/// `steps[].copy`.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Copy {
-    /// File or folder, relative to the project.
-    pub from: At<String>,
-    /// What it becomes.
-    pub inside: At<RootPath>,
-    /// What to leave out, in the patterns of git's ignore files.
-    pub except: Vec<At<String>>,
-    /// Who all of it belongs to; root when left out.
-    pub owner: Option<At<String>>,
-}
-
 impl Wanted {
     /// The depot it has to come from, when one is named.
     pub fn depot(&self) -> Option<&At<String>> {
@@ -425,33 +359,6 @@ impl Spec {
             _ => None,
         });
         own.iter().chain(toolchains.flatten()).collect()
-    }
-}
-
-/// A command of a step.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Run {
-    /// A text for the shell of the root, `/bin/sh -c`.
-    Shell(String),
-    /// A program and its arguments, without a shell.
-    Program(Vec<String>),
-}
-
-impl Run {
-    /// Program and arguments.
-    pub fn argv(&self) -> Vec<String> {
-        match self {
-            Self::Shell(text) => vec!["/bin/sh".to_owned(), "-ec".to_owned(), text.clone()],
-            Self::Program(argv) => argv.clone(),
-        }
-    }
-
-    /// As it is written.
-    pub fn shown(&self) -> String {
-        match self {
-            Self::Shell(text) => text.clone(),
-            Self::Program(argv) => argv.join(" "),
-        }
     }
 }
 

@@ -14,7 +14,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use rustix::fs::CWD;
 use rustix::mount::{OpenTreeFlags, open_tree};
 
-use crate::session::Raw;
+use crate::raw::Raw;
 use crate::{Identity, SandboxError, outside};
 
 /// A mount of `folder` in which its owner is the account; `None` when it needs none.

@@ -39,6 +39,7 @@ mod measuring;
 pub mod net;
 pub mod odd;
 pub mod owners;
+mod raw;
 mod root;
 pub mod session;
 pub mod terminal;

@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::groups::Groups;
 use crate::ids::{self, Identity};
 use crate::job::{CommandJob, Job, Purpose};
-use crate::session::Raw;
+use crate::raw::Raw;
 use crate::{SandboxError, Session};
 
 /// How something stands.

@@ -5,8 +5,6 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
-use std::os::unix::process::CommandExt as _;
-use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -16,99 +14,8 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use crate::ids::{Identity, map_child};
 use crate::job::{CommandJob, Ending, Job, Order, Report, Use};
 use crate::net::Connector;
-use crate::{SandboxError, child, folder, outside, wire};
-
-/// Milliseconds that a sandbox has for its orderly end.
-const PATIENCE: u16 = 20_000;
-
-/// A child of our own executable, on the other end of a socket.
-#[derive(Debug)]
-pub(crate) struct Raw {
-    pid: u32,
-    child: Mutex<Child>,
-    socket: UnixStream,
-}
-
-impl Raw {
-    fn start() -> Result<Self, SandboxError> {
-        let (socket, theirs) = UnixStream::pair().map_err(outside("make a socket"))?;
-        let mut command = Command::new("/proc/self/exe");
-        command.arg0(child::NAME).env_clear().current_dir("/");
-        command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
-        let child = command.spawn().map_err(outside("start the sandbox"))?;
-        Ok(Self { pid: child.id(), child: Mutex::new(child), socket })
-    }
-
-    /// A child that has unshared its user namespace, and waits without a map.
-    pub(crate) fn hold_ids() -> Result<Self, SandboxError> {
-        let raw = Self::start()?;
-        raw.order(&Order::HoldIds, &[])?;
-        match raw.report()?.0 {
-            Report::Unshared => Ok(raw),
-            other => Err(unexpected(other)),
-        }
-    }
-
-    pub(crate) fn pid(&self) -> u32 {
-        self.pid
-    }
-
-    fn order(&self, order: &Order, fds: &[BorrowedFd<'_>]) -> Result<(), SandboxError> {
-        wire::send(&self.socket, order, fds).map_err(|error| match error.kind() {
-            io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset => SandboxError::Gone,
-            _ => outside("talk to the sandbox")(error),
-        })
-    }
-
-    fn report(&self) -> Result<Received, SandboxError> {
-        match wire::receive(&self.socket) {
-            Ok(Some(report)) => Ok(report),
-            Ok(None) => Err(SandboxError::Gone),
-            Err(error) => Err(outside("listen to the sandbox")(error)),
-        }
-    }
-}
-
-impl Raw {
-    /// Ends it, and waits until it has ended.
-    fn end(&self) {
-        // PID 1 ends when the socket does. The kernel ends everything inside before it lets PID 1 be collected, and the
-        // child collects PID 1; so when the child has ended, nothing is left.
-        let _ = self.socket.shutdown(std::net::Shutdown::Both);
-        let mut child = locked(&self.child);
-        let id = i32::try_from(self.pid).ok().and_then(rustix::process::Pid::from_raw);
-        let running = matches!(child.try_wait(), Ok(None));
-        let watched = id.filter(|_| running);
-        let watched = watched.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
-        let ended = !running
-            || watched.is_some_and(|watched| {
-                let mut watched = [PollFd::new(watched.as_fd(), PollFlags::POLLIN)];
-                matches!(poll(&mut watched, PollTimeout::from(PATIENCE)), Ok(1))
-            });
-        if !ended {
-            // Then PID 1, whose parent it is, goes with it.
-            let _ = child.kill();
-        }
-        let _ = child.wait();
-    }
-}
-
-impl Drop for Raw {
-    fn drop(&mut self) {
-        self.end();
-    }
-}
-
-fn unexpected(report: Report) -> SandboxError {
-    match report {
-        Report::Failed(why) if why.starts_with(child::NO_NAMESPACES) => SandboxError::Lacks {
-            what: format!("it cannot {why}"),
-            remedy: "let an administrator run: sysctl user.max_user_namespaces=15000".to_owned(),
-        },
-        Report::Failed(why) => SandboxError::Inside(why),
-        other => SandboxError::Inside(format!("go on: it said {other:?}")),
-    }
-}
+use crate::raw::{Raw, unexpected};
+use crate::{SandboxError, folder, outside, wire};
 
 /// A sandbox that stands. It ends when this value is dropped, when the thread that began it ends, or when this process
 /// does.
@@ -128,7 +35,7 @@ struct Orders {
 }
 
 /// A report with its descriptors.
-type Received = (Report, Vec<OwnedFd>);
+pub(crate) type Received = (Report, Vec<OwnedFd>);
 
 #[derive(Debug, Default)]
 struct Waiting {
@@ -138,7 +45,7 @@ struct Waiting {
     gone: bool,
 }
 
-fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+pub(crate) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 

@@ -218,9 +218,55 @@ fn a_folder_appears_and_its_place_must_be_a_plain_directory(yard: &Yard) {
     let session = with("/code").unwrap();
     assert_eq!(run(&session, &shell(1000, "busybox cat /code/table; echo made > /code/new"), MINUTE).1, "low tide");
     assert_eq!(fs::read_to_string(outside.join("new")).unwrap(), "made\n");
-    for inside in ["/nowhere", "/proc/self/cwd", "/bin/busybox"] {
+    // A place that is not there is made, in the home as the account's.
+    let mut job = yard.job(Purpose::Workspace);
+    job.only = (1000, 1000);
+    job.folders.push(FolderMount::new(outside.clone(), "/home/crew/deep/place".into()));
+    let session = Session::begin(job, yard.identity).unwrap();
+    let look = "busybox stat -c %u /home/crew/deep; busybox cat /home/crew/deep/place/table";
+    assert_eq!(run(&session, &shell(1000, look), MINUTE).1, "1000\nlow tide");
+    for inside in ["/proc/self/cwd", "/bin/busybox", "/bin/busybox/deeper"] {
         assert!(matches!(with(inside), Err(SandboxError::Inside(_))), "{inside} was taken");
     }
+}
+
+fn a_new_kept_folder_gets_rights_and_owner_of_its_place(yard: &Yard) {
+    let kept = yard.dir.path().join("kept");
+    fs::create_dir(&kept).unwrap();
+    let mut job = yard.job(Purpose::Workspace);
+    let mut mount = FolderMount::new(kept.clone(), "/tmp".into());
+    (mount.kept, mount.new) = (true, true);
+    job.folders.push(mount);
+    let session = Session::begin(job, yard.identity).unwrap();
+    assert_eq!(run(&session, &shell(1000, "busybox stat -c %a.%u /tmp; echo tide > /tmp/mine"), MINUTE).1, "1777.0\n");
+    assert_eq!(fs::read_to_string(kept.join("mine")).unwrap(), "tide\n");
+}
+
+fn what_is_used_and_listened_on_is_told_and_marked_processes_are_killed(yard: &Yard) {
+    let session = yard.session(Purpose::Workspace);
+    let null = fs::File::options().read(true).write(true).open("/dev/null").unwrap();
+    let streams = || [null.as_fd(), null.as_fd(), null.as_fd()];
+    let mut marked = shell(1000, "busybox httpd -f -p 7070 & exec busybox sleep 1000");
+    marked.env.insert("CAVRITH_SERVICE".to_owned(), "site".to_owned());
+    let running = session.start(&marked, streams()).unwrap();
+    let begun = Instant::now();
+    let used = loop {
+        let used = session.measure().unwrap();
+        if !used.listening.is_empty() || begun.elapsed() > MINUTE {
+            break used;
+        }
+    };
+    assert_eq!((used.listening[0].port, used.listening[0].program.as_str(), used.processes), (7070, "busybox", 2));
+    assert!(used.memory > 0 && session.connector().unwrap().is_listened(7070));
+    assert!(session.has("/bin/busybox").unwrap() && !session.has("/no/such").unwrap());
+    session.kill_marked("CAVRITH_SERVICE=other").unwrap();
+    session.kill_marked("CAVRITH_SERVICE=site").unwrap();
+    assert_eq!(running.wait().unwrap(), Ending::Signal(9));
+    while session.measure().unwrap().processes > 0 {
+        assert!(begun.elapsed() < MINUTE, "a marked process lives");
+    }
+    session.end();
+    assert!(matches!(session.start(&shell(0, "true"), streams()), Err(SandboxError::Gone)));
 }
 
 fn the_time_of_day_and_process_ids_can_be_shifted(yard: &Yard) {
@@ -322,6 +368,11 @@ fn main() {
         (
             "a folder appears and its place must be a plain directory",
             a_folder_appears_and_its_place_must_be_a_plain_directory,
+        ),
+        ("a new kept folder gets rights and owner of its place", a_new_kept_folder_gets_rights_and_owner_of_its_place),
+        (
+            "what is used and listened on is told and marked processes are killed",
+            what_is_used_and_listened_on_is_told_and_marked_processes_are_killed,
         ),
         ("the time of day and process ids can be shifted", the_time_of_day_and_process_ids_can_be_shifted),
         ("ports inside are their own and can be reached", ports_inside_are_their_own_and_can_be_reached),

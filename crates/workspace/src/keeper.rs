@@ -8,6 +8,7 @@
 //! | module | what |
 //! |---|---|
 //! | [`work`] | what its threads share, and what they tell |
+//! | [`standing`] | how it stands: told, frozen, changed while it runs |
 //! | [`service`] | one service: begun, watched, begun again, ended |
 //! | [`opening`] | steps and services in their order, at a start and after a change |
 //! | [`door`] | requests |
@@ -15,6 +16,7 @@
 mod door;
 mod opening;
 mod service;
+mod standing;
 mod work;
 
 use std::fs;

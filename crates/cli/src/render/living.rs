@@ -98,8 +98,8 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
         about = "";
     }
     for one in &status.undeclared {
-        let kind = if one.udp { "/udp" } else { "" };
         let program = if one.program.is_empty() { "something".to_owned() } else { shown(one.program.as_bytes()) };
+        let kind = if one.udp { "/udp" } else { "" };
         line(
             screen,
             about,
@@ -109,16 +109,12 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
                 one.port
             ),
         );
-        let protocol = if one.udp { ", protocol = \"udp\"" } else { "" };
-        line(
-            screen,
-            "",
-            format_args!(
-                "    ports = [{{ name = \"{}\", inside = {}{protocol} }}], as an entry of [[ports]]",
-                plain_name(&one.program, one.port),
-                one.port
-            ),
-        );
+        line(screen, "", "    [[ports]]");
+        line(screen, "", format_args!("    name     = \"{}\"", plain_name(&one.program, one.port)));
+        line(screen, "", format_args!("    inside   = {}", one.port));
+        if one.udp {
+            line(screen, "", "    protocol = \"udp\"");
+        }
         about = "";
     }
     about = "folders";
@@ -182,7 +178,7 @@ fn service_line(screen: &Screen, service: &ServiceStatus) -> String {
         if service.detail.is_empty() { String::new() } else { format!(": {}", shown(service.detail.as_bytes())) };
     let restarts = match service.restarts {
         0 => String::new(),
-        number => format!(", begun again {number} ×"),
+        number => format!(" (restarts: {number})"),
     };
     format!(
         "{}  {} since {}{detail}{restarts}",

@@ -10,6 +10,7 @@ mod archive;
 mod build;
 mod check;
 mod crash;
+mod crossing;
 mod damage;
 mod debian;
 mod demo;

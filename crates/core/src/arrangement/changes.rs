@@ -162,7 +162,7 @@ fn shown_port(port: &PortPart) -> String {
     };
     let bind = port.bind.map_or_else(String::new, |bind| format!(" at {bind}"));
     let exact = if port.exact { ", exactly" } else { "" };
-    format!("{}/{} → {}{bind}{exact}", row(port.inside), port.protocol, row(port.outside))
+    format!("{}/{}, outside {}{bind}{exact}", row(port.inside), port.protocol, row(port.outside))
 }
 
 fn shown_command(argv: &[String]) -> String {

@@ -11,7 +11,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, mpsc};
 use std::thread;
 use std::time::Duration;
 
-use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGSTOP, SIGTERM};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
 use cavrith_core::account::ACCOUNT_ID;
@@ -19,7 +19,7 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::groups::Groups;
-use cavrith_sandbox::job::{CommandJob, FolderMount, Listening};
+use cavrith_sandbox::job::{CommandJob, FolderMount};
 use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::session::{Lines, Running};
 use cavrith_sandbox::{Identity, SandboxError, Session};
@@ -28,9 +28,9 @@ use super::{KeeperJob, Made};
 use crate::network::WayOut;
 use crate::place::{Place, give_to_member};
 use crate::ports::Forward;
-use crate::protocol::{Phase, ServiceStatus, Status, Told};
+use crate::protocol::{Phase, ServiceStatus, Told};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
-use crate::{WorkspaceError, client, names};
+use crate::{WorkspaceError, client};
 
 /// How long members' commands have for their end.
 const FAREWELL: Duration = Duration::from_secs(2);
@@ -47,13 +47,13 @@ pub(super) struct Keeper {
     identity: Identity,
     /// Nothing is written down of it.
     plain: bool,
-    groups: Groups,
+    pub groups: Groups,
     way: Mutex<Option<WayOut>>,
-    network: String,
+    pub network: String,
     bench: PathBuf,
     layers: Vec<TreeDigest>,
-    since: u64,
-    forward: Mutex<Forward>,
+    pub since: u64,
+    pub forward: Mutex<Forward>,
     state: Mutex<State>,
     /// Something in the state is otherwise.
     pub changed: Condvar,
@@ -76,10 +76,10 @@ pub(super) struct State {
     pub first_done: Vec<String>,
     /// Marks of steps that were carried out, or left out, in this run.
     pub ran: Vec<String>,
-    image_key: ImageKey,
-    stamps: Vec<Stamp>,
-    notes: Vec<String>,
-    limits: Vec<String>,
+    pub image_key: ImageKey,
+    pub stamps: Vec<Stamp>,
+    pub notes: Vec<String>,
+    pub limits: Vec<String>,
     ended: Option<u64>,
 }
 
@@ -353,85 +353,6 @@ impl Keeper {
             lines.finish(&mut on_line);
         });
         Ok((running, reader))
-    }
-
-    /// Halts everything inside, or lets it go on.
-    pub fn freeze(&self, frozen: bool) -> Result<Option<String>, String> {
-        let groups = self.groups.kept.freezing;
-        let outcome = if groups {
-            self.groups.freeze(frozen).map_err(|error| error.to_string())
-        } else {
-            self.session.signal_all(if frozen { SIGSTOP } else { SIGCONT }).map_err(|error| error.to_string())
-        };
-        outcome?;
-        self.change(|state| state.standing = if frozen { Standing::Frozen } else { Standing::Running });
-        let note =
-            "every process was stopped by a signal, since no control group can be made here; shells inside may notice";
-        Ok((frozen && !groups).then(|| note.to_owned()))
-    }
-
-    /// Ports, names, limits and variables as a changed arrangement has them.
-    pub fn follow_live(&self, arrangement: &Arc<Arrangement>, image_key: ImageKey, stamps: Vec<Stamp>) -> Vec<String> {
-        let mut notes = Vec::new();
-        if let Err(error) = locked(&self.forward).change(&arrangement.ports) {
-            notes.push(error.to_string());
-        }
-        // The file lies inside as itself, so what is written into it is seen at once.
-        let hosts = self.place.dir.join("files/hosts");
-        if let Err(error) = fs::write(&hosts, names::inside_text(arrangement)) {
-            notes.push(format!("names inside stay as they were: {error}"));
-        }
-        if let Err(error) = self.groups.limit(arrangement.limits) {
-            notes.push(format!("limits cannot be set: {error}"));
-        }
-        let (limits, each) = super::keep_limits(arrangement.limits, &self.groups);
-        if each != cavrith_sandbox::job::Each::default() {
-            notes.push("limits that are kept by process hold after the next restart".to_owned());
-        }
-        self.change(|state| {
-            state.arrangement = Arc::clone(arrangement);
-            (state.image_key, state.stamps, state.limits) = (image_key, stamps, limits);
-        });
-        notes
-    }
-
-    /// How everything stands.
-    pub fn status(&self) -> Status {
-        let frozen = self.state().standing == Standing::Frozen;
-        // What is frozen answers nothing; the kernel still knows of its groups.
-        let used = if frozen { None } else { self.session.measure().ok() };
-        let ports = locked(&self.forward).carried();
-        let state = self.state();
-        let declared = |listening: &Listening| {
-            state.arrangement.ports.iter().any(|port| {
-                let last = port.inside.saturating_add(port.count.saturating_sub(1));
-                (port.protocol == cavrith_core::spec::Protocol::Udp) == listening.udp
-                    && (port.inside..=last).contains(&listening.port)
-            })
-        };
-        let listening = used.as_ref().map(|used| used.listening.clone()).unwrap_or_default();
-        // Sockets for datagrams are bound by whoever asks for a name, so of those only the small numbers are told.
-        let undeclared =
-            listening.into_iter().filter(|one| !declared(one) && (!one.udp || one.port < 32_768)).collect();
-        Status {
-            standing: state.standing,
-            keeper: std::process::id(),
-            since: self.since,
-            image: state.arrangement.image,
-            arrangement: (*state.arrangement).clone(),
-            services: state.services.values().map(|service| service.status.clone()).collect(),
-            ports,
-            undeclared,
-            memory: self.groups.memory().or(used.as_ref().map(|used| used.memory)),
-            cpu_millis: self.groups.cpu_millis().or(used.as_ref().map(|used| used.cpu_millis)),
-            processes: used.as_ref().map(|used| used.processes),
-            guests: self.guests.load(Ordering::SeqCst),
-            failed_step: state.failed_step.clone(),
-            network: self.network.clone(),
-            limits: state.limits.clone(),
-            notes: state.notes.clone(),
-            first_done: state.first_done.clone(),
-        }
     }
 
     /// Ends everything in order: services first, those that others wait for last, then members' commands, then the inside.
