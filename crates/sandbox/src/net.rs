@@ -6,7 +6,8 @@ use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use std::sync::mpsc;
 use std::time::Duration;
 
-use rustix::net::{AddressFamily, SocketType};
+use rustix::net::sockopt::Timeout;
+use rustix::net::{AddressFamily, SocketFlags, SocketType};
 use rustix::thread::LinkNameSpaceType;
 
 /// Starts the loopback interface of this process's network namespace.
@@ -23,9 +24,12 @@ pub(crate) fn loopback_up() -> io::Result<()> {
     if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
 
+/// How long connecting to a port inside may take.
+const PATIENCE: Duration = Duration::from_secs(10);
+
 /// Something to be done in the inside's network.
 enum Wish {
-    Connect(u16, mpsc::Sender<io::Result<TcpStream>>),
+    Socket(AddressFamily, mpsc::Sender<io::Result<OwnedFd>>),
     Listen(u16, mpsc::Sender<io::Result<TcpListener>>),
     Datagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
     ListenDatagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
@@ -53,7 +57,7 @@ impl Connector {
             // Whoever wished may have gone; then nobody hears the answer.
             while inside && let Ok(wish) = granting.recv() {
                 match wish {
-                    Wish::Connect(port, answer) => drop(answer.send(connect_inside(port))),
+                    Wish::Socket(family, answer) => drop(answer.send(stream_socket(family))),
                     Wish::Listen(port, answer) => drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port)))),
                     Wish::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
                     Wish::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
@@ -72,7 +76,19 @@ impl Connector {
     /// # Errors
     /// When nothing inside listens on it.
     pub fn connect(&self, port: u16) -> io::Result<TcpStream> {
-        self.ask(|answer| Wish::Connect(port, answer))
+        self.connect_to((Ipv4Addr::LOCALHOST, port).into())
+            .or_else(|error| self.connect_to((Ipv6Addr::LOCALHOST, port).into()).map_err(|_| error))
+    }
+
+    /// The socket is made inside, and connected by whoever asks: a server that is slow to take connections holds up nobody else.
+    fn connect_to(&self, address: SocketAddr) -> io::Result<TcpStream> {
+        let family = if address.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
+        let socket = self.ask(|answer| Wish::Socket(family, answer))?;
+        // On Linux it bounds connecting, too (socket(7)).
+        rustix::net::sockopt::set_socket_timeout(&socket, Timeout::Send, Some(PATIENCE))?;
+        rustix::net::connect(&socket, &address)?;
+        rustix::net::sockopt::set_socket_timeout(&socket, Timeout::Send, None)?;
+        Ok(socket.into())
     }
 
     /// A listener on a port of the inside's loopback, as a program inside would have it.
@@ -112,12 +128,8 @@ impl Connector {
     }
 }
 
-fn connect_inside(port: u16) -> io::Result<TcpStream> {
-    let limit = Duration::from_secs(5);
-    let first = TcpStream::connect_timeout(&SocketAddr::from((Ipv4Addr::LOCALHOST, port)), limit);
-    first.or_else(|error| {
-        TcpStream::connect_timeout(&SocketAddr::from((Ipv6Addr::LOCALHOST, port)), limit).map_err(|_| error)
-    })
+fn stream_socket(family: AddressFamily) -> io::Result<OwnedFd> {
+    Ok(rustix::net::socket_with(family, SocketType::STREAM, SocketFlags::CLOEXEC, None)?)
 }
 
 /// As the kernel's lists of this thread's network say.

@@ -192,6 +192,11 @@ impl Phase {
         }
     }
 
+    /// Whether what waits for it may begin: it is ready, or has done what it was there for.
+    pub fn is_enough(self) -> bool {
+        matches!(self, Self::Ready | Self::Over)
+    }
+
     /// Whether nothing more happens to it by itself while all goes well.
     pub fn is_rest(self) -> bool {
         !matches!(self, Self::Waiting | Self::GettingReady | Self::Pausing)

@@ -271,7 +271,7 @@ fn a_thousand_connections_are_carried_at_once() {
     let open: Vec<_> = (0..1000).map(|_| TcpStream::connect(("127.0.0.1", number)).unwrap()).collect();
     // Each is answered, while all are open.
     for (number, mut stream) in open.iter().enumerate().rev() {
-        stream.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
+        stream.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
         stream.write_all(b"GET /news.html HTTP/1.0\r\n\r\n").unwrap();
         let mut page = String::new();
         stream.read_to_string(&mut page).unwrap();

@@ -355,3 +355,35 @@ fn a_restarted_machine_is_recognised() {
     team.ok(&["start", "--wait"]);
     assert_eq!(phase(&team, "site"), "ready");
 }
+
+#[test]
+fn a_stop_in_the_middle_of_a_start_is_no_failure_and_what_is_over_is_enough_for_others() {
+    let team = living(
+        r#"
+[[steps]]
+name = "slow"
+at = "start"
+unless = "test -e /code/quick"
+run = "echo begun > /code/begun; sleep 1000"
+
+[services.prepare]
+run = "echo prepared"
+restart = "never"
+
+[services.prepared]
+run = "exec sleep 1000"
+after = ["prepare"]
+"#,
+    );
+    let mut start = team.command(&["start", "-q"]).spawn().unwrap();
+    soon("the step never began", || team.project().join("begun").exists());
+    assert_eq!(status(&team)["standing"], "starting");
+    team.ok(&["stop"]);
+    assert!(!start.wait().unwrap().success());
+    assert_eq!(status(&team)["failed_step"], serde_json::Value::Null);
+    fs::write(team.project().join("quick"), "").unwrap();
+    team.ok(&["start", "--wait"]);
+    assert_eq!((phase(&team, "prepare"), phase(&team, "prepared")), ("over".to_owned(), "ready".to_owned()));
+    team.ok(&["stop"]);
+    team.assert_clean();
+}

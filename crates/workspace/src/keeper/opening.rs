@@ -77,6 +77,10 @@ impl Keeper {
                 return;
             }
             if let Err(how) = self.carry_out(&arrangement, step) {
+                // What is cut off by the end of the workspace did not fail.
+                if self.is_ending() {
+                    return;
+                }
                 failed = Some(how);
                 break;
             }
@@ -251,7 +255,7 @@ impl Keeper {
                 return Some(Err(format!("the service {name} that it waits for is gone")));
             };
             match service.status.phase {
-                Phase::Ready => Some(Ok(())),
+                phase if phase.is_enough() => Some(Ok(())),
                 phase if phase.is_rest() => {
                     let detail = &service.status.detail;
                     Some(Err(format!("the service {name} that it waits for is {}: {detail}", phase.words())))

@@ -117,25 +117,24 @@ pub(super) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel:
 impl Watch<'_> {
     /// Waits for the services that come first; false when that was cancelled.
     fn wait_for_others(&self) -> bool {
+        let mut told = None;
         loop {
-            let waits_for = {
-                let state = self.keeper.state();
-                let other = |name: &&String| state.services.get(*name).map(|service| service.status.clone());
-                self.part.after.iter().find_map(|name| other(&name).filter(|status| status.phase != Phase::Ready))
-            };
-            if self.cancel.is_meant() {
-                return false;
-            }
-            let Some(other) = waits_for else { return true };
-            // Only what will not come by itself is worth a word; the rest is a matter of moments.
-            let detail = if other.phase.is_rest() {
-                format!("{} is {}", other.name, other.phase.words())
-            } else {
-                String::new()
-            };
+            // Nothing, when all are there; else what to say, which is asked for anew whenever something has changed.
+            let detail = self.keeper.wait_until(|state| {
+                let status = |name: &String| state.services.get(name).map(|service| &service.status);
+                let waits_for = self.part.after.iter().filter_map(status).find(|status| !status.phase.is_enough());
+                if self.cancel.is_meant() {
+                    return Some(None);
+                }
+                let Some(other) = waits_for else { return Some(None) };
+                // Only what will not come by itself is worth a word; the rest is a matter of moments.
+                let rests = other.phase.is_rest();
+                let detail = if rests { format!("{} is {}", other.name, other.phase.words()) } else { String::new() };
+                (told.as_ref() != Some(&detail)).then_some(Some(detail))
+            });
+            let Some(detail) = detail else { return !self.cancel.is_meant() };
             self.keeper.set_service(self.name, Phase::Waiting, &detail, Vec::new());
-            let state = self.keeper.state();
-            drop(self.keeper.changed.wait_timeout(state, Duration::from_millis(200)));
+            told = Some(detail);
         }
     }
 
