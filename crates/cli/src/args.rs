@@ -288,6 +288,16 @@ fn measure(text: &str, units: &[(&str, u64)]) -> Result<u64, String> {
     value.ok_or_else(|| format!("write a whole number and one of {}", names.join(", ")))
 }
 
+/// The name of a workspace, which is also that of a directory.
+fn workspace_name(text: &str) -> Result<String, String> {
+    let good = |letter: char| letter.is_ascii_lowercase() || letter.is_ascii_digit() || letter == '-';
+    let begins = text.starts_with(|letter: char| letter.is_ascii_lowercase() || letter.is_ascii_digit());
+    if begins && text.len() <= 63 && text.chars().all(good) {
+        return Ok(text.to_owned());
+    }
+    Err("use at most 63 lower-case letters, digits and -".to_owned())
+}
+
 fn duration(text: &str) -> Result<Duration, String> {
     measure(text, &[("s", 1), ("min", 60), ("h", 3600), ("d", 86_400)]).map(Duration::from_secs)
 }

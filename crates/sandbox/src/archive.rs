@@ -19,7 +19,12 @@ pub(crate) fn carry_out(task: &Task) -> io::Result<()> {
 }
 
 fn about<'a>(doing: &'a str, path: &'a Path) -> impl FnOnce(io::Error) -> io::Error + 'a {
-    move |error| io::Error::new(error.kind(), format!("cannot {doing} {}: {error}", path.display()))
+    move |error| {
+        // The archive's own words only say again what was done; the reason is beneath.
+        let beneath = error.get_ref().and_then(|inner| inner.source()).map(ToString::to_string);
+        let why = beneath.unwrap_or_else(|| error.to_string());
+        io::Error::new(error.kind(), format!("cannot {doing} {}: {why}", path.display()))
+    }
 }
 
 /// Writes a file or directory to an archive in which its name is `name`. Links are kept as links.

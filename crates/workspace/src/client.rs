@@ -179,7 +179,7 @@ impl Client {
     /// # Errors
     /// When it cannot be started.
     pub fn run(self, visit: Visit, streams: [BorrowedFd<'_>; 3]) -> Result<Guest, WorkspaceError> {
-        let program = visit.argv.first().cloned().unwrap_or_default();
+        let program = visit.argv.first().cloned().unwrap_or_else(|| "the shell".to_owned());
         self.ask(Request::Run(Box::new(visit)), &streams)?;
         match self.answer()? {
             Some((Answer::Started, mut fds)) => Ok(Guest { door: Arc::new(self.stream), terminal: fds.pop() }),

@@ -5,13 +5,13 @@ use std::time::Duration;
 
 use clap::{Args as Arguments, Subcommand};
 
-use super::{Report, duration};
+use super::{Report, duration, workspace_name};
 
 /// Which workspace is meant.
 #[derive(Debug, Clone, Default, Arguments)]
 pub struct Which {
     /// The workspace's name: any on this machine, or a new one for another workspace of this project
-    #[arg(long, short, value_name = "NAME")]
+    #[arg(long, short, value_name = "NAME", value_parser = workspace_name)]
     pub name: Option<String>,
 }
 

@@ -116,6 +116,7 @@ fn files_are_copied_in_and_out_of_a_workspace_that_runs_or_not() {
     team.ok(&["copy", "out", "/home/crew/renamed", team.dir.path().to_str().unwrap()]);
     assert_eq!(fs::read_to_string(team.dir.path().join("renamed")).unwrap(), "seven fathoms");
     assert!(team.fails(&["copy", "in", source, "/etc"], 3).contains("Permission denied"));
+    assert!(team.fails(&["copy", "in", source, "/no/such"], 3).contains("cannot write /no/such: No such file"));
     assert!(team.fails(&["copy", "out", "/nothing", "."], 3).contains("cannot read /nothing"));
     team.ok(&["copy", "in", source, "/srv", "--account", "root"]);
 }

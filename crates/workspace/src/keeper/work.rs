@@ -370,6 +370,8 @@ impl Keeper {
         while self.guests.load(Ordering::SeqCst) > 0 && begun.elapsed() < FAREWELL {
             thread::sleep(Duration::from_millis(10));
         }
+        // Without ports there is nothing that could be refused.
+        let _ = locked(&self.forward).change(&[]);
         drop(locked(&self.way).take());
         self.session.end();
         cavrith_sandbox::groups::remove(&self.groups.dirs());
