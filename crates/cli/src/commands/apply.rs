@@ -36,6 +36,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         return Err(Failure::Own(1, why.clone()));
     }
     let failed = status.failed_step.is_some()
+        || status.ports.len() < status.arrangement.ports.len()
         || status.services.iter().any(|service| service.phase == cavrith_workspace::protocol::Phase::Failed);
     if !command.report.json {
         render::pending(screen, &pending, false);

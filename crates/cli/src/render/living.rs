@@ -97,6 +97,14 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
         line(screen, about, port(screen, one).trim_start_matches("port "));
         about = "";
     }
+    for part in &status.arrangement.ports {
+        if !status.ports.iter().any(|port| port.name == part.name) {
+            let name = styled(screen.out.strong, &part.name);
+            let text = format!("{name}: {}; cavrith apply tries again", styled(screen.out.bad, "not carried"));
+            line(screen, about, text);
+            about = "";
+        }
+    }
     for one in &status.undeclared {
         let program = if one.program.is_empty() { "something".to_owned() } else { shown(one.program.as_bytes()) };
         let kind = if one.udp { "/udp" } else { "" };

@@ -244,6 +244,18 @@ fn apply_does_the_least_that_is_enough() {
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "echo $TIDE; ls /tmp/still-here"]), "high\n/tmp/still-here\n");
     assert_eq!(keeper(), first);
     assert!(told(&team.run(&["apply"])).contains("nothing to do"));
+    // A port that cannot be had is told, and the rest is done.
+    let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let number = taken.local_addr().unwrap().port();
+    let exact = format!("\n[[ports]]\nname = \"log\"\ninside = 8082\noutside = {number}\nexact = true\n");
+    write(&format!("{spec}{exact}"));
+    let refused = team.fails(&["apply"], 5);
+    assert!(refused.contains(&format!("the port {number} for `log` is taken")), "{refused}");
+    assert_eq!((keeper(), phase(&team, "raw")), (first, "none".to_owned()));
+    assert!(team.ok(&["status"]).contains("log: not carried"));
+    drop(taken);
+    team.ok(&["apply"]);
+    assert_eq!(port(&team, "log"), u64::from(number));
     // Another image: built, and what would be lost is told before anything is done.
     team.ok(&["run", "-q", "--", "touch", "/home/crew/notes"]);
     write(&format!("{spec}\n[[steps]]\nname = \"more\"\nat = \"build\"\nrun = \"touch /srv/more\"\n"));
@@ -254,7 +266,6 @@ fn apply_does_the_least_that_is_enough() {
     team.ok(&["apply", "--fresh"]);
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "ls /srv/more; ls /home/crew"]), "/srv/more\n");
     assert_ne!(keeper(), first);
-    assert_eq!(phase(&team, "raw"), "none");
 }
 
 #[test]

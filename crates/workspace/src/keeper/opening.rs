@@ -34,7 +34,11 @@ impl Keeper {
     /// Follows a changed arrangement as far as that can be done while it runs, in a thread of its own.
     pub fn follow(self: &Arc<Self>, followed: Followed) -> Result<(), String> {
         let refused = self.change(|state| match state.standing {
-            Standing::Running => {
+            // Services that take their time to get ready need not be waited for: a changed spec may be what they need.
+            Standing::Starting if state.opening => {
+                Some("the workspace is carrying out steps; wait for them".to_owned())
+            }
+            Standing::Running | Standing::Starting => {
                 state.standing = Standing::Starting;
                 (state.opening, state.settled, state.failed_step) = (true, false, None);
                 state.told.clear();

@@ -34,9 +34,9 @@ impl Keeper {
     /// Ports, names, limits and variables as a changed arrangement has them.
     pub fn follow_live(&self, arrangement: &Arc<Arrangement>, image_key: ImageKey, stamps: Vec<Stamp>) -> Vec<String> {
         let mut notes = Vec::new();
-        if let Err(error) = locked(&self.forward).change(&arrangement.ports) {
-            notes.push(error.to_string());
-        }
+        let ports = locked(&self.forward).change(&arrangement.ports);
+        self.change(|state| state.lacks_port = ports.is_err());
+        notes.extend(ports.err().map(|error| error.to_string()));
         // The file lies inside as itself, so what is written into it is seen at once.
         let hosts = self.place.dir.join("files/hosts");
         if let Err(error) = fs::write(&hosts, names::inside_text(arrangement)) {

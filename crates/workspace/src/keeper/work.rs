@@ -72,6 +72,8 @@ pub(super) struct State {
     pub opening: bool,
     pub services: BTreeMap<String, Supervised>,
     pub failed_step: Option<FailedStep>,
+    /// A port of a changed arrangement could not be carried.
+    pub lacks_port: bool,
     /// Marks of steps of the first start that are done.
     pub first_done: Vec<String>,
     /// Marks of steps that were carried out, or left out, in this run.
@@ -148,6 +150,7 @@ impl Keeper {
             opening: true,
             services: BTreeMap::new(),
             failed_step: None,
+            lacks_port: false,
             // A record that cannot be read means that the steps are carried out again, which their guards are for.
             first_done: serde_json::from_slice(&first_done).unwrap_or_default(),
             ran: Vec::new(),
@@ -398,7 +401,7 @@ impl State {
             return;
         }
         let fine = |service: &Supervised| matches!(service.status.phase, Phase::Ready | Phase::Over | Phase::Stopped);
-        let good = self.failed_step.is_none() && self.services.values().all(fine);
+        let good = self.failed_step.is_none() && !self.lacks_port && self.services.values().all(fine);
         self.settled = true;
         if self.standing == Standing::Starting {
             self.standing = Standing::Running;
