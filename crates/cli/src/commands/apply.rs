@@ -38,7 +38,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let failed = status.failed_step.is_some()
         || status.ports.len() < status.arrangement.ports.len()
         || status.services.iter().any(|service| service.phase == cavrith_workspace::protocol::Phase::Failed);
-    if !command.report.json {
+    if !command.report.json && !screen.quiet {
         render::pending(screen, &pending, false);
     }
     if command.only_say {
@@ -97,7 +97,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     if command.report.json {
         let value = status_value(&status);
         screen.json(&json!({ "name": place.name, "applied": true, "good": good, "pending": pending, "status": value }));
-    } else {
+    } else if !screen.quiet {
         let took = seconds(begun.elapsed().as_millis() as u64);
         let how = if good == Some(true) {
             styled(screen.out.good, "follows the spec")

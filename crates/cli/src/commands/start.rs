@@ -107,7 +107,7 @@ fn settle(
     let status = client(place)?.status()?;
     if as_json {
         screen.json(&json!({ "name": place.name, "good": good, "status": status_value(&status), "pending": pending }));
-    } else {
+    } else if !screen.quiet {
         if let Some(begun) = begun {
             for port in &status.ports {
                 screen.result(crate::render::living::port(screen, port));
