@@ -134,7 +134,14 @@ pub fn workspace_aspects(seal: &Seal, measured: &Measured) -> Vec<Aspect> {
     // Left out where there is nothing, as of a seal that was made before there were services.
     if !(want.living.is_empty() && have.living.is_empty()) {
         let differences = map_differences(&want.living, &have.living);
-        aspects.push(aspect("services", format!("{} and the like", count(want.living.len(), "service")), differences));
+        aspects.push(aspect(
+            "services",
+            match want.living.len() {
+                1 => "1 service, start step or name".to_owned(),
+                several => format!("{several} services, start steps and names"),
+            },
+            differences,
+        ));
     }
     aspects
 }

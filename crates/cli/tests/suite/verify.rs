@@ -39,7 +39,7 @@ fn a_member_with_another_home_is_the_same() {
     same       account            crew
     same       folders            1 folder
     same       ports              1 port
-    same       services           1 service and the like
+    same       services           1 service, start step or name
 
     the same as sealed: nabif-huhif-fuhop-sozoh
     ");
