@@ -21,6 +21,7 @@ use std::io::{Read as _, Seek as _, Write as _};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use rustix::fs::FlockOperation;
 
@@ -136,7 +137,14 @@ impl Place {
         let path = self.dir.join("held");
         let options = File::options().read(true).write(true).create(true).truncate(false).open(&path);
         let mut held = options.map_err(file_error("open", &path))?;
-        if rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_err() {
+        // Whoever only looks whether it is held does so by locking it for a moment; a keeper holds it for longer.
+        let is_free = (0..20).any(|attempt| {
+            if attempt > 0 {
+                std::thread::sleep(Duration::from_millis(10));
+            }
+            rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive).is_ok()
+        });
+        if !is_free {
             let mut holder = String::new();
             let _ = held.read_to_string(&mut holder);
             return Err(WorkspaceError::InUse { name: self.name.clone(), holder: holder.trim().to_owned() });
