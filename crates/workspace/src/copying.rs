@@ -19,7 +19,7 @@ use crate::protocol::Visit;
 
 fn failed(what: &str) -> impl FnOnce(std::io::Error) -> WorkspaceError {
     let what = what.to_owned();
-    move |error| WorkspaceError::Copy { what, why: error.to_string() }
+    move |error| WorkspaceError::Copy { what, why: cavrith_core::path::shown(error.to_string().as_bytes()) }
 }
 
 fn base_name(path: &Path, what: &str) -> Result<String, WorkspaceError> {
@@ -98,6 +98,8 @@ fn run_task(
     if ending.is_good() {
         return Ok(());
     }
-    let why = if why.trim().is_empty() { ending.to_string() } else { why.trim().to_owned() };
+    // It tells names that somebody chose inside, which may hold what a terminal obeys.
+    let why = cavrith_core::path::shown(why.trim().as_bytes());
+    let why = if why.is_empty() { ending.to_string() } else { why };
     Err(WorkspaceError::Copy { what: what.to_owned(), why })
 }

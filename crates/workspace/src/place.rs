@@ -237,7 +237,8 @@ pub fn scratch_changes(scratch: &Path, most: usize) -> (usize, Vec<String>) {
             }
             count += 1;
             if some.len() < most {
-                some.push(format!("/{}", inside.display()));
+                // Names that somebody chose inside may hold what a terminal obeys.
+                some.push(format!("/{}", cavrith_core::path::shown(inside.as_os_str().as_bytes())));
             }
         }
     }
