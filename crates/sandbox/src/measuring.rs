@@ -22,6 +22,14 @@ fn processes() -> impl Iterator<Item = i32> {
 pub(crate) fn measure() -> Use {
     let mut used = Use::default();
     let ticks = rustix::param::clock_ticks_per_second().max(1);
+    // First the sockets, then who has them open: a socket that is there has somebody.
+    let mut found = Vec::new();
+    for (list, state, udp) in
+        [("tcp", LISTENS, false), ("tcp6", LISTENS, false), ("udp", BOUND, true), ("udp6", BOUND, true)]
+    {
+        let text = fs::read_to_string(format!("/proc/self/net/{list}")).unwrap_or_default();
+        found.extend(local_ports(&text, state).map(|(port, inode)| (port, udp, inode)));
+    }
     let mut owners = BTreeMap::new();
     for pid in processes() {
         let Ok(stat) = fs::read_to_string(format!("/proc/{pid}/stat")) else { continue };
@@ -36,16 +44,11 @@ pub(crate) fn measure() -> Use {
             owners.entry(inode).or_insert_with(|| name.clone());
         }
     }
-    for (list, state, udp) in
-        [("tcp", LISTENS, false), ("tcp6", LISTENS, false), ("udp", BOUND, true), ("udp6", BOUND, true)]
-    {
-        let text = fs::read_to_string(format!("/proc/self/net/{list}")).unwrap_or_default();
-        used.listening.extend(local_ports(&text, state).map(|(port, inode)| Listening {
-            port,
-            udp,
-            program: owners.get(&inode).cloned().unwrap_or_default(),
-        }));
-    }
+    let listening = |(port, udp, inode): (u16, bool, u64)| {
+        let program = owners.get(&inode).cloned().unwrap_or_default();
+        Listening { port, udp, program }
+    };
+    used.listening = found.into_iter().map(listening).collect();
     used.listening.sort();
     used.listening.dedup_by(|one, other| one.port == other.port && one.udp == other.udp);
     used
