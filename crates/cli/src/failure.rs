@@ -13,6 +13,11 @@ pub enum Failure {
 }
 
 impl Failure {
+    /// Whether a sandbox ended under the command.
+    pub fn is_of_a_lost_sandbox(&self) -> bool {
+        matches!(self, Self::Workspace(WorkspaceError::Engine(EngineError::Sandbox(SandboxError::Gone))))
+    }
+
     pub fn exit_code(&self) -> u8 {
         match self {
             // As a shell says it of a program that is not there, or cannot be run.

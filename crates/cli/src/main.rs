@@ -86,6 +86,10 @@ fn main() -> ExitCode {
     match outcome {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
+            if failure.is_of_a_lost_sandbox() {
+                // What is typed at a terminal ends the sandbox together with us; then whoever watches for that has the word.
+                std::thread::sleep(std::time::Duration::from_millis(200));
+            }
             render::failure::show(&screen, &failure);
             ExitCode::from(failure.exit_code())
         }

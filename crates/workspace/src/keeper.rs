@@ -50,8 +50,9 @@ use work::Keeper;
 
 /// The name under which our executable is started as a keeper. Nobody can type it by accident.
 const NAME: &str = "cavrith: keeper";
-/// In the keeper's staging: what its janitor has to remove besides.
-const LEAVINGS: &str = "leavings";
+/// In the workspace's directory, with the keeper's number after it: what its janitor has to remove. It does not lie in the keeper's staging, which
+/// any other command sweeps away once the keeper is dead.
+const LEAVINGS: &str = "leavings-";
 /// How often it is looked whether the workspace's directory is still there.
 const LOOK: Duration = Duration::from_secs(2);
 
@@ -168,18 +169,36 @@ fn run() -> io::Result<()> {
     }
 }
 
-/// Removes what a keeper left, as its janitor; see [`janitor::watch`].
-fn clear_away(dir: &Path) -> bool {
-    let leavings = fs::read_to_string(dir.join(LEAVINGS)).unwrap_or_default();
-    let mut dirs = Vec::new();
+/// Removes what a keeper left, as its janitor; see [`janitor::watch`]. `file` is the list of it.
+fn clear_away(file: &Path) -> bool {
+    let leavings = fs::read_to_string(file).unwrap_or_default();
+    let (mut dirs, mut clean) = (Vec::new(), true);
     for line in leavings.lines() {
         match line.split_once(' ') {
             Some(("group", dir)) => dirs.push(PathBuf::from(dir)),
             Some(("table", table)) => network::remove_table(table),
+            Some(("staging", dir)) => clean &= staging::remove_run(Path::new(dir)),
             _ => {}
         }
     }
-    groups::remove(&dirs) && staging::remove_run(dir)
+    clean &= groups::remove(&dirs);
+    if clean {
+        // It may have gone with the workspace.
+        let _ = fs::remove_file(file);
+    }
+    clean
+}
+
+/// Removes what keepers of this workspace left whose janitors were killed with them.
+fn clear_earlier(dir: &Path) {
+    for entry in fs::read_dir(dir).into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let Some(number) = name.strip_prefix(LEAVINGS) else { continue };
+        // While its keeper's number is in use, by whomever, it is left for later.
+        if !Path::new("/proc").join(number).exists() {
+            clear_away(&entry.path());
+        }
+    }
 }
 
 /// Notes what has to be removed even when the keeper is killed.
@@ -206,7 +225,10 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
     let held = place.hold()?;
     let mut store = Store::open(&job.store)?;
     let name = format!("{}-{}", std::process::id(), crate::record::now());
-    let _janitor = janitor::watch(&store.staging_dir(&name), clear_away)?;
+    clear_earlier(&place.dir);
+    let leavings = Leavings { path: place.dir.join(format!("{LEAVINGS}{}", std::process::id())) };
+    let _janitor = janitor::watch(&leavings.path, clear_away)?;
+    leavings.note(&format!("staging {}", store.staging_dir(&name).display()));
     let staging = store.stage(&name)?;
     store.lease(&staging);
     background::many_files();
@@ -215,7 +237,6 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
         let text = "the image was removed from the store meanwhile; try again".to_owned();
         return Err(WorkspaceError::Keeper { code: 3, text });
     }
-    let leavings = Leavings { path: staging.dir().join(LEAVINGS) };
     let made = make(&job, &place, &store, &leavings)?;
     let (stop, stopping) = mpsc::channel();
     let keeper = Keeper::new(job, place, made, stop)?;

@@ -6,6 +6,7 @@
 //! workspaces/NAME-ID/project       the path of the project's folder
 //! workspaces/NAME-ID/record        what runs, or ran last; see [`crate::record`]
 //! workspaces/NAME-ID/logs/         what services and steps wrote; see [`crate::journal`]
+//! workspaces/NAME-ID/leavings-N    what is to be removed after the keeper N, by its janitor
 //! workspaces/NAME-ID/except/       what of the folders stays inside, by inside path
 //! workspaces/NAME-ID/files/        files that lie over files inside: hosts, resolv.conf
 //! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it needs

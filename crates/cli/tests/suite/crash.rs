@@ -113,6 +113,23 @@ fn a_killed_keeper_ends_everything_inside_and_is_noticed() {
     assert!(crate::team::told(&output).contains("its keeper was killed"));
     team.ok(&["run", "-q", "--", "true"]);
     team.assert_clean();
+    // Nor of what is no process: groups, and the list of them.
+    let entry = fs::read_dir(team.home().join("workspaces")).unwrap().next().unwrap().unwrap();
+    let left = |dir: &std::path::Path| {
+        fs::read_dir(dir)
+            .into_iter()
+            .flatten()
+            .flatten()
+            .any(|one| one.file_name().to_string_lossy().starts_with("leavings-"))
+    };
+    soon("a list of what is to be removed is left", || !left(&entry.path()));
+    let name = entry.file_name().to_string_lossy().into_owned();
+    for place in ["memory", "cpu", "pids", "freezer", "unified", ""] {
+        let groups = fs::read_dir(std::path::Path::new("/sys/fs/cgroup").join(place).join("cavrith"));
+        let mut names =
+            groups.into_iter().flatten().flatten().map(|one| one.file_name().to_string_lossy().into_owned());
+        assert!(!names.any(|group| group.contains(&name)), "a control group is left in {place}");
+    }
 }
 
 #[test]
