@@ -51,7 +51,7 @@ left=$(find "$CAVRITH_HOME/store/staging" -mindepth 1 | wc -l)
 processes=$(pgrep -cf "$dir" || true)
 named=$(($(running) - before))
 mounts=$(grep -c "$dir" /proc/mounts)
-groups=$(find /sys/fs/cgroup -maxdepth 4 -name "*timetable-*" 2> /dev/null | wc -l)
+groups=$(find /sys/fs/cgroup -maxdepth 4 -name "*$(basename "$CAVRITH_HOME"/workspaces/timetable-*)*" 2> /dev/null | wc -l)
 sockets=$(find "$CAVRITH_HOME" -type s | wc -l)
 ports=$(ss -Hltnp 2> /dev/null | grep -c cavrith)
 echo "$rounds rounds: ${kills[none]} whole, the keeper killed ${kills[keeper]} ×, the service ${kills[service]} ×, the command ${kills[command]} ×; $failed failed"
