@@ -83,7 +83,9 @@ pub enum ContentsFormat {
     CyclonedxJson,
 }
 
+// Most commands start and end within moments, in which the arguments of all the others are not worth building.
 #[derive(Debug, Subcommand)]
+#[command(defer = true)]
 pub enum Command {
     /// Write a first spec from what the project's own files tell
     Init(Init),
@@ -279,13 +281,9 @@ pub struct Collect {
 
 /// A whole number and a unit.
 fn measure(text: &str, units: &[(&str, u64)]) -> Result<u64, String> {
-    let text = text.trim();
-    let digits = text.len() - text.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();
-    let unit = units.iter().find(|(name, _)| *name == text[digits..].trim());
-    let value =
-        text[..digits].parse::<u64>().ok().zip(unit).and_then(|(number, (_, factor))| number.checked_mul(*factor));
     let names: Vec<_> = units.iter().map(|(name, _)| *name).collect();
-    value.ok_or_else(|| format!("write a whole number and one of {}", names.join(", ")))
+    cavrith_core::spec::measure(text, units)
+        .ok_or_else(|| format!("write a whole number and one of {}", names.join(", ")))
 }
 
 /// The name of a workspace, which is also that of a directory.

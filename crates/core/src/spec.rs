@@ -29,6 +29,7 @@ use crate::version::Version;
 
 pub use gather::{Gathered, gather};
 pub use parse::{Parsed, parse, parse_gathered};
+pub use rules::measure;
 pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
 pub use steps::{Action, Copy, Run, Step, Text, Write};
 

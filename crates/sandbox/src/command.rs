@@ -1,6 +1,5 @@
 //! Starting one command inside.
 
-use std::ffi::CString;
 use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
@@ -11,14 +10,12 @@ use nix::unistd::{ForkResult, Gid, Pid, Uid, fork};
 use rustix::pty::OpenptFlags;
 use rustix::thread::CapabilitySet;
 
-use cavrith_core::account;
-
 use crate::archive;
 use crate::clock::Clock;
 use crate::filter;
-use crate::ids::c_text;
 use crate::job::{CommandJob, Each, Job, Purpose, Task};
 use crate::owners;
+use crate::program::{Program, Who, Why, start_sharing, why};
 use crate::root::BUILD_PROCESSES;
 
 /// What root inside keeps: what package managers and builds need within the namespaces, and no more.
@@ -62,29 +59,57 @@ pub(crate) fn start(
         Ok(pair) => pair,
         Err(error) => return failed("make a pipe", error),
     };
-    // SAFETY: PID 1 has a single thread; the child may do anything a fresh process may.
-    match unsafe { fork() } {
-        Err(error) => failed("start a process", error),
-        Ok(ForkResult::Child) => {
-            drop(report);
-            let why = become_command(command, &stdio, inner.as_ref(), job, clock.is_shifted(), others);
-            let _ = rustix::io::write(&told, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
-            // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
-            unsafe { libc::_exit(127) }
-        }
-        Ok(ForkResult::Parent { child }) => {
-            drop((told, inner, stdio));
-            if clock.is_shifted() {
-                clock.adopt(child);
+    let who = match Who::find(command) {
+        Ok(who) => who,
+        Err(why) => return Start::Failed { why: why.text, missing: why.missing },
+    };
+    let program = Program::new(command, &who);
+    let ready = program.ready();
+    let traced = clock.is_shifted();
+    let in_child = || -> isize {
+        let why = match prepare(command, &stdio, inner.as_ref(), job, traced, others, &who) {
+            Err(why) => why,
+            Ok(()) => match &command.task {
+                // Its program is this one; what it writes goes to the streams that it was given.
+                Some(task) => task_at_hand(task),
+                None => ready.execute(),
+            },
+        };
+        let _ = rustix::io::write(&told, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
+        // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
+        unsafe { libc::_exit(127) }
+    };
+    // Whoever does more than become a program, or is watched while it does, needs memory of its own.
+    let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced;
+    let started = if may_share {
+        // SAFETY: PID 1 has a single thread; the child ends by exec or _exit, and drops nothing of ours.
+        unsafe { start_sharing(in_child) }
+    } else {
+        // SAFETY: PID 1 has a single thread; the child may do anything a fresh process may.
+        match unsafe { fork() } {
+            Ok(ForkResult::Child) => {
+                in_child();
+                // SAFETY: as above; it has ended there.
+                unsafe { libc::_exit(127) }
             }
-            let mut why = String::new();
-            let _ = std::fs::File::from(report).read_to_string(&mut why);
-            if why.is_empty() {
-                return Start::Running { pid: child, terminal: outer };
-            }
-            Start::Failed { why: why[1..].to_owned(), missing: why.starts_with('m') }
+            Ok(ForkResult::Parent { child }) => Ok(child),
+            Err(error) => Err(error),
         }
+    };
+    let child = match started {
+        Ok(child) => child,
+        Err(error) => return failed("start a process", error),
+    };
+    drop((told, inner, stdio));
+    if traced {
+        clock.adopt(child);
     }
+    let mut why = String::new();
+    let _ = std::fs::File::from(report).read_to_string(&mut why);
+    if why.is_empty() {
+        return Start::Running { pid: child, terminal: outer };
+    }
+    Start::Failed { why: why[1..].to_owned(), missing: why.starts_with('m') }
 }
 
 fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
@@ -92,40 +117,6 @@ fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
     rustix::pty::unlockpt(&outer)?;
     let inner = rustix::pty::ioctl_tiocgptpeer(&outer, OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
     Ok((outer, inner))
-}
-
-/// Why the command could not be started.
-struct Why {
-    text: String,
-    missing: bool,
-}
-
-fn why(doing: &str) -> impl FnOnce(io::Error) -> Why {
-    let doing = doing.to_owned();
-    move |error| Why { text: format!("cannot {doing}: {error}"), missing: false }
-}
-
-/// In the child: becomes the command. Returns only when that fails.
-fn become_command(
-    command: &CommandJob,
-    stdio: &[OwnedFd],
-    terminal: Option<&OwnedFd>,
-    job: &Job,
-    traced: bool,
-    others: Option<&File>,
-) -> Why {
-    let found = match Who::find(command) {
-        Ok(found) => found,
-        Err(why) => return why,
-    };
-    if let Err(why) = prepare(command, stdio, terminal, job, traced, others, &found) {
-        return why;
-    }
-    match &command.task {
-        // Its program is this one; what it writes goes to the streams that it was given.
-        Some(task) => task_at_hand(task),
-        None => execute(command, &found.env),
-    }
 }
 
 /// Tells the parent that all is well, which for a program its start does, and carries a task out.
@@ -144,34 +135,7 @@ fn task_at_hand(task: &Task) -> ! {
     unsafe { libc::_exit(code) }
 }
 
-/// Whom a command runs as.
-struct Who {
-    user: u32,
-    group: u32,
-    groups: Vec<u32>,
-    env: std::collections::BTreeMap<String, String>,
-}
-
-impl Who {
-    /// The numbers that the command names, or those that its account has in the files of the inside (passwd(5), group(5)).
-    fn find(command: &CommandJob) -> Result<Self, Why> {
-        let mut env = command.env.clone();
-        let Some(name) = &command.account else {
-            return Ok(Self { user: command.user, group: command.group, groups: vec![command.group], env });
-        };
-        let passwd = std::fs::read("/etc/passwd").unwrap_or_default();
-        let found = account::find(&passwd, name).ok_or_else(|| Why {
-            text: format!("there is no account {name} inside; there are {}", account::names(&passwd).join(", ")),
-            missing: false,
-        })?;
-        let groups = account::groups(&std::fs::read("/etc/group").unwrap_or_default(), name, found.group);
-        for (variable, value) in [("HOME", &found.home), ("USER", name), ("LOGNAME", name)] {
-            env.insert(variable.to_owned(), value.clone());
-        }
-        Ok(Self { user: found.user, group: found.group, groups, env })
-    }
-}
-
+/// In the child: everything but the program itself.
 fn prepare(
     command: &CommandJob,
     stdio: &[OwnedFd],
@@ -285,8 +249,7 @@ fn limit_each(each: Each) -> Result<(), Why> {
 }
 
 fn become_user(who: &Who) -> Result<(), Why> {
-    let groups: Vec<_> = who.groups.iter().map(|group| Gid::from_raw(*group)).collect();
-    nix::unistd::setgroups(&groups).map_err(|error| why("set the groups")(error.into()))?;
+    nix::unistd::setgroups(&who.groups).map_err(|error| why("set the groups")(error.into()))?;
     become_only(who.user, who.group)
 }
 
@@ -294,44 +257,4 @@ fn become_only(user: u32, group: u32) -> Result<(), Why> {
     let (uid, gid) = (Uid::from_raw(user), Gid::from_raw(group));
     nix::unistd::setresgid(gid, gid, gid).map_err(|error| why("become the account")(error.into()))?;
     nix::unistd::setresuid(uid, uid, uid).map_err(|error| why("become the account")(error.into()))
-}
-
-/// Replaces this process by the command; returns why that failed.
-fn execute(command: &CommandJob, env: &std::collections::BTreeMap<String, String>) -> Why {
-    let argv: Vec<CString> = command.argv.iter().map(|argument| c_text(argument.as_str())).collect();
-    let path = env.get("PATH").map_or("", String::as_str);
-    let env: Vec<CString> = env.iter().map(|(name, value)| c_text(format!("{name}={value}"))).collect();
-    let Some(program) = argv.first() else {
-        return Why { text: "there is no command".to_owned(), missing: true };
-    };
-    let named = command.argv.first().map_or("", String::as_str);
-    let mut denied = None;
-    for place in places(named, path) {
-        let place = c_text(place);
-        let Err(error) = nix::unistd::execve(&place, &argv, &env);
-        match error {
-            nix::errno::Errno::ENOENT | nix::errno::Errno::ENOTDIR => {}
-            other => denied = Some(other),
-        }
-        if named.contains('/') && error == nix::errno::Errno::ENOENT && std::fs::exists(named).unwrap_or(false) {
-            return Why {
-                text: "the interpreter or loader that it needs is not there inside".to_owned(),
-                missing: false,
-            };
-        }
-    }
-    match denied {
-        Some(error) => Why { text: format!("cannot be started inside: {}", io::Error::from(error)), missing: false },
-        None => Why { text: format!("there is no such program inside ({})", program.to_string_lossy()), missing: true },
-    }
-}
-
-fn places(program: &str, path: &str) -> Vec<String> {
-    if program.contains('/') {
-        return vec![program.to_owned()];
-    }
-    path.split(':')
-        .filter(|directory| !directory.is_empty())
-        .map(|directory| format!("{directory}/{program}"))
-        .collect()
 }

@@ -14,7 +14,7 @@
 //!    environment.
 //! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`init`]), which builds the root
 //!    ([`root`]), pivots into it, and waits for orders.
-//! 5. [`session::Session::start`] has it run commands ([`command`]), each behind a filter of system calls ([`filter`]).
+//! 5. [`session::Session::start`] has it run commands ([`command`], [`program`]), each behind a filter of system calls ([`filter`]).
 //! 6. When the session is dropped, or its parent dies in whatever way, PID 1 goes, and with it everything inside: the
 //!    kernel ends all processes of a PID namespace, and the mounts go with the last process of the mount namespace.
 //!
@@ -39,6 +39,7 @@ mod measuring;
 pub mod net;
 pub mod odd;
 pub mod owners;
+mod program;
 mod raw;
 mod root;
 pub mod session;

@@ -33,9 +33,13 @@ pub(crate) fn carry(outer: &Arc<UdpSocket>, connector: &Connector, inside: u16) 
             // A socket that was shut down reads as an empty datagram of nobody.
             Ok((0, sender)) if sender.port() == 0 => return,
             Ok(received) => received,
+            Err(error) if error.kind() == io::ErrorKind::InvalidInput => return,
             Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => continue,
-            Err(_) => return,
+            // Of somebody who was answered and is gone, or of a kernel that is short of memory.
+            Err(_) => {
+                thread::sleep(Duration::from_millis(1));
+                continue;
+            }
         };
         let Some(inner) = peer(&peers, outer, connector, inside, sender) else { continue };
         // Nobody listens inside, or it was frozen for long: a datagram may be lost.
@@ -64,8 +68,11 @@ fn peer(
     inner.set_read_timeout(Some(Duration::from_secs(5))).ok()?;
     known.insert(sender, Peer { inner: Arc::clone(&inner), heard: Instant::now() });
     let (peers, outer, answers) = (Arc::clone(peers), Arc::clone(outer), Arc::clone(&inner));
-    thread::spawn(move || carry_back(&peers, &outer, &answers, sender));
-    Some(inner)
+    let carrier = thread::Builder::new().spawn(move || carry_back(&peers, &outer, &answers, sender));
+    if carrier.is_err() {
+        known.remove(&sender);
+    }
+    carrier.ok().map(|_| inner)
 }
 
 /// Carries answers back until the sender is forgotten.

@@ -4,7 +4,7 @@
 //! one, in the place of the one before, so each source has twice as much at most.
 
 use std::fs::{self, File};
-use std::io::{self, BufRead as _, BufReader, Read as _, Seek as _, SeekFrom, Write as _};
+use std::io::{self, BufRead as _, BufReader, Read as _, Write as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
@@ -109,15 +109,18 @@ fn percent_decoded(text: &str) -> String {
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
+fn lines_of(file: File, source: &str) -> impl Iterator<Item = Line> {
+    let read = BufReader::new(file).split(b'\n').map_while(Result::ok);
+    read.filter_map(move |line| parse(source, &String::from_utf8_lossy(&line)))
+}
+
 /// All lines of some sources since a time, in the order of their times.
 pub fn read(logs: &Path, sources: &[String], since: u64) -> Vec<Line> {
     let mut lines = Vec::new();
     for source in sources {
         for ending in [EARLIER, ENDING] {
             let Ok(file) = File::open(path_of(logs, source, ending)) else { continue };
-            let read = BufReader::new(file).split(b'\n').map_while(Result::ok);
-            let texts = read.map(|line| String::from_utf8_lossy(&line).into_owned());
-            lines.extend(texts.filter_map(|line| parse(source, &line)).filter(|line| line.at >= since));
+            lines.extend(lines_of(file, source).filter(|line| line.at >= since));
         }
     }
     lines.sort_by_key(|line| line.at);
@@ -144,19 +147,20 @@ pub struct Follower {
 }
 
 impl Follower {
-    /// From the end of a source's log on.
-    pub fn new(logs: &Path, source: &str) -> Self {
-        let path = path_of(logs, source, ENDING);
-        let mut open = Self::open(&path);
-        if let Some((file, _)) = &mut open {
-            // A log that cannot be sought in is read from its beginning.
-            let _ = file.seek(SeekFrom::End(0));
-        }
-        Self { path, source: source.to_owned(), open, unfinished: Vec::new() }
+    /// All that a source has written, and what follows its log from there on, so that no line comes twice.
+    pub fn with_earlier(logs: &Path, source: &str) -> (Vec<Line>, Self) {
+        let mut follower = Self::new(logs, source);
+        let earlier = Self::open(&path_of(logs, source, EARLIER));
+        let followed = follower.open.as_ref().map(|(_, inode)| *inode);
+        // The log may have been put aside just now; then its lines come with the news.
+        let earlier = earlier.filter(|(_, inode)| Some(*inode) != followed);
+        let mut lines: Vec<_> = earlier.into_iter().flat_map(|(file, _)| lines_of(file, source)).collect();
+        lines.extend(follower.news());
+        (lines, follower)
     }
 
     /// From the first line of a source's log on.
-    pub fn from_start(logs: &Path, source: &str) -> Self {
+    pub fn new(logs: &Path, source: &str) -> Self {
         let path = path_of(logs, source, ENDING);
         Self { open: Self::open(&path), path, source: source.to_owned(), unfinished: Vec::new() }
     }
@@ -201,7 +205,8 @@ mod tests {
         let journal = Journal::new(dir.path(), "draw the pages/1");
         journal.line("first");
         assert_eq!(sources(dir.path()), ["draw the pages/1"]);
-        let mut follower = Follower::new(dir.path(), "draw the pages/1");
+        let (lines, mut follower) = Follower::with_earlier(dir.path(), "draw the pages/1");
+        assert_eq!(lines.iter().map(|line| line.text.as_str()).collect::<Vec<_>>(), ["first"]);
         let long = "x".repeat(1 << 20);
         for _ in 0..9 {
             journal.line(&long);
@@ -210,6 +215,9 @@ mod tests {
         let bytes: u64 = fs::read_dir(dir.path()).unwrap().map(|entry| entry.unwrap().metadata().unwrap().len()).sum();
         assert!(bytes <= 2 * LARGEST + (2 << 20), "{bytes}");
         assert_eq!(last(dir.path(), "draw the pages/1", 0, 1), ["last"]);
+        let (all, mut later) = Follower::with_earlier(dir.path(), "draw the pages/1");
+        assert_eq!(all, read(dir.path(), &sources(dir.path()), 0));
+        assert!(later.news().is_empty());
         let news = follower.news();
         assert_eq!(news.last().map(|line| line.text.as_str()), Some("last"));
         journal.line("later");

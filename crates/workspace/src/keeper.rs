@@ -12,11 +12,13 @@
 //! | [`service`] | one service: begun, watched, begun again, ended |
 //! | [`opening`] | steps and services in their order, at a start and after a change |
 //! | [`door`] | requests |
+//! | [`tale`] | what is told while something begins |
 
 mod door;
 mod opening;
 mod service;
 mod standing;
+mod tale;
 mod work;
 
 use std::fs;

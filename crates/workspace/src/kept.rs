@@ -8,6 +8,8 @@ use std::io::{self, BufReader, BufWriter};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Component, Path, PathBuf};
 
+use rustix::fs::{CWD, RenameFlags};
+
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::Identity;
@@ -184,11 +186,9 @@ fn write_archive(folder: &Path, file: &Path, identity: Identity) -> io::Result<u
 pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
     fs::create_dir_all(&place.kept).map_err(file_error("make", &place.kept))?;
     let folder = place.kept.join(name);
-    let (aside, old) = (place.kept.join(format!(".new-{name}")), place.kept.join(format!(".old-{name}")));
-    for left in [&aside, &old] {
-        if left.exists() {
-            cavrith_store::staging::remove(left)?;
-        }
+    let aside = place.kept.join(format!(".new-{name}"));
+    if aside.exists() {
+        cavrith_store::staging::remove(&aside)?;
     }
     fs::create_dir(&aside).map_err(file_error("make", &aside))?;
     let count = match read_archive(file, &aside, identity) {
@@ -198,16 +198,23 @@ pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Re
             return Err(file_error("restore the backup", file)(error).into());
         }
     };
-    if folder.exists() {
-        fs::rename(&folder, &old).map_err(file_error("exchange", &folder))?;
-    }
-    fs::rename(aside.join(ROOT), &folder).map_err(file_error("exchange", &folder))?;
-    for left in [&aside, &old] {
-        if left.exists() {
-            cavrith_store::staging::remove(left)?;
-        }
-    }
+    let exchanged = exchange(&aside.join(ROOT), &folder);
+    // With what was there before, when there was something.
+    cavrith_store::staging::remove(&aside)?;
+    exchanged.map_err(file_error("exchange", &folder))?;
     Ok(count)
+}
+
+/// Exchanges two directories in one system call, so that whoever is killed in between leaves either as a whole; where nothing was, the new one is put.
+fn exchange(new: &Path, folder: &Path) -> io::Result<()> {
+    if !folder.exists() {
+        return fs::rename(new, folder);
+    }
+    rustix::fs::renameat_with(CWD, new, CWD, folder, RenameFlags::EXCHANGE).map_err(|error| {
+        let error = io::Error::from(error);
+        let remedy = "two directories cannot be exchanged at once here; remove the folder with cavrith folder remove, then restore it";
+        io::Error::new(error.kind(), format!("{error}: {remedy}"))
+    })
 }
 
 fn read_archive(file: &Path, into: &Path, identity: Identity) -> io::Result<u64> {

@@ -6,6 +6,7 @@ use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::arrangement::{FolderPart, Place as FilesPlace};
+use cavrith_core::encode::percent_encoded;
 use cavrith_core::path::RootPath;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::file_error;
@@ -44,7 +45,7 @@ pub fn folders(parts: &[FolderPart], grounds: Grounds<'_>) -> Result<Vec<FolderM
         mounts.push(mount);
         for except in &part.except {
             let inside = whole.join(except);
-            let own = grounds.except.join(inside.to_string_lossy().trim_matches('/').replace('/', "!"));
+            let own = grounds.except.join(percent_encoded(inside.to_string_lossy().trim_matches('/'), ""));
             fs::create_dir_all(&own).map_err(file_error("make", &own))?;
             if let Ok(path) = RootPath::from_archive(except.as_bytes()) {
                 make_below(&outside, &path)?;

@@ -221,8 +221,8 @@ fn accept(listener: &TcpListener, connector: &Connector, inside: u16) {
         match listener.accept() {
             Ok((outer, _)) => {
                 let connector = connector.clone();
-                thread::spawn(move || {
-                    // Nobody listens inside: the connection is closed, as it would be if nobody listened here.
+                // Nobody listens inside: the connection is closed, as it would be if nobody listened here. So it is without a thread for it.
+                let _ = thread::Builder::new().spawn(move || {
                     if let Ok(inner) = connector.connect(inside) {
                         carry(outer, inner);
                     }
@@ -241,8 +241,10 @@ fn carry(outer: TcpStream, inner: TcpStream) {
     let (outer, inner) = (Arc::new(outer), Arc::new(inner));
     let back = {
         let (outer, inner) = (Arc::clone(&outer), Arc::clone(&inner));
-        thread::spawn(move || one_way(&inner, &outer))
+        thread::Builder::new().spawn(move || one_way(&inner, &outer))
     };
+    // A connection that could only ask, and never hear an answer, is given up.
+    let Ok(back) = back else { return };
     one_way(&outer, &inner);
     let _ = back.join();
 }

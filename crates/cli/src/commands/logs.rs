@@ -38,10 +38,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Logs) -> Outcome {
     let sources = if command.source.is_empty() { known } else { command.source.clone() };
     let since = command.since.map_or(0, |since| now().saturating_sub(since.as_millis() as u64));
     let mut followers: BTreeMap<String, Follower> = BTreeMap::new();
-    if command.follow {
-        followers.extend(sources.iter().map(|source| (source.clone(), Follower::new(&logs, source))));
-    }
-    let lines = journal::read(&logs, &sources, since);
+    let lines = if command.follow {
+        let mut lines = Vec::new();
+        for source in &sources {
+            let (earlier, follower) = Follower::with_earlier(&logs, source);
+            lines.extend(earlier.into_iter().filter(|line| line.at >= since));
+            followers.insert(source.clone(), follower);
+        }
+        lines.sort_by_key(|line| line.at);
+        lines
+    } else {
+        journal::read(&logs, &sources, since)
+    };
     if command.report.json {
         screen.json(&json!({ "lines": lines }));
         return Ok(0);
@@ -57,7 +65,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Logs) -> Outcome {
         if command.source.is_empty() {
             // A service that begins only now is followed, too, from its first line on.
             for source in journal::sources(&logs) {
-                followers.entry(source.clone()).or_insert_with(|| Follower::from_start(&logs, &source));
+                followers.entry(source.clone()).or_insert_with(|| Follower::new(&logs, &source));
             }
         }
         let mut news: Vec<_> = followers.values_mut().flat_map(Follower::news).collect();

@@ -15,6 +15,7 @@ mod damage;
 mod debian;
 mod demo;
 mod inside;
+mod keeper;
 mod kinds;
 mod living;
 mod lock;

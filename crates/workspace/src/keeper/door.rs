@@ -61,23 +61,21 @@ impl Keeper {
     fn report(&self, guest: &UnixStream, whole: bool, linger: Option<Duration>) -> io::Result<()> {
         let mut next = {
             let state = self.state();
-            if whole || state.settled { 0 } else { state.told.len() }
+            if whole || state.settled { 0 } else { state.told.end() }
         };
         let mut deadline = None;
         loop {
             let is_late = || deadline.is_some_and(|deadline| Instant::now() >= deadline);
-            // What was told is cleared when something new is begun; then all of it is news.
-            let news = self.wait_until(|state| {
-                let from = next.min(state.told.len());
+            let (news, heard) = self.wait_until(|state| {
                 let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped);
-                (from < state.told.len() || gone || is_late()).then(|| state.told[from..].to_vec())
+                (next < state.told.end() || gone || is_late()).then(|| (state.told.since(next), state.told.end()))
             });
             if news.is_empty() {
                 let answer =
                     if is_late() { Answer::Done } else { Answer::Refused("the workspace is being stopped".to_owned()) };
                 return wire::send(guest, &answer, &[]);
             }
-            next += news.len();
+            next = heard;
             for told in news {
                 let last = matches!(told, Told::Settled { .. });
                 if matches!(told, Told::Opened) {

@@ -95,7 +95,7 @@ impl Keeper {
                 let why = format!("the step {:?} failed", failed.name);
                 self.change(|state| {
                     state.failed_step = Some(failed.clone());
-                    state.told.push(Told::StepFailed(failed));
+                    state.tell(Told::StepFailed(failed));
                 });
                 for name in arrangement.services_in_order() {
                     self.add_waiting(&name, &why);
@@ -104,7 +104,7 @@ impl Keeper {
         }
         self.change(|state| {
             state.opening = false;
-            state.told.push(Told::Opened);
+            state.tell(Told::Opened);
             state.settle();
         });
         self.write_record();
@@ -150,7 +150,7 @@ impl Keeper {
         if let Ok(cancel) = Cancel::new() {
             let supervised = Supervised { status: new_status(name, why), cancel: Arc::new(cancel), thread: None };
             self.change(|state| {
-                state.told.push(Told::Service(supervised.status.clone()));
+                state.tell(Told::Service(supervised.status.clone()));
                 state.services.insert(name.to_owned(), supervised);
             });
         }
@@ -204,7 +204,7 @@ impl Keeper {
             let millis = begun.elapsed().as_millis() as u64;
             self.change(|state| {
                 state.ran.push(step.mark());
-                state.told.push(Told::StepOver { name: step.name.clone(), millis, left_out });
+                state.tell(Told::StepOver { name: step.name.clone(), millis, left_out });
             });
             if step.moment == Moment::FirstStart {
                 self.remember_first(step.mark());

@@ -24,6 +24,7 @@ use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::session::{Lines, Running};
 use cavrith_sandbox::{Identity, SandboxError, Session};
 
+use super::tale::Tale;
 use super::{KeeperJob, Made};
 use crate::network::WayOut;
 use crate::place::{Place, give_to_member};
@@ -64,8 +65,7 @@ pub(super) struct Keeper {
 pub(super) struct State {
     pub standing: Standing,
     pub arrangement: Arc<Arrangement>,
-    /// What was told since something was begun last.
-    pub told: Vec<Told>,
+    pub told: Tale,
     /// Everything that was begun has come to rest, and that was told.
     pub settled: bool,
     /// Steps are under way.
@@ -145,7 +145,7 @@ impl Keeper {
         let state = State {
             standing: Standing::Starting,
             arrangement: Arc::new(job.arrangement),
-            told: Vec::new(),
+            told: Tale::default(),
             settled: false,
             opening: true,
             services: BTreeMap::new(),
@@ -207,10 +207,18 @@ impl Keeper {
         let accepting = listener.try_clone().map_err(file_error("listen at", &path))?;
         let keeper = Arc::clone(self);
         thread::spawn(move || {
-            while let Ok((guest, _)) = accepting.accept() {
-                let keeper = Arc::clone(&keeper);
-                // One that goes away, or talks nonsense, ends its own request only.
-                thread::spawn(move || drop(keeper.attend(&guest)));
+            loop {
+                match accepting.accept() {
+                    Ok((guest, _)) => {
+                        let keeper = Arc::clone(&keeper);
+                        // One that goes away, or talks nonsense, ends its own request only; so does one that there is no thread for.
+                        let _ = thread::Builder::new().spawn(move || drop(keeper.attend(&guest)));
+                    }
+                    // The door was closed.
+                    Err(error) if error.kind() == std::io::ErrorKind::InvalidInput => return,
+                    // Too many descriptors, or somebody who went away again; the next may fare better.
+                    Err(_) => thread::sleep(Duration::from_millis(20)),
+                }
             }
         });
         Ok(OpenDoor { path, listener })
@@ -249,7 +257,7 @@ impl Keeper {
 
     /// Tells something to whoever watches.
     pub fn tell(&self, told: Told) {
-        self.change(|state| state.told.push(told));
+        self.change(|state| state.tell(told));
     }
 
     /// Waits until `until` has an answer, looking whenever the state has changed.
@@ -276,7 +284,7 @@ impl Keeper {
             detail.clone_into(&mut service.status.detail);
             service.status.last_lines = last_lines;
             let told = Told::Service(service.status.clone());
-            state.told.push(told);
+            state.tell(told);
             state.settle();
         });
     }
@@ -390,6 +398,13 @@ impl Keeper {
 }
 
 impl State {
+    /// Tells something to whoever watches. When all has come to rest nobody does.
+    pub fn tell(&mut self, told: Told) {
+        if !self.settled {
+            self.told.push(told);
+        }
+    }
+
     /// Tells, once, that everything has come to rest.
     pub fn settle(&mut self) {
         if self.settled || self.opening {
@@ -402,10 +417,10 @@ impl State {
         }
         let fine = |service: &Supervised| matches!(service.status.phase, Phase::Ready | Phase::Over | Phase::Stopped);
         let good = self.failed_step.is_none() && !self.lacks_port && self.services.values().all(fine);
+        self.tell(Told::Settled { good });
         self.settled = true;
         if self.standing == Standing::Starting {
             self.standing = Standing::Running;
         }
-        self.told.push(Told::Settled { good });
     }
 }
