@@ -15,7 +15,7 @@ use rustix::process::DumpableBehavior;
 
 use crate::clock::Clock;
 use crate::command::{self, Start};
-use crate::job::{Ending, Job, Order, Report};
+use crate::job::{Ending, Job, Order, Purpose, Report};
 use crate::{filter, measuring, net, owners, root, wire};
 
 /// Runs the inside until the parent is gone. The result is the process's exit code.
@@ -50,6 +50,11 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     let ended = SignalFd::with_flags(&ended, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
         .map_err(|error| format!("listen for ended processes: {error}"))?;
     filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?;
+    if job.purpose == Purpose::Workspace {
+        // Nothing that is refused there is needed here any more, so everything that is started inherits it, and pays for it no more.
+        rustix::thread::set_no_new_privs(true).map_err(|error| format!("give up new privileges: {error}"))?;
+        filter::apply(job.purpose, false).map_err(said("filter system calls"))?;
+    }
     use_up_pids(job.oddities.skipped_pids);
     // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look at.
     rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)

@@ -113,7 +113,8 @@ fn backup(file: &Path, entries: &[(&str, EntryType, &str)]) {
         header.as_mut_bytes()[157..157 + link.len()].copy_from_slice(link.as_bytes());
         header.set_entry_type(*kind);
         header.set_mode(0o755);
-        (header.set_uid(0), header.set_gid(0));
+        header.set_uid(0);
+        header.set_gid(0);
         let content: &[u8] = if *kind == EntryType::Regular { b"high" } else { b"" };
         header.set_size(content.len() as u64);
         header.set_cksum();

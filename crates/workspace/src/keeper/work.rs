@@ -33,6 +33,8 @@ use crate::protocol::{Phase, ServiceStatus, Told};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
 use crate::{WorkspaceError, client};
 
+/// Threads that wait at the door when nobody comes, at most.
+const PORTERS: usize = 4;
 /// How long members' commands have for their end.
 const FAREWELL: Duration = Duration::from_secs(2);
 
@@ -45,6 +47,8 @@ pub(super) struct Keeper {
     pub shell: String,
     pub logs: PathBuf,
     pub guests: AtomicUsize,
+    /// Threads that wait at the door.
+    porters: AtomicUsize,
     identity: Identity,
     /// Nothing is written down of it.
     plain: bool,
@@ -168,6 +172,7 @@ impl Keeper {
             folders: made.folders,
             shell: job.shell,
             guests: AtomicUsize::new(0),
+            porters: AtomicUsize::new(0),
             identity: job.identity,
             plain: job.plain,
             groups: made.groups,
@@ -192,7 +197,7 @@ impl Keeper {
         Arc::clone(&self.state().arrangement)
     }
 
-    /// Listens at the door, each request in a thread of its own.
+    /// Listens at the door. Each request has a thread for itself.
     pub fn open_door(self: &Arc<Self>) -> Result<OpenDoor, WorkspaceError> {
         let dir = &self.place.dir;
         let path = dir.join(client::DOOR);
@@ -204,24 +209,45 @@ impl Keeper {
         fs::set_permissions(&path, fs::Permissions::from_mode(0o600))
             .map_err(file_error("change the rights of", &path))?;
         give_to_member(&path, self.identity)?;
-        let accepting = listener.try_clone().map_err(file_error("listen at", &path))?;
-        let keeper = Arc::clone(self);
-        thread::spawn(move || {
-            loop {
-                match accepting.accept() {
-                    Ok((guest, _)) => {
-                        let keeper = Arc::clone(&keeper);
-                        // One that goes away, or talks nonsense, ends its own request only; so does one that there is no thread for.
-                        let _ = thread::Builder::new().spawn(move || drop(keeper.attend(&guest)));
-                    }
-                    // The door was closed.
-                    Err(error) if error.kind() == std::io::ErrorKind::InvalidInput => return,
-                    // Too many descriptors, or somebody who went away again; the next may fare better.
-                    Err(_) => thread::sleep(Duration::from_millis(20)),
-                }
-            }
-        });
+        let accepting = Arc::new(listener.try_clone().map_err(file_error("listen at", &path))?);
+        for _ in 0..2 {
+            self.add_porter(Arc::clone(&accepting));
+        }
         Ok(OpenDoor { path, listener })
+    }
+
+    /// A thread more that takes whoever comes to the door. Some always wait there: making one takes longer than many a request.
+    fn add_porter(self: &Arc<Self>, door: Arc<UnixListener>) {
+        let keeper = Arc::clone(self);
+        keeper.porters.fetch_add(1, Ordering::SeqCst);
+        let made = thread::Builder::new().name("porter".to_owned()).spawn(move || keeper.attend_all(&door));
+        if made.is_err() {
+            // Whoever comes waits for one that is busy.
+            self.porters.fetch_sub(1, Ordering::SeqCst);
+        }
+    }
+
+    fn attend_all(self: &Arc<Self>, door: &Arc<UnixListener>) {
+        loop {
+            match door.accept() {
+                Ok((guest, _)) => {
+                    if self.porters.fetch_sub(1, Ordering::SeqCst) == 1 {
+                        self.add_porter(Arc::clone(door));
+                    }
+                    // One that goes away, or talks nonsense, ends its own request only.
+                    let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| self.attend(&guest)));
+                    drop(guest);
+                    if self.porters.fetch_add(1, Ordering::SeqCst) >= PORTERS {
+                        self.porters.fetch_sub(1, Ordering::SeqCst);
+                        return;
+                    }
+                }
+                // The door was closed.
+                Err(error) if error.kind() == std::io::ErrorKind::InvalidInput => return,
+                // Too many descriptors, or somebody who went away again; the next may fare better.
+                Err(_) => thread::sleep(Duration::from_millis(20)),
+            }
+        }
     }
 
     /// Has an administrator's `kill` end the workspace in order.
