@@ -83,6 +83,11 @@ impl Screen {
         self.width.min(100)
     }
 
+    /// Whether a line of so many columns stays one on the terminal that results go to. Nothing else cuts lines.
+    pub fn fits(&self, columns: usize) -> bool {
+        columns <= self.width || !io::stdout().is_terminal()
+    }
+
     /// A line of the result.
     pub fn result(&self, line: impl Display) {
         self.above(|| {

@@ -52,10 +52,15 @@ fn passwd_lines(passwd: &[u8]) -> impl Iterator<Item = Vec<String>> {
     lines.into_iter().filter(|fields| fields.len() >= 6)
 }
 
+/// A number of an owner. The largest one stands for nobody: to become it is to stay who one is (setresuid(2)).
+fn number(text: &str) -> Option<u32> {
+    text.parse().ok().filter(|number| *number != u32::MAX)
+}
+
 /// The account of this name in a passwd file.
 pub fn find(passwd: &[u8], name: &str) -> Option<Account> {
     let fields = passwd_lines(passwd).find(|fields| fields[0] == name)?;
-    Some(Account { user: fields[2].parse().ok()?, group: fields[3].parse().ok()?, home: fields[5].clone() })
+    Some(Account { user: number(&fields[2])?, group: number(&fields[3])?, home: fields[5].clone() })
 }
 
 /// The groups of an account: its own, and those of a group file (group(5)) that list it.
@@ -63,11 +68,15 @@ pub fn groups(group: &[u8], name: &str, own: u32) -> Vec<u32> {
     let text = String::from_utf8_lossy(group);
     let listed = text.lines().filter_map(|line| {
         let mut fields = line.split(':').skip(2);
-        let (number, members) = (fields.next()?.parse().ok()?, fields.next()?);
+        let (number, members) = (number(fields.next()?)?, fields.next()?);
         members.split(',').any(|member| member == name).then_some(number)
     });
-    let mut groups: Vec<u32> = std::iter::once(own).chain(listed).collect();
-    groups.dedup();
+    let mut groups = vec![own];
+    for number in listed {
+        if !groups.contains(&number) {
+            groups.push(number);
+        }
+    }
     groups
 }
 

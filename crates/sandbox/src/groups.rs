@@ -295,6 +295,79 @@ mod tests {
         assert_eq!(fs::read_to_string(dir.path().join("user/app/cgroup.subtree_control")).unwrap(), "+pids");
     }
 
+    /// Folders that look like hierarchies of version 1, with the files of a group in them.
+    fn single(controllers: &[&str]) -> tempfile::TempDir {
+        let dir = tempfile::tempdir().unwrap();
+        for controller in controllers {
+            let group = dir.path().join(controller).join("cavrith/timetable-1");
+            fs::create_dir_all(&group).unwrap();
+            fs::write(dir.path().join(controller).join("tasks"), "").unwrap();
+            for file in [
+                "memory.limit_in_bytes",
+                "memory.usage_in_bytes",
+                "cpu.cfs_period_us",
+                "cpu.cfs_quota_us",
+                "cpuacct.usage",
+                "pids.max",
+                "freezer.state",
+            ] {
+                fs::write(group.join(file), "0\n").unwrap();
+            }
+        }
+        dir
+    }
+
+    #[test]
+    fn limits_are_written_into_hierarchies_of_version_1_as_far_as_there_are_some() {
+        let dir = single(&["memory", "cpu", "freezer"]);
+        let announced = std::cell::RefCell::new(Vec::new());
+        let groups = Groups::make(dir.path(), "4:memory:/x\n", "timetable-1", &|dir| {
+            announced.borrow_mut().push(dir.to_owned())
+        });
+        assert_eq!(groups.kept, Kept { memory: true, cpus: true, processes: false, freezing: true });
+        assert_eq!(groups.dirs(), *announced.borrow());
+        groups.limit(Limits { memory: Some(1 << 20), cpus: Some(3), processes: Some(7) }).unwrap();
+        let path = |controller: &str, file: &str| dir.path().join(controller).join("cavrith/timetable-1").join(file);
+        let read = |controller: &str, file: &str| fs::read_to_string(path(controller, file)).unwrap();
+        assert_eq!(read("memory", "memory.limit_in_bytes"), "1048576");
+        assert_eq!(
+            (read("cpu", "cpu.cfs_period_us").as_str(), read("cpu", "cpu.cfs_quota_us").as_str()),
+            ("100000", "300000")
+        );
+        groups.limit(Limits::default()).unwrap();
+        assert_eq!(
+            (read("memory", "memory.limit_in_bytes").as_str(), read("cpu", "cpu.cfs_quota_us").as_str()),
+            ("-1", "-1")
+        );
+        fs::write(path("memory", "memory.usage_in_bytes"), "8192\n").unwrap();
+        fs::write(path("cpu", "cpuacct.usage"), "2500000\n").unwrap();
+        assert_eq!((groups.memory(), groups.cpu_millis()), (Some(8192), Some(2)));
+        for (frozen, word) in [(true, "FROZEN"), (false, "THAWED")] {
+            groups.freeze(frozen).unwrap();
+            assert_eq!(read("freezer", "freezer.state"), word);
+        }
+        fs::write(path("memory", "memory.usage_in_bytes"), "many").unwrap();
+        assert_eq!(groups.memory(), None);
+        // A kernel that refuses a value is told about, with the file.
+        fs::remove_file(path("cpu", "cpu.cfs_quota_us")).unwrap();
+        fs::create_dir(path("cpu", "cpu.cfs_quota_us")).unwrap();
+        let error = groups.limit(Limits { cpus: Some(1), ..Limits::default() }).unwrap_err().to_string();
+        assert!(error.contains("cpu.cfs_quota_us"), "{error}");
+    }
+
+    #[test]
+    fn groups_are_removed_and_the_one_above_with_the_last() {
+        let dir = tempfile::tempdir().unwrap();
+        let above = dir.path().join("memory/cavrith");
+        let both = [above.join("one-1"), above.join("two-1")];
+        both.iter().for_each(|group| fs::create_dir_all(group).unwrap());
+        assert!(remove(&both[..1]));
+        assert!(above.is_dir());
+        assert!(remove(&both));
+        assert!(!above.exists() && dir.path().join("memory").is_dir());
+        assert!(remove(&[]));
+    }
+
     #[test]
     fn without_a_hierarchy_that_may_be_written_nothing_is_kept() {
         let dir = tempfile::tempdir().unwrap();

@@ -6,6 +6,7 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::ImageFingerprint;
+use cavrith_core::spec::Protocol;
 use cavrith_engine::home::Home;
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::job::Ending;
@@ -14,6 +15,7 @@ use cavrith_workspace::journal::{Follower, Journal, last, read, sources};
 use cavrith_workspace::living::{Meant, drop_workspace, dropping};
 use cavrith_workspace::names::{apply, outside_lines, with_block};
 use cavrith_workspace::place::{Place, scratch_changes};
+use cavrith_workspace::ports::Carried;
 use cavrith_workspace::protocol::{Answer, Opening, PROTOCOL, Phase, Request, Told, Visit};
 use cavrith_workspace::record::{Stamp, Standing};
 use proptest::prelude::*;
@@ -308,4 +310,29 @@ fn every_way_a_command_ends_is_told() {
     let told = Told::StepOver { name: "fill".to_owned(), millis: 12, left_out: Some("its guard succeeds".to_owned()) };
     let text = serde_json::to_string(&Answer::Told(told.clone())).unwrap();
     assert!(matches!(serde_json::from_str(&text).unwrap(), Answer::Told(back) if back == told));
+}
+
+#[test]
+fn a_port_is_shown_as_it_is_typed() {
+    let carried = |address: &str, count: u16| Carried {
+        name: "site".to_owned(),
+        protocol: Protocol::Tcp,
+        inside: 80,
+        wanted: 8000,
+        outside: 8001,
+        count,
+        addresses: vec![address.parse().unwrap()],
+    };
+    for (address, count, shown, url) in [
+        ("127.0.0.1", 1, "127.0.0.1:8001", "http://localhost:8001/"),
+        ("::1", 1, "[::1]:8001", "http://localhost:8001/"),
+        ("0.0.0.0", 3, "0.0.0.0:8001-8003", "http://localhost:8001/"),
+        ("192.0.2.7", 1, "192.0.2.7:8001", "http://192.0.2.7:8001/"),
+        ("2001:db8::7", 1, "[2001:db8::7]:8001", "http://[2001:db8::7]:8001/"),
+    ] {
+        let port = carried(address, count);
+        assert_eq!((port.shown().as_str(), port.url().as_str()), (shown, url));
+        assert_eq!(serde_json::from_value::<Carried>(serde_json::to_value(&port).unwrap()).unwrap(), port);
+    }
+    assert_eq!(Carried { addresses: Vec::new(), ..carried("::1", 1) }.shown(), "127.0.0.1:8001");
 }

@@ -99,20 +99,31 @@ pub fn list(screen: &Screen, command: &Report) -> Outcome {
         return Ok(0);
     }
     let width = rows.iter().map(|row| row.place.name.chars().count()).max().unwrap_or(0).max(9);
-    let head =
-        format!("{:width$}  {:8}  {:>9}  {:>9}  {:24}  project", "workspace", "state", "since", "memory", "ports");
-    screen.result(styled(screen.out.faint, head));
+    let ports = rows.iter().map(|row| row.ports.join(" ").chars().count()).max().unwrap_or(0).max(5);
+    let project = rows.iter().map(|row| row.place.project.display().to_string().chars().count()).max().unwrap_or(0);
+    // On a terminal that is too narrow for a table, what is long gets lines of its own.
+    let wide = screen.fits(width + ports + project + 39);
+    let head = format!("{:width$}  {:8}  {:>12}  {:>9}", "workspace", "state", "since", "memory");
+    let more = if wide { format!("  {:ports$}  project", "ports") } else { String::new() };
+    screen.result(styled(screen.out.faint, format_args!("{head}{more}")));
     for row in &rows {
         let word = row.standing.words().split(' ').next().unwrap_or_default();
         let word = styled(render::standing_style(screen, row.standing), format_args!("{word:8}"));
         let since = row.since.map_or_else(String::new, clock);
         let memory = row.memory.map_or_else(String::new, size);
-        let ports = row.ports.join(" ");
-        screen.result(format_args!(
-            "{}  {word}  {since:>9}  {memory:>9}  {ports:24}  {}",
-            styled(screen.out.strong, format_args!("{:width$}", row.place.name)),
-            row.place.project.display()
-        ));
+        let name = styled(screen.out.strong, format_args!("{:width$}", row.place.name));
+        let line = format!("{name}  {word}  {since:>12}  {memory:>9}");
+        let (carried, dir) = (row.ports.join(" "), row.place.project.display());
+        if wide {
+            screen.result(format_args!("{line}  {carried:ports$}  {dir}"));
+            continue;
+        }
+        screen.result(line);
+        for (what, text) in [("ports", carried), ("project", dir.to_string())] {
+            if !text.is_empty() {
+                screen.result(format_args!("  {} {text}", styled(screen.out.faint, format_args!("{what:8}"))));
+            }
+        }
     }
     Ok(0)
 }

@@ -232,7 +232,7 @@ fn commands_run_in_one_workspace_thirty_at_once() {
 }
 
 /// A terminal: its outer end, and its inner one for a child.
-fn terminal(rows: u16, columns: u16) -> (OwnedFd, OwnedFd) {
+pub fn terminal(rows: u16, columns: u16) -> (OwnedFd, OwnedFd) {
     let flags = rustix::pty::OpenptFlags::RDWR | rustix::pty::OpenptFlags::NOCTTY;
     let outer = rustix::pty::openpt(flags).unwrap();
     rustix::pty::unlockpt(&outer).unwrap();

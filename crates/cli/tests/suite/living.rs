@@ -6,7 +6,7 @@ use std::net::TcpStream;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use crate::inside::fetch;
+use crate::inside::{fetch, terminal};
 use crate::team::{Team, told};
 
 /// A team whose image is built, with this added to its spec.
@@ -398,4 +398,26 @@ after = ["prepare"]
     assert_eq!((phase(&team, "prepare"), phase(&team, "prepared")), ("over".to_owned(), "ready".to_owned()));
     team.ok(&["stop"]);
     team.assert_clean();
+}
+
+#[test]
+fn a_list_on_a_narrow_terminal_gives_what_is_long_lines_of_its_own() {
+    let team = living("");
+    team.ok(&["start", "--wait"]);
+    // Piped, it is a table whatever the terminal is.
+    let table = team.ok(&["list"]);
+    assert!(table.lines().count() == 2 && table.contains("  ports") && table.contains(" site:"));
+    let (outer, inner) = terminal(20, 50);
+    let mut command = team.command(&["list"]);
+    command.env("NO_COLOR", "1").stdout(inner.try_clone().unwrap()).stderr(inner);
+    assert!(command.status().unwrap().success());
+    drop(command);
+    let mut shown = Vec::new();
+    // A terminal whose other end is closed ends with an error.
+    let _ = fs::File::from(outer).read_to_end(&mut shown);
+    let shown = String::from_utf8(shown).unwrap();
+    let lines: Vec<_> = shown.lines().map(str::trim_end).collect();
+    assert_eq!(lines.len(), 4, "{shown}");
+    assert!(lines[2].starts_with("  ports    site:") && lines[3].starts_with("  project  /"), "{shown}");
+    assert!(lines[..3].iter().all(|line| line.chars().count() <= 50), "{shown}");
 }

@@ -68,7 +68,7 @@ impl Keeper {
             let is_late = || deadline.is_some_and(|deadline| Instant::now() >= deadline);
             let (news, heard) = self.wait_until(|state| {
                 let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped);
-                (next < state.told.end() || gone || is_late()).then(|| (state.told.since(next), state.told.end()))
+                (state.told.has(next) || gone || is_late()).then(|| (state.told.since(next), state.told.end()))
             });
             if news.is_empty() {
                 let answer =

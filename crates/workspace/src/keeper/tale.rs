@@ -34,6 +34,11 @@ impl Tale {
         self.forgotten + self.told.len()
     }
 
+    /// Whether anything from this number on is left to be told.
+    pub fn has(&self, from: usize) -> bool {
+        from.max(self.forgotten) < self.end()
+    }
+
     /// What is left of the tellings from this number on.
     pub fn since(&self, from: usize) -> Vec<Told> {
         self.told.iter().skip(from.saturating_sub(self.forgotten)).cloned().collect()
@@ -58,8 +63,9 @@ mod tests {
         assert_eq!(tale.since(MOST + 3), [note(MOST + 3), note(MOST + 4)]);
         let heard = tale.end();
         tale.clear();
-        assert!(tale.since(0).is_empty());
+        assert!(tale.since(0).is_empty() && !tale.has(0) && !tale.has(heard));
         tale.push(note(1));
         assert_eq!(tale.since(heard), [note(1)]);
+        assert!(tale.has(0) && tale.has(heard) && !tale.has(heard + 1));
     }
 }
