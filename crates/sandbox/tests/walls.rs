@@ -307,6 +307,37 @@ fn ports_inside_are_their_own_and_can_be_reached(yard: &Yard) {
     assert_eq!(arrived, "tide");
 }
 
+/// PID 1 and a command share their memory until the command is a program: nothing of that may stay in PID 1.
+fn many_commands_one_after_the_other_leave_no_memory_behind(yard: &Yard) {
+    let session = yard.session(Purpose::Workspace);
+    let children = format!("/proc/{0}/task/{0}/children", session.process());
+    let first = fs::read_to_string(children).unwrap().split_whitespace().next().unwrap().to_owned();
+    let held = || -> u64 {
+        let status = fs::read_to_string(format!("/proc/{first}/status")).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmData:")).unwrap();
+        line.split_whitespace().next().unwrap().parse().unwrap()
+    };
+    let null = fs::File::options().read(true).write(true).open("/dev/null").unwrap();
+    let mut command = CommandJob { argv: vec!["busybox".to_owned(), "true".to_owned()], ..shell(1000, "") };
+    command.env.insert("LONG".to_owned(), "x".repeat(4000));
+    let missing = CommandJob { argv: vec!["nothere".to_owned()], ..shell(1000, "") };
+    let rounds = |count: u32| {
+        for _ in 0..count {
+            let running = session.start(&command, [null.as_fd(), null.as_fd(), null.as_fd()]).unwrap();
+            assert_eq!(running.wait().unwrap(), Ending::Code(0));
+        }
+    };
+    rounds(50);
+    let before = held();
+    rounds(400);
+    let after = held();
+    assert!(after <= before + 256, "PID 1 grew from {before} kB to {after} kB");
+    assert!(matches!(
+        session.start(&missing, [null.as_fd(), null.as_fd(), null.as_fd()]),
+        Err(SandboxError::NotStarted { missing: true, .. })
+    ));
+}
+
 fn sandboxes_end_with_their_session(yard: &Yard) {
     let session = yard.session(Purpose::Workspace);
     // A number of seconds that nobody else on this machine sleeps.
@@ -378,6 +409,10 @@ fn main() {
         ),
         ("the time of day and process ids can be shifted", the_time_of_day_and_process_ids_can_be_shifted),
         ("ports inside are their own and can be reached", ports_inside_are_their_own_and_can_be_reached),
+        (
+            "many commands one after the other leave no memory behind",
+            many_commands_one_after_the_other_leave_no_memory_behind,
+        ),
         ("sandboxes end with their session", sandboxes_end_with_their_session),
     ];
     for (name, check) in checks {

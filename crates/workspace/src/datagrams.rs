@@ -3,9 +3,12 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{SocketAddr, UdpSocket};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::thread;
 use std::time::{Duration, Instant};
+
+use rustix::io::Errno;
+use rustix::net::{RecvFlags, Shutdown};
 
 use cavrith_sandbox::net::Connector;
 
@@ -29,12 +32,14 @@ pub(crate) fn carry(outer: &Arc<UdpSocket>, connector: &Connector, inside: u16) 
     let peers = Peers::default();
     let mut buffer = vec![0; LONGEST];
     loop {
-        let (length, sender) = match outer.recv_from(&mut buffer) {
-            // A socket that was shut down reads as an empty datagram of nobody.
-            Ok((0, sender)) if sender.port() == 0 => return,
-            Ok(received) => received,
-            Err(error) if error.kind() == io::ErrorKind::InvalidInput => return,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+        let (length, sender) = match rustix::net::recvfrom(outer, buffer.as_mut_slice(), RecvFlags::empty()) {
+            Ok((length, _, sender)) => match sender.map(SocketAddr::try_from) {
+                Some(Ok(sender)) => (length, sender),
+                // A socket that was shut down reads as an empty datagram of nobody.
+                _ => break,
+            },
+            Err(Errno::INTR) => continue,
+            Err(Errno::INVAL | Errno::BADF) => break,
             // Of somebody who was answered and is gone, or of a kernel that is short of memory.
             Err(_) => {
                 thread::sleep(Duration::from_millis(1));
@@ -44,6 +49,20 @@ pub(crate) fn carry(outer: &Arc<UdpSocket>, connector: &Connector, inside: u16) 
         let Some(inner) = peer(&peers, outer, connector, inside, sender) else { continue };
         // Nobody listens inside, or it was frozen for long: a datagram may be lost.
         let _ = inner.send(&buffer[..length]);
+    }
+    for (_, peer) in locked(&peers).drain() {
+        peer.end();
+    }
+}
+
+fn locked(peers: &Peers) -> MutexGuard<'_, HashMap<SocketAddr, Peer>> {
+    peers.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Peer {
+    /// Wakes the thread that carries its answers, which then sees that it is forgotten.
+    fn end(&self) {
+        let _ = rustix::net::shutdown(&self.inner, Shutdown::Both);
     }
 }
 
@@ -55,19 +74,22 @@ fn peer(
     inside: u16,
     sender: SocketAddr,
 ) -> Option<Arc<UdpSocket>> {
-    let mut known = peers.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut known = locked(peers);
     if let Some(peer) = known.get_mut(&sender) {
         peer.heard = Instant::now();
         return Some(Arc::clone(&peer.inner));
     }
     if known.len() >= MOST {
         let oldest = known.iter().min_by_key(|(_, peer)| peer.heard).map(|(sender, _)| *sender);
-        oldest.and_then(|oldest| known.remove(&oldest));
+        if let Some(oldest) = oldest.and_then(|oldest| known.remove(&oldest)) {
+            oldest.end();
+        }
     }
     let inner = Arc::new(connector.datagrams(inside).ok()?);
     inner.set_read_timeout(Some(Duration::from_secs(5))).ok()?;
     known.insert(sender, Peer { inner: Arc::clone(&inner), heard: Instant::now() });
-    let (peers, outer, answers) = (Arc::clone(peers), Arc::clone(outer), Arc::clone(&inner));
+    // The port outside is free again as soon as nobody carries to it, whoever may still answer.
+    let (peers, outer, answers) = (Arc::clone(peers), Arc::downgrade(outer), Arc::clone(&inner));
     let carrier = thread::Builder::new().spawn(move || carry_back(&peers, &outer, &answers, sender));
     if carrier.is_err() {
         known.remove(&sender);
@@ -76,18 +98,20 @@ fn peer(
 }
 
 /// Carries answers back until the sender is forgotten.
-fn carry_back(peers: &Peers, outer: &UdpSocket, inner: &Arc<UdpSocket>, sender: SocketAddr) {
+fn carry_back(peers: &Peers, outer: &Weak<UdpSocket>, inner: &Arc<UdpSocket>, sender: SocketAddr) {
     let mut buffer = vec![0; LONGEST];
     loop {
-        match inner.recv(&mut buffer) {
+        let received = inner.recv(&mut buffer);
+        let mut peers = locked(peers);
+        let known = peers.get(&sender).filter(|peer| Arc::ptr_eq(&peer.inner, inner));
+        let (Some(known), Some(outer)) = (known, outer.upgrade()) else { return };
+        match received {
             Ok(length) => {
+                drop(peers);
                 let _ = outer.send_to(&buffer[..length], sender);
             }
             Err(error) => {
                 let waited = matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut);
-                let mut peers = peers.lock().unwrap_or_else(PoisonError::into_inner);
-                let known = peers.get(&sender).filter(|peer| Arc::ptr_eq(&peer.inner, inner));
-                let Some(known) = known else { return };
                 let refused = error.kind() == io::ErrorKind::ConnectionRefused;
                 if known.heard.elapsed() > SILENCE || !(waited || refused) {
                     peers.remove(&sender);

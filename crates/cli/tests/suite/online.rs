@@ -61,6 +61,10 @@ fn play(example: &str, plays: &[(&[&str], &str)]) {
     let lead = Member { dir: project.clone(), home: dir.path().join("lead/home"), user: None };
     lead.run(&["lock"]);
     let image = lead.image();
+    if !plays.is_empty() {
+        // A command that starts the workspace itself does not wait for services.
+        lead.run(&["start", "--wait"]);
+    }
     for (arguments, says) in plays {
         let mut command = vec!["run", "--"];
         command.extend(*arguments);
