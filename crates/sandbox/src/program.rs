@@ -3,6 +3,7 @@
 //! A process that is copied only to become another program at once pays for the copy: page tables, faults on both sides, and throwing it all away.
 //! So a command of a workspace shares PID 1's memory until it is another program (clone(2), `CLONE_VM` and `CLONE_VFORK`); PID 1 stands still
 //! for that long. What the child would allocate would stay in PID 1 for ever, so nothing is allocated between: it is made here.
+//! The child becomes the account while it still shares that memory; that nobody else of the account may look into it is since PID 1 is not dumpable (ptrace(2)).
 
 use std::collections::BTreeMap;
 use std::ffi::CString;

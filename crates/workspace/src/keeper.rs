@@ -11,7 +11,7 @@
 //! | [`standing`] | how it stands: told, frozen, changed while it runs |
 //! | [`service`] | one service: begun, watched, begun again, ended |
 //! | [`opening`] | steps and services in their order, at a start and after a change |
-//! | [`door`] | requests |
+//! | [`door`] | the door, and requests at it |
 //! | [`tale`] | what is told while something begins |
 
 mod door;

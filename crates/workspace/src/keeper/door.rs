@@ -1,22 +1,97 @@
-//! Requests at the door.
+//! The door, and requests at it.
 
+use std::fs::{self, File};
 use std::io;
-use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
-use std::os::unix::net::UnixStream;
-use std::path::Path;
+use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::thread;
 use std::time::{Duration, Instant};
 
+use cavrith_engine::error::file_error;
 use cavrith_sandbox::job::CommandJob;
 use cavrith_sandbox::session::Attended as _;
 use cavrith_sandbox::{SandboxError, wire};
 
 use super::work::Keeper;
+use crate::place::give_to_member;
 use crate::protocol::{Answer, Meanwhile, Opening, PROTOCOL, Request, Told, Visit};
 use crate::record::Standing;
+use crate::{WorkspaceError, client};
+
+/// Threads that wait at the door when nobody comes, at most.
+const PORTERS: usize = 4;
+
+/// The door, which is closed when this value is dropped.
+pub(super) struct OpenDoor {
+    path: PathBuf,
+    listener: UnixListener,
+}
+
+impl Drop for OpenDoor {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.path);
+        let _ = rustix::net::shutdown(self.listener.as_fd(), rustix::net::Shutdown::Both);
+    }
+}
 
 impl Keeper {
+    /// Listens at the door. Each request has a thread for itself.
+    pub fn open_door(self: &Arc<Self>) -> Result<OpenDoor, WorkspaceError> {
+        let dir = &self.place.dir;
+        let path = dir.join(client::DOOR);
+        // A keeper that was killed left its socket.
+        let _ = fs::remove_file(&path);
+        let opened = File::open(dir).map_err(file_error("open", dir))?;
+        let short = Path::new("/proc/self/fd").join(opened.as_raw_fd().to_string()).join(client::DOOR);
+        let listener = UnixListener::bind(&short).map_err(file_error("listen at", &path))?;
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o600))
+            .map_err(file_error("change the rights of", &path))?;
+        give_to_member(&path, self.identity)?;
+        let accepting = Arc::new(listener.try_clone().map_err(file_error("listen at", &path))?);
+        for _ in 0..2 {
+            self.add_porter(Arc::clone(&accepting));
+        }
+        Ok(OpenDoor { path, listener })
+    }
+
+    /// A thread more that takes whoever comes to the door. Some always wait there: making one takes longer than many a request.
+    fn add_porter(self: &Arc<Self>, door: Arc<UnixListener>) {
+        let keeper = Arc::clone(self);
+        keeper.porters.fetch_add(1, Ordering::SeqCst);
+        let made = thread::Builder::new().name("porter".to_owned()).spawn(move || keeper.attend_all(&door));
+        if made.is_err() {
+            // Whoever comes waits for one that is busy.
+            self.porters.fetch_sub(1, Ordering::SeqCst);
+        }
+    }
+
+    fn attend_all(self: &Arc<Self>, door: &Arc<UnixListener>) {
+        loop {
+            match door.accept() {
+                Ok((guest, _)) => {
+                    if self.porters.fetch_sub(1, Ordering::SeqCst) == 1 {
+                        self.add_porter(Arc::clone(door));
+                    }
+                    // One that goes away, or talks nonsense, ends its own request only.
+                    let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| self.attend(&guest)));
+                    drop(guest);
+                    if self.porters.fetch_add(1, Ordering::SeqCst) >= PORTERS {
+                        self.porters.fetch_sub(1, Ordering::SeqCst);
+                        return;
+                    }
+                }
+                // The door was closed.
+                Err(error) if error.kind() == std::io::ErrorKind::InvalidInput => return,
+                // Too many descriptors, or somebody who went away again; the next may fare better.
+                Err(_) => thread::sleep(Duration::from_millis(20)),
+            }
+        }
+    }
+
     /// Attends to one connection.
     pub fn attend(self: &Arc<Self>, guest: &UnixStream) -> io::Result<()> {
         let Some((opening, fds)) = wire::receive::<Opening<serde_json::Value>>(guest)? else { return Ok(()) };

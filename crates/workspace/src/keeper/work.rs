@@ -2,9 +2,8 @@
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
-use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
-use std::os::unix::net::UnixListener;
+use std::os::fd::{AsFd as _, OwnedFd};
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, mpsc};
@@ -26,15 +25,13 @@ use cavrith_sandbox::{Identity, SandboxError, Session};
 
 use super::tale::Tale;
 use super::{KeeperJob, Made};
+use crate::WorkspaceError;
 use crate::network::WayOut;
-use crate::place::{Place, give_to_member};
+use crate::place::Place;
 use crate::ports::Forward;
 use crate::protocol::{Phase, ServiceStatus, Told};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
-use crate::{WorkspaceError, client};
 
-/// Threads that wait at the door when nobody comes, at most.
-const PORTERS: usize = 4;
 /// How long members' commands have for their end.
 const FAREWELL: Duration = Duration::from_secs(2);
 
@@ -47,9 +44,9 @@ pub(super) struct Keeper {
     pub shell: String,
     pub logs: PathBuf,
     pub guests: AtomicUsize,
-    /// Threads that wait at the door.
-    porters: AtomicUsize,
-    identity: Identity,
+    /// Threads that wait at the door; see [`super::door`].
+    pub porters: AtomicUsize,
+    pub identity: Identity,
     /// Nothing is written down of it.
     plain: bool,
     pub groups: Groups,
@@ -124,19 +121,6 @@ pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// The door, which is closed when this value is dropped.
-pub(super) struct OpenDoor {
-    path: PathBuf,
-    listener: UnixListener,
-}
-
-impl Drop for OpenDoor {
-    fn drop(&mut self) {
-        let _ = fs::remove_file(&self.path);
-        let _ = rustix::net::shutdown(self.listener.as_fd(), rustix::net::Shutdown::Both);
-    }
-}
-
 fn first_done_path(bench: &Path) -> PathBuf {
     bench.join("first-start")
 }
@@ -195,59 +179,6 @@ impl Keeper {
     /// The arrangement that is carried out.
     pub fn arrangement(&self) -> Arc<Arrangement> {
         Arc::clone(&self.state().arrangement)
-    }
-
-    /// Listens at the door. Each request has a thread for itself.
-    pub fn open_door(self: &Arc<Self>) -> Result<OpenDoor, WorkspaceError> {
-        let dir = &self.place.dir;
-        let path = dir.join(client::DOOR);
-        // A keeper that was killed left its socket.
-        let _ = fs::remove_file(&path);
-        let opened = File::open(dir).map_err(file_error("open", dir))?;
-        let short = Path::new("/proc/self/fd").join(opened.as_raw_fd().to_string()).join(client::DOOR);
-        let listener = UnixListener::bind(&short).map_err(file_error("listen at", &path))?;
-        fs::set_permissions(&path, fs::Permissions::from_mode(0o600))
-            .map_err(file_error("change the rights of", &path))?;
-        give_to_member(&path, self.identity)?;
-        let accepting = Arc::new(listener.try_clone().map_err(file_error("listen at", &path))?);
-        for _ in 0..2 {
-            self.add_porter(Arc::clone(&accepting));
-        }
-        Ok(OpenDoor { path, listener })
-    }
-
-    /// A thread more that takes whoever comes to the door. Some always wait there: making one takes longer than many a request.
-    fn add_porter(self: &Arc<Self>, door: Arc<UnixListener>) {
-        let keeper = Arc::clone(self);
-        keeper.porters.fetch_add(1, Ordering::SeqCst);
-        let made = thread::Builder::new().name("porter".to_owned()).spawn(move || keeper.attend_all(&door));
-        if made.is_err() {
-            // Whoever comes waits for one that is busy.
-            self.porters.fetch_sub(1, Ordering::SeqCst);
-        }
-    }
-
-    fn attend_all(self: &Arc<Self>, door: &Arc<UnixListener>) {
-        loop {
-            match door.accept() {
-                Ok((guest, _)) => {
-                    if self.porters.fetch_sub(1, Ordering::SeqCst) == 1 {
-                        self.add_porter(Arc::clone(door));
-                    }
-                    // One that goes away, or talks nonsense, ends its own request only.
-                    let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| self.attend(&guest)));
-                    drop(guest);
-                    if self.porters.fetch_add(1, Ordering::SeqCst) >= PORTERS {
-                        self.porters.fetch_sub(1, Ordering::SeqCst);
-                        return;
-                    }
-                }
-                // The door was closed.
-                Err(error) if error.kind() == std::io::ErrorKind::InvalidInput => return,
-                // Too many descriptors, or somebody who went away again; the next may fare better.
-                Err(_) => thread::sleep(Duration::from_millis(20)),
-            }
-        }
     }
 
     /// Has an administrator's `kill` end the workspace in order.
