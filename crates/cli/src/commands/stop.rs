@@ -66,20 +66,21 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     }
     let some = if what.some.is_empty() { String::new() } else { format!(": {}", what.some.join(", ")) };
     let more = if what.changed_files > what.some.len() { ", …" } else { "" };
-    screen.insist(format_args!("removed   {} changed inside{some}{more}", count(what.changed_files, "file")));
+    screen.insist(format_args!("removes   {} changed inside{some}{more}", count(what.changed_files, "file")));
     if !what.logs.is_empty() {
-        screen.insist(format_args!("removed   logs of {}", what.logs.join(", ")));
+        screen.insist(format_args!("removes   logs of {}", what.logs.join(", ")));
     }
     if !what.names.is_empty() {
         screen.insist(format_args!(
-            "removed   its block in {}, if there is one: {}",
+            "removes   its block in {}, if there is one: {}",
             file.display(),
             what.names.join(", ")
         ));
     }
-    screen.insist(format_args!("kept      the project {}", what.project));
+    screen.insist(format_args!("keeps     the project {}", what.project));
+    let own = if place.named { format!(" --name {}", place.name) } else { String::new() };
     for name in &what.kept {
-        screen.insist(format_args!("kept      the folder {name} (cavrith folder remove {name} removes it)"));
+        screen.insist(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
     }
     confirm(screen, command.yes, &format!("drop {}?", place.name))?;
     if let Some(client) = client {

@@ -42,7 +42,7 @@ fn kept_folders_survive_and_go_into_a_file_and_back() {
     team.ok(&["start"]);
     team.ok(&["run", "-q", "--", "rm", "/srv/tables/tide"]);
     let dropped = team.run(&["drop", "--yes"]);
-    assert!(told(&dropped).contains("kept      the folder tables"), "{}", told(&dropped));
+    assert!(told(&dropped).contains("keeps     the folder tables"), "{}", told(&dropped));
     assert!(team.fails(&["folder", "restore", "tables", file], 2).contains("write --yes"));
     team.ok(&["folder", "restore", "tables", file, "--yes"]);
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "cat /srv/tables/now; cat /code/modules/m"]), "high\nm\n");
