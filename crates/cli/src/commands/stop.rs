@@ -61,26 +61,24 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     cavrith_sandbox::ids::enter()?;
     let what = living::dropping(&place);
     let client = Client::new(&place);
+    // Whoever is asked has to know for what; whoever is not may want it quiet.
+    let tell = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
     if client.is_some() {
-        screen.insist(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));
+        tell(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));
     }
     let some = if what.some.is_empty() { String::new() } else { format!(": {}", what.some.join(", ")) };
     let more = if what.changed_files > what.some.len() { ", …" } else { "" };
-    screen.insist(format_args!("removes   {} changed inside{some}{more}", count(what.changed_files, "file")));
+    tell(format_args!("removes   {} changed inside{some}{more}", count(what.changed_files, "file")));
     if !what.logs.is_empty() {
-        screen.insist(format_args!("removes   logs of {}", what.logs.join(", ")));
+        tell(format_args!("removes   logs of {}", what.logs.join(", ")));
     }
     if !what.names.is_empty() {
-        screen.insist(format_args!(
-            "removes   its block in {}, if there is one: {}",
-            file.display(),
-            what.names.join(", ")
-        ));
+        tell(format_args!("removes   its block in {}, if there is one: {}", file.display(), what.names.join(", ")));
     }
-    screen.insist(format_args!("keeps     the project {}", what.project));
+    tell(format_args!("keeps     the project {}", what.project));
     let own = if place.named { format!(" --name {}", place.name) } else { String::new() };
     for name in &what.kept {
-        screen.insist(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
+        tell(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
     }
     confirm(screen, command.yes, &format!("drop {}?", place.name))?;
     if let Some(client) = client {
