@@ -44,17 +44,20 @@ pub fn pack(path: &Path, name: &str, to: impl io::Write) -> io::Result<()> {
     Ok(())
 }
 
-/// A path beneath one that is being written. What an archive says is nobody's word: no name in it leads up, and none through a link, be it one that
-/// the archive itself brought or one that was there.
-fn beneath(whole: &Path, rest: &Path) -> io::Result<PathBuf> {
+/// A path beneath a directory, by a name that somebody else chose: it leads neither up nor through a link, be it one that an archive itself brought or one
+/// that was there. The last part may be a link, or not be there.
+///
+/// # Errors
+/// When it leads elsewhere.
+pub fn beneath(whole: &Path, rest: &Path) -> io::Result<PathBuf> {
     let refused = |why: &str| {
         let name = cavrith_core::path::shown(rest.as_os_str().as_encoded_bytes());
-        io::Error::new(io::ErrorKind::InvalidData, format!("{name} cannot be copied: it leads {why}"))
+        io::Error::new(io::ErrorKind::InvalidInput, format!("{name} leads {why}"))
     };
     let mut at = whole.to_owned();
-    for part in rest.components() {
+    for part in rest.components().filter(|part| *part != Component::CurDir) {
         if !matches!(part, Component::Normal(_)) {
-            return Err(refused("out of what is copied"));
+            return Err(refused("out of the folder"));
         }
         if at.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
             return Err(refused("through a link"));

@@ -49,11 +49,13 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     ended.thread_block().map_err(|error| format!("listen for ended processes: {error}"))?;
     let ended = SignalFd::with_flags(&ended, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
         .map_err(|error| format!("listen for ended processes: {error}"))?;
-    filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?;
-    if job.purpose == Purpose::Workspace {
-        // Nothing that is refused there is needed here any more, so everything that is started inherits it, and pays for it no more.
-        rustix::thread::set_no_new_privs(true).map_err(|error| format!("give up new privileges: {error}"))?;
-        filter::apply(job.purpose, false).map_err(said("filter system calls"))?;
+    match job.purpose {
+        Purpose::Build => filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?,
+        Purpose::Workspace => {
+            // Nothing that is refused there is needed here any more, so everything that is started inherits it, and pays for it no more.
+            rustix::thread::set_no_new_privs(true).map_err(|error| format!("give up new privileges: {error}"))?;
+            filter::apply(job.purpose, false).map_err(said("filter system calls"))?;
+        }
     }
     use_up_pids(job.oddities.skipped_pids);
     // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look at.

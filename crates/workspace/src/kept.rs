@@ -12,7 +12,7 @@ use rustix::fs::{CWD, RenameFlags};
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_engine::error::file_error;
-use cavrith_sandbox::Identity;
+use cavrith_sandbox::{Identity, archive};
 
 use crate::WorkspaceError;
 use crate::place::Place;
@@ -111,18 +111,11 @@ pub fn list(folder: &Path, inner: &Path) -> Result<Vec<Listed>, WorkspaceError> 
     Ok(listed)
 }
 
-/// A path in a folder, without a link on the way: who works inside may have put one there that leads out.
+/// A directory in a folder; who works inside may have put a link there that leads out.
 fn within(folder: &Path, inner: &Path) -> io::Result<PathBuf> {
-    let mut at = folder.to_owned();
-    for part in inner.components() {
-        match part {
-            Component::Normal(name) => at.push(name),
-            Component::CurDir => continue,
-            _ => return Err(io::Error::new(io::ErrorKind::InvalidInput, "it leads out of the folder")),
-        }
-        if at.symlink_metadata()?.is_symlink() {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, "there is a link on the way"));
-        }
+    let at = archive::beneath(folder, inner)?;
+    if at.symlink_metadata()?.is_symlink() {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is a link"));
     }
     Ok(at)
 }
