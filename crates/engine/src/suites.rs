@@ -81,7 +81,7 @@ impl SuiteReader<'_> {
                 Unproved::UnknownKeys(_) => format!(
                     "install a newer debian-archive-keyring, or name another keyring than {path} in config.toml ([debian] keyring)"
                 ),
-                Unproved::Expired(_) => "install a newer debian-archive-keyring, or ask another mirror".to_owned(),
+                Unproved::Invalid(_) => "install a newer debian-archive-keyring, or ask another mirror".to_owned(),
                 _ => "ask another mirror; somebody on the way may have changed it".to_owned(),
             };
             self.bad(format!("{address} is not proved: {error}"), remedy)

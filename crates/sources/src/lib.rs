@@ -12,8 +12,8 @@
 //! | [`tarball`] | tar (ustar, GNU and pax names) | the `tar` crate for headers, own code for the rest |
 //! | [`zipball`] | zip | the `zip` crate |
 //! | [`stage`] | many packages into one stage of a base, with dpkg's records | own code |
-//! | [`signature`] | clear-signed texts and keyrings | the `pgp` crate |
-//! | [`oci`] | OCI indexes, manifests, layers | the `oci-spec` crate for documents, `tarball` for layers |
+//! | [`signature`] | clear-signed texts and keyrings | own code over the `ring` crate |
+//! | [`oci`] | OCI indexes, manifests, layers | `serde_json` for documents, `tarball` for layers |
 //! | [`registry`] | OCI registries | own code over `web` |
 //! | [`web`] | HTTP and HTTPS | the `ureq` crate |
 //!

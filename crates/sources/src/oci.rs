@@ -1,8 +1,8 @@
 //! OCI images (OCI Image Specification 1.1): indexes, manifests, configurations, and layers with their marks of deletion.
 //!
-//! The documents are read by the `oci-spec` crate; only what has been proved against its digest comes here.
+//! Only what has been proved against its digest comes here.
 
-use oci_spec::image::{Descriptor, ImageConfiguration, ImageIndex, ImageManifest};
+mod documents;
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::path::RootPath;
@@ -11,6 +11,7 @@ use cavrith_store::writer::LayerWriter;
 use crate::checked::Checked;
 use crate::tarball::{self, Laying, Rights};
 use crate::{SourceError, blame, compression};
+pub use documents::{Descriptor, Execution, ImageConfiguration, ImageIndex, ImageManifest, Platform};
 
 /// Bytes that an index, manifest or configuration may have; the distribution specification asks registries to take manifests of up to four mebibytes.
 pub const LONGEST_DOCUMENT: u64 = 8 << 20;
@@ -50,9 +51,9 @@ pub struct Manifest {
 }
 
 fn blob(descriptor: &Descriptor) -> Result<Blob, String> {
-    let digest = descriptor.digest().to_string();
+    let digest = &descriptor.digest;
     let hex = digest.strip_prefix("sha256:").ok_or_else(|| format!("it names a digest that is no sha256, {digest}"))?;
-    Ok(Blob { sha256: hex.parse().map_err(|_| format!("{digest} is no digest"))?, size: descriptor.size() })
+    Ok(Blob { sha256: hex.parse().map_err(|_| format!("{digest} is no digest"))?, size: descriptor.size })
 }
 
 /// Reads an index or a manifest.
@@ -62,16 +63,16 @@ fn blob(descriptor: &Descriptor) -> Result<Blob, String> {
 pub fn parse(bytes: &[u8]) -> Result<Document, String> {
     let value: serde_json::Value = serde_json::from_slice(bytes).map_err(|error| format!("it is no JSON: {error}"))?;
     if value.get("manifests").is_some() {
-        let index = ImageIndex::from_reader(bytes).map_err(|error| format!("its index cannot be read: {error}"))?;
+        let index = serde_json::from_slice(bytes).map_err(|error| format!("its index cannot be read: {error}"))?;
         return Ok(Document::Index(Box::new(index)));
     }
-    let manifest =
-        ImageManifest::from_reader(bytes).map_err(|error| format!("its manifest cannot be read: {error}"))?;
-    let layers = manifest.layers().iter().map(blob).collect::<Result<Vec<_>, _>>()?;
+    let manifest: ImageManifest =
+        serde_json::from_slice(bytes).map_err(|error| format!("its manifest cannot be read: {error}"))?;
+    let layers = manifest.layers.iter().map(blob).collect::<Result<Vec<_>, _>>()?;
     if layers.len() > MOST_LAYERS {
         return Err(format!("it has more than {MOST_LAYERS} layers"));
     }
-    Ok(Document::Manifest(Manifest { config: blob(manifest.config())?, layers }))
+    Ok(Document::Manifest(Manifest { config: blob(&manifest.config)?, layers }))
 }
 
 /// Chooses from an index: by tag, when one is given or several images are there, and by platform.
@@ -79,17 +80,17 @@ pub fn parse(bytes: &[u8]) -> Result<Document, String> {
 /// # Errors
 /// In words, what there is instead.
 pub fn choose(index: &ImageIndex, tag: Option<&str>, platform: &str) -> Result<Blob, String> {
-    let name = |one: &Descriptor| one.annotations().as_ref().and_then(|notes| notes.get(REF_NAME).cloned());
+    let name = |one: &Descriptor| one.annotations.as_ref().and_then(|notes| notes.get(REF_NAME).cloned());
     let shown = |one: &Descriptor| {
-        one.platform().as_ref().map(|platform| {
-            let variant = platform.variant().as_ref().map_or_else(String::new, |variant| format!("/{variant}"));
-            format!("{}/{}{variant}", platform.os(), platform.architecture())
+        one.platform.as_ref().map(|platform| {
+            let variant = platform.variant.as_ref().map_or_else(String::new, |variant| format!("/{variant}"));
+            format!("{}/{}{variant}", platform.os, platform.architecture)
         })
     };
     let named: Vec<_> =
-        index.manifests().iter().filter(|one| tag.is_none_or(|tag| name(one).as_deref() == Some(tag))).collect();
+        index.manifests.iter().filter(|one| tag.is_none_or(|tag| name(one).as_deref() == Some(tag))).collect();
     if named.is_empty() {
-        let names: Vec<_> = index.manifests().iter().filter_map(name).collect();
+        let names: Vec<_> = index.manifests.iter().filter_map(name).collect();
         return Err(format!("it has no image {:?}; it has {}", tag.unwrap_or_default(), listed(&names)));
     }
     // One that says no platform is for all, or tells its own inside.
@@ -123,14 +124,14 @@ fn listed(names: &[String]) -> String {
 /// # Errors
 /// In words, what is wrong with its configuration.
 pub fn read_config(bytes: &[u8], platform: &str) -> Result<(Option<u64>, Vec<String>), String> {
-    let config =
-        ImageConfiguration::from_reader(bytes).map_err(|error| format!("its configuration cannot be read: {error}"))?;
-    let own = format!("{}/{}", config.os(), config.architecture());
+    let config: ImageConfiguration =
+        serde_json::from_slice(bytes).map_err(|error| format!("its configuration cannot be read: {error}"))?;
+    let own = format!("{}/{}", config.os, config.architecture);
     if own != platform && !platform.starts_with(&format!("{own}/")) {
         return Err(format!("it is for {own}, and {platform} is asked for"));
     }
-    let created = config.created().as_deref().and_then(cavrith_core::oci::seconds);
-    let env = config.config().as_ref().and_then(|config| config.env().clone()).unwrap_or_default();
+    let created = config.created.as_deref().and_then(cavrith_core::oci::seconds);
+    let env = config.config.and_then(|config| config.env).unwrap_or_default();
     Ok((created, env))
 }
 

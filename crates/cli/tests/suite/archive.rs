@@ -7,10 +7,9 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write as _;
 
-use pgp::composed::{ArmorOptions, CleartextSignedMessage, KeyType, SecretKeyParamsBuilder, SignedSecretKey};
-use pgp::types::Password;
 use sha2::Digest as _;
 
+use crate::openpgp::{Identity, clear_signed};
 use crate::server::Server;
 use crate::team::Team;
 
@@ -140,7 +139,7 @@ esac
 
 pub struct Archive {
     pub server: Server,
-    pub key: SignedSecretKey,
+    pub key: Identity,
     pub packages: Vec<Package>,
     /// The one real package.
     busybox: Vec<u8>,
@@ -182,14 +181,7 @@ impl Archive {
             "printf 'root:x:0:0::/root:/bin/sh\\n' > /etc/passwd\nprintf 'root:x:0:\\ncrane:x:42:\\n' > /etc/group",
         );
         let packages = vec![commands, dpkg, files, passwd];
-        let key = SecretKeyParamsBuilder::default()
-            .key_type(KeyType::Ed25519Legacy)
-            .can_sign(true)
-            .primary_user_id("Brindle Ferry Archive <archive@brindle.example>".to_owned())
-            .build()
-            .unwrap()
-            .generate(rand::thread_rng())
-            .unwrap();
+        let key = Identity::new();
         Self { server: Server::new(), key, packages, busybox, date: DATE.to_owned(), more: String::new() }
     }
 
@@ -197,8 +189,7 @@ impl Archive {
     pub fn publish(&self, team: &Team) {
         self.publish_as("tide");
         let keyring = team.dir.path().join("archive.asc");
-        let public = self.key.to_public_key().to_armored_string(ArmorOptions::default()).unwrap();
-        fs::write(&keyring, public).unwrap();
+        fs::write(&keyring, self.key.armoured()).unwrap();
         fs::create_dir_all(team.home()).unwrap();
         let config = format!("[debian]\nmirror = \"{}/debian\"\nkeyring = {:?}\n", self.server.url, keyring);
         fs::write(team.home().join("config.toml"), config).unwrap();
@@ -219,9 +210,7 @@ impl Archive {
     }
 
     pub fn signed(&self, text: &str) -> String {
-        let message =
-            CleartextSignedMessage::sign(rand::thread_rng(), text, &self.key.primary_key, &Password::empty()).unwrap();
-        message.to_armored_string(ArmorOptions::default()).unwrap()
+        clear_signed(text, &[&self.key])
     }
 
     /// The index, and the packages on the server.

@@ -1,5 +1,4 @@
 //! Folders: how they are mounted, backed up, restored, looked into. Run as root, who may give files to anybody.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -1,8 +1,4 @@
 //! Every kind of mistake is explained, and the examples of the explanations are what they say; the schema agrees with the reader.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use cavrith_core::explain::{self, Seen};
 use cavrith_core::mistake::{Code, line_and_column};

@@ -1,8 +1,4 @@
 //! Archives from outside: what they bring arrives exactly, and what they must not bring does not.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use std::fs;
 use std::io::Write as _;

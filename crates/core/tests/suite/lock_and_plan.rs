@@ -1,8 +1,4 @@
 //! Choosing, pinning, fitting, planning: with plain values, without a disk.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,5 +1,4 @@
 //! The core stays what its first page says: no disk, clock, network, process or terminal.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::path::Path;
 

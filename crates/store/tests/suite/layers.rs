@@ -1,8 +1,4 @@
 //! Layers on disk: what is written is what is measured, whatever else changes is noticed, and nothing half done counts.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;

@@ -1,5 +1,4 @@
 //! Services, their order, their accounts, and the amounts that a spec names.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,8 +1,4 @@
 //! What the store keeps beside layers: files from the web, leases, and owners that no file can have.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use std::fs;
 use std::io::Write as _;

@@ -1,8 +1,4 @@
 //! The wider spec: what steps, downloads, several versions and includes mean for lock, plan and setup. Plain values only.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use std::collections::BTreeMap;
 

@@ -1,8 +1,4 @@
 //! Archives that somebody made to do harm, and archives that a disk or a network has damaged.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use std::fs;
 use std::io::{Cursor, Read, Write as _};

@@ -1,5 +1,4 @@
 //! Where workspaces are kept, what is written down of them, what they are called, what is said to them.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};

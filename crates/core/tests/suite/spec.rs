@@ -1,8 +1,4 @@
 //! Every kind of mistake that the text of a spec shows, with its place and its words.
-#![allow(
-    clippy::unwrap_used,
-    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
-)]
 
 use cavrith_core::mistake::{Code, line_and_column};
 use cavrith_core::spec::{Action, Run, Spec, parse};

@@ -1,0 +1,14 @@
+//! What the core computes, by its public interface alone.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
+)]
+
+mod arrangement;
+mod kinds;
+mod lock_and_plan;
+mod packages;
+mod parts_of_a_spec;
+mod pure;
+mod services;
+mod spec;
