@@ -81,7 +81,7 @@ fn the_schema_takes_every_example_that_the_reader_takes() {
         let other = mistakes.iter().find(|mistake| !matches!(mistake.code, Code::INCLUDE_UNREADABLE));
         assert_eq!(other, None, "the example of {}:\n{text}", key.path);
     }
-    assert!(validator.is_valid(&as_json(include_str!("../../../demo/project/cavrith.toml"))));
+    assert!(validator.is_valid(&as_json(include_str!("../../../../demo/project/cavrith.toml"))));
 }
 
 #[test]

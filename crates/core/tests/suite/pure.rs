@@ -41,7 +41,7 @@ fn no_module_names_what_it_must_not_use() {
 
 #[test]
 fn it_depends_on_nothing_that_would_do_it_instead() {
-    let manifest = include_str!("../Cargo.toml");
+    let manifest = include_str!("../../Cargo.toml");
     let dependencies = manifest.split("[dependencies]").nth(1).unwrap().split('[').next().unwrap();
     let names: Vec<_> =
         dependencies.lines().filter_map(|line| line.split('.').next()).filter(|name| !name.trim().is_empty()).collect();
