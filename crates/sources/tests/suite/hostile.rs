@@ -140,7 +140,7 @@ fn an_ar_archive_with_lying_sizes_is_refused() {
     }
 }
 
-const PACKAGE: &[u8] = include_bytes!("../../../demo/depot/packages/busybox-static_1.35.0-4+deb12u1+b1_amd64.deb");
+const PACKAGE: &[u8] = include_bytes!("../../../../demo/depot/packages/busybox-static_1.35.0-4+deb12u1+b1_amd64.deb");
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(96))]
