@@ -57,7 +57,7 @@ fn remove(dir: &Path) -> Outcome {
         return Err(Failure::Own(2, format!("{} is no demo", dir.display())));
     }
     cavrith_sandbox::ids::enter()?;
-    cavrith_store::staging::remove(dir)?;
+    cavrith_store::removing::remove(dir)?;
     Ok(0)
 }
 

@@ -11,7 +11,8 @@
 //! 5. [`account`] and [`setup`] say what Cavrith itself adds to an image, and what a workspace is besides its image.
 //! 6. [`arrangement`] is what runs in a workspace, and what it takes to follow a changed spec.
 //! 7. [`contents`] is what an image is made of, in open formats.
-//! 8. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
+//! 8. [`tracked`] tells what a colleague gets with a clone.
+//! 9. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
 //!
 //! Under all of it: [`digest`] (one type for each kind), [`encode`] (the written encoding behind them), [`path`] (paths
 //! that cannot leave a root), [`version`] and [`debian`] (orders of versions).
@@ -42,6 +43,7 @@ pub mod seal;
 pub mod setup;
 pub mod spec;
 pub mod template;
+pub mod tracked;
 pub mod tree;
 pub mod verdict;
 pub mod version;

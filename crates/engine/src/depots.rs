@@ -1,6 +1,6 @@
 //! Making, filling and checking depots.
 
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
@@ -11,8 +11,10 @@ use cavrith_core::path::RootPath;
 use cavrith_core::version::Version;
 use cavrith_sources::checked::{self, Checked};
 use cavrith_sources::{compression, deb, tarball, zipball};
+use cavrith_store::atomic::NewFile;
 use cavrith_store::staging::Staging;
 
+use cavrith_store::reading;
 use crate::error::{EngineError, file_error};
 use crate::images;
 use crate::project::Project;
@@ -47,7 +49,7 @@ fn write_index(dir: &Path, index: &Index) -> Result<(), EngineError> {
 /// When there is none, or it cannot be read as one.
 pub fn read(dir: &Path) -> Result<Index, EngineError> {
     let path = dir.join(depot::FILE_NAME);
-    let text = fs::read_to_string(&path).map_err(file_error("read", &path))?;
+    let text = reading::text(&path).map_err(file_error("read", &path))?;
     depot::parse(&text).map_err(|mistake| {
         let line =
             mistake.places.first().map_or(1, |place| cavrith_core::mistake::line_and_column(&text, place.span.start).0);
@@ -218,16 +220,12 @@ fn put(dir: &Path, file: &str, checked: &mut Checked) -> Result<(), EngineError>
     let place = dir.join(file);
     let folder = place.parent().unwrap_or(dir).to_owned();
     fs::create_dir_all(&folder).map_err(file_error("make", &folder))?;
-    let aside = place.with_file_name(format!(".{}.new", std::process::id()));
-    let copied = File::create(&aside).and_then(|mut to| {
-        io::copy(checked.open()?, &mut to)?;
-        to.sync_all()
-    });
-    let done = copied.and_then(|()| fs::rename(&aside, &place));
-    done.map_err(|error| {
-        let _ = fs::remove_file(&aside);
-        file_error("write", &place)(error)
-    })
+    let mut attempt = || {
+        let mut new = NewFile::beside(&place, 0o666)?;
+        io::copy(checked.open()?, &mut new)?;
+        new.put_in_place()
+    };
+    attempt().map_err(file_error("write", &place))
 }
 
 /// One file of a depot that is not what its index says.

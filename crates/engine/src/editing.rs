@@ -1,6 +1,5 @@
 //! Changing a spec as people would: one line more, everything else as it was.
 
-use std::fs;
 use std::path::Path;
 
 use cavrith_core::spec::FILE_NAME;
@@ -14,7 +13,7 @@ use crate::error::{EngineError, file_error};
 /// When the spec is no TOML, or has something else in the place.
 pub fn add_extension(dir: &Path, id: &str, version: &str) -> Result<Option<String>, EngineError> {
     let path = dir.join(FILE_NAME);
-    let text = fs::read_to_string(&path).map_err(file_error("read", &path))?;
+    let text = cavrith_store::reading::text(&path).map_err(file_error("read", &path))?;
     let (text, before) = with_extension(&text, id, version)?;
     cavrith_store::atomic::write(&path, text.as_bytes())?;
     Ok(before)

@@ -1,7 +1,7 @@
 //! Bases that are OCI images: from a layout on the disk, or from a registry.
 
 use std::cell::OnceCell;
-use std::fs::{self, File};
+use std::fs::File;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
 
@@ -17,6 +17,7 @@ use cavrith_sources::registry::{Login, Registry};
 use cavrith_sources::{SourceError, compression, tarball};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
+use cavrith_store::reading;
 use crate::build::{Builder, Ready, Workshop};
 use crate::error::{EngineError, file_error};
 use crate::project::Project;
@@ -74,7 +75,7 @@ impl Source<'_> {
             ImageOrigin::Path(path, tag) => {
                 let at = self.project.dir.join(&path.value);
                 let bytes = if at.is_dir() {
-                    fs::read(at.join("index.json")).map_err(file_error("read", at.join("index.json")))?
+                    reading::bytes(&at.join("index.json")).map_err(file_error("read", at.join("index.json")))?
                 } else {
                     let stream = self.archive(&at)?;
                     let found = tarball::read_one(stream, &path.value, "index.json", oci::LONGEST_DOCUMENT)?;
@@ -139,7 +140,7 @@ impl Source<'_> {
     }
 
     fn archive(&self, at: &std::path::Path) -> Result<Box<dyn std::io::Read>, EngineError> {
-        let file = File::open(at).map_err(file_error("read", at))?;
+        let file = reading::open(at).map_err(file_error("read", at))?;
         let size = file.metadata().map_err(file_error("read", at))?.len();
         compression::unpack(file, size).map_err(file_error("read", at))
     }

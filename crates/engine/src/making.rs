@@ -19,6 +19,7 @@ use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
+use cavrith_store::reading;
 use crate::build::Workshop;
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
@@ -72,10 +73,10 @@ pub(crate) fn capture(
     let was_copied = copied.exists();
     for name in if was_copied { ["work", "root"] } else { ["work", "merged"] } {
         let path = bench.join(name);
-        fs::remove_dir_all(&path).map_err(file_error("remove", &path))?;
+        cavrith_store::removing::remove(&path)?;
     }
     let others = bench.join(cavrith_sandbox::owners::OTHERS);
-    let known = match fs::read(&others) {
+    let known = match reading::bytes(&others) {
         Ok(text) => cavrith_sandbox::owners::read_others(&text),
         Err(_) => Default::default(),
     };
@@ -203,7 +204,7 @@ impl Maker<'_> {
     fn filled_in(&self, file: &str, tree: &TreeDigest, names: &Names) -> Result<String, EngineError> {
         let path = self.project.dir.join(file);
         let taken = self.taken(file, &[], tree)?;
-        let text = fs::read_to_string(&taken.from).map_err(file_error("read", &path))?;
+        let text = reading::text(&taken.from).map_err(file_error("read", &path))?;
         template::fill_in(&text, names).map_err(|bad| EngineError::Template { path, why: bad.to_string() })
     }
 

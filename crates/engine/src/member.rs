@@ -27,6 +27,7 @@ use cavrith_core::debian::apt::{self, AptSource};
 use cavrith_core::depot;
 use cavrith_core::digest::Sha256Digest;
 
+use cavrith_store::reading;
 use crate::error::{EngineError, file_error};
 
 /// The member's configuration.
@@ -108,7 +109,7 @@ impl Member {
         let files = self.shelved.get_or_init(|| {
             let mut files = HashMap::new();
             for shelf in &self.depots {
-                let index = fs::read_to_string(shelf.join(depot::FILE_NAME)).ok();
+                let index = reading::text(&shelf.join(depot::FILE_NAME)).ok();
                 let Some(index) = index.and_then(|text| depot::parse(&text).ok()) else { continue };
                 for file in index.files() {
                     files.entry(file.sha256).or_insert_with(|| shelf.join(&file.file));
@@ -176,7 +177,7 @@ fn config_path() -> Option<PathBuf> {
 }
 
 fn read_config(path: &Path) -> Result<Config, EngineError> {
-    let text = match fs::read_to_string(path) {
+    let text = match reading::text(path) {
         Ok(text) => text,
         Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
             return Ok(Config::default());
@@ -196,7 +197,7 @@ fn read_apt(dir: &Path) -> Vec<AptSource> {
     files.insert(0, dir.join("sources.list"));
     let mut sources = Vec::new();
     for file in files {
-        let text = fs::read_to_string(&file).unwrap_or_default();
+        let text = reading::text(&file).unwrap_or_default();
         match file.extension().and_then(|extension| extension.to_str()) {
             Some("list") => sources.extend(apt::parse_lines(&text)),
             Some("sources") => sources.extend(apt::parse_stanzas(&text)),

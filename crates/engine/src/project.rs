@@ -1,7 +1,6 @@
 //! A project's folder: its spec, its lock, its depots, and every mistake that they show.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
@@ -16,6 +15,7 @@ use cavrith_sources::SourceError;
 use cavrith_sources::web::Web;
 use cavrith_store::Store;
 
+use cavrith_store::reading;
 use crate::error::{EngineError, file_error};
 use crate::{supply, surroundings, taking};
 
@@ -135,12 +135,8 @@ pub fn read_spec(dir: &Path) -> Result<(Gathered, Parsed), EngineError> {
 
 /// A file that is no longer than a spec may be, and is a file.
 fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
-    let file = fs::File::open(path)?;
-    if !file.metadata()?.is_file() {
-        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file"));
-    }
     let mut bytes = Vec::new();
-    file.take(LONGEST as u64 + 1).read_to_end(&mut bytes)?;
+    reading::open(path)?.take(LONGEST as u64 + 1).read_to_end(&mut bytes)?;
     Ok(bytes)
 }
 
@@ -173,7 +169,7 @@ pub fn check_files(project: &Project, lock: &Lock) -> Result<(), EngineError> {
 /// When it cannot be read as one.
 pub fn read_lock(dir: &Path) -> Result<Option<Lock>, EngineError> {
     let path = dir.join(lock::FILE_NAME);
-    match fs::read_to_string(&path) {
+    match reading::text(&path) {
         Ok(text) => Ok(Some(Lock::parse(&text)?)),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(file_error("read", &path)(error)),
@@ -244,7 +240,7 @@ fn read_index(
             let remedy = "correct the path; it is relative to the spec, and the folder has to hold a depot.toml";
             let why =
                 |error: io::Error| (Code::DEPOT_UNREADABLE, format!("{}: {}", index.display(), plain(&error)), remedy);
-            Ok((fs::read_to_string(&index).map_err(why)?, None))
+            Ok((reading::text(&index).map_err(why)?, None))
         }
         Origin::Url(url) => supply::index(web, store, &url.value).map_err(|error| {
             let code = if matches!(error, SourceError::Unreachable { .. }) {

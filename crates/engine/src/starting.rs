@@ -8,6 +8,7 @@ use cavrith_core::depot::{self, Index};
 use cavrith_core::spec::FILE_NAME;
 use cavrith_core::version::Version;
 
+use cavrith_store::reading;
 use crate::error::EngineError;
 
 /// Bytes of a file that are looked at.
@@ -71,7 +72,7 @@ pub fn begin(dir: &Path, depot: Option<&str>) -> Result<Begun, EngineError> {
 
 fn nearby(dir: &Path) -> Option<(String, Index)> {
     ["depot", "../depot", "../../depot"].into_iter().find_map(|path| {
-        let text = fs::read_to_string(dir.join(path).join(depot::FILE_NAME)).ok()?;
+        let text = reading::text(&dir.join(path).join(depot::FILE_NAME)).ok()?;
         Some((path.to_owned(), depot::parse(&text).ok()?))
     })
 }
@@ -110,7 +111,7 @@ impl Looker<'_> {
         let path = self.dir.join(file);
         let meta = fs::metadata(&path).ok()?;
         (meta.is_file() && meta.len() <= LONGEST)
-            .then(|| fs::read(&path).ok())?
+            .then(|| reading::bytes(&path).ok())?
             .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
     }
 

@@ -3,7 +3,6 @@
 //! The chain: a key of the keyring has signed `InRelease`; `InRelease` has the digests of the indexes; an index has the digest of each package. Nothing is
 //! parsed before what stands above it in the chain has proved it.
 
-use std::fs;
 use std::io::{BufRead as _, BufReader};
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -15,6 +14,7 @@ use cavrith_core::spec::Suite;
 use cavrith_sources::compression;
 use cavrith_sources::signature::{Keyring, Unproved};
 
+use cavrith_store::reading;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::supply::{Supply, beneath};
@@ -131,7 +131,7 @@ impl SuiteReader<'_> {
     fn keyring(&self) -> Result<(Keyring, String), EngineError> {
         let path = self.supply.member.keyring(self.name);
         let shown = path.display().to_string();
-        let bytes = fs::read(&path).map_err(|error| {
+        let bytes = reading::bytes(&path).map_err(|error| {
             let why = format!("its keyring {shown} cannot be read ({})", crate::project::plain(&error));
             self.bad(why, "install debian-archive-keyring, or name a keyring in config.toml ([debian] keyring)")
         })?;

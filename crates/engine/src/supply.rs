@@ -14,6 +14,7 @@ use cavrith_sources::web::Web;
 use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
+use cavrith_store::reading;
 use crate::error::EngineError;
 use crate::event::{Event, Observer};
 use crate::member::Member;
@@ -193,7 +194,7 @@ impl Supply<'_> {
                 match &depot.value.origin {
                     Origin::Path(path) => {
                         let folder = project.dir.join(&path.value);
-                        let index = || fs::read_to_string(folder.join(depot::FILE_NAME)).ok();
+                        let index = || reading::text(&folder.join(depot::FILE_NAME)).ok();
                         if let Some(file) = self.member.offered(&path.value, &sha256, index) {
                             return Ok((Some(self.local(&folder.join(file), size, sha256)?), addresses));
                         }

@@ -2,7 +2,6 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 
 use cavrith_core::debian::lifetime;
 use cavrith_core::lock::{self, Lock, fit};
@@ -11,7 +10,9 @@ use cavrith_core::path::RootPath;
 use cavrith_core::spec::document::Sources;
 use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
 use cavrith_core::template::{self, Names};
+use cavrith_core::tracked::Tracked;
 
+use cavrith_store::reading;
 use crate::error::EngineError;
 use crate::project::plain;
 use crate::suites;
@@ -130,7 +131,7 @@ fn broken_template(dir: &Path, spec: &Spec, lock: &Lock, step: &spec::Step, file
         let message = format!("the template {} cannot be filled in: {why}", file.value);
         Some(Mistake::new(code, file.span.clone(), message, remedy))
     };
-    let Ok(text) = fs::read_to_string(dir.join(&file.value)) else {
+    let Ok(text) = reading::text(&dir.join(&file.value)) else {
         let remedy = "name a text file";
         return mistake(Code::BAD_TEMPLATE, "it cannot be read as a text in UTF-8".to_owned(), remedy);
     };
@@ -179,9 +180,8 @@ fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
 /// Files that a colleague would not get with the next clone. Says nothing where there is no version control, or when the spec itself
 /// is not in it (then the project has just begun).
 fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<Mistake> {
-    if !dir.ancestors().any(|above| above.join(".git").exists()) {
-        return Vec::new();
-    }
+    let Some((tracked, within)) = tracked(dir) else { return Vec::new() };
+    let is_tracked = |path: &Path| tracked.has(within.join(path).as_os_str().as_encoded_bytes());
     let mut wanted: Vec<(PathBuf, std::ops::Range<usize>)> = Vec::new();
     for file in sources.files() {
         if !file.path.starts_with("../") && !file.path.starts_with('/') {
@@ -198,11 +198,10 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<
             wanted.push((file.value.clone().into(), file.span.clone()));
         }
     }
-    let Some(tracked) = tracked(dir, wanted.iter().map(|(path, _)| path.as_path())) else { return Vec::new() };
-    if !tracked.contains(&PathBuf::from(spec::FILE_NAME)) {
+    if !is_tracked(Path::new(spec::FILE_NAME)) {
         return Vec::new();
     }
-    let missing = wanted.into_iter().filter(|(path, _)| dir.join(path).is_file() && !tracked.contains(path));
+    let missing = wanted.into_iter().filter(|(path, _)| dir.join(path).is_file() && !is_tracked(path));
     let mistake = |(path, span): (PathBuf, std::ops::Range<usize>)| {
         let message = format!("{} is not tracked by version control, so nobody else gets it", path.display());
         let remedy = format!("run git add {}", path.display());
@@ -211,13 +210,18 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<
     missing.map(mistake).collect()
 }
 
-/// Which of these files git tracks; `None` when git cannot tell.
-fn tracked<'a>(dir: &Path, files: impl Iterator<Item = &'a Path>) -> Option<Vec<PathBuf>> {
-    use std::os::unix::ffi::OsStrExt as _;
-    let mut command = Command::new("git");
-    command.arg("-C").arg(dir).args(["-c", "core.fsmonitor=false", "ls-files", "-z", "--"]).args(files);
-    let output = command.env("GIT_OPTIONAL_LOCKS", "0").stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
-    let names = output.stdout.split(|byte| *byte == 0).filter(|name| !name.is_empty());
-    let names = names.map(|name| PathBuf::from(std::ffi::OsStr::from_bytes(name))).collect();
-    output.status.success().then_some(names)
+/// What version control tracks, and the project's folder in it. Nothing but the index is read: no program is started, and no configuration of the repository heeded. `None`
+/// when there is no repository around the project, or its index cannot be read.
+fn tracked(dir: &Path) -> Option<(Tracked, PathBuf)> {
+    let top = dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok())?;
+    let own = top.join(".git");
+    let index = if own.is_dir() {
+        own.join("index")
+    } else {
+        // A work tree of its own has a file there that names its place (gitrepository-layout(5)).
+        let text = reading::text(&own).ok()?;
+        top.join(text.strip_prefix("gitdir:")?.trim()).join("index")
+    };
+    let tracked = Tracked::read(&reading::bytes(&index).ok()?)?;
+    Some((tracked, dir.strip_prefix(top).ok()?.to_owned()))
 }

@@ -94,5 +94,5 @@ fn open_regular(path: &Path) -> io::Result<File> {
     if !fs::metadata(path)?.is_file() {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file"));
     }
-    File::open(path)
+    cavrith_store::reading::open(path)
 }

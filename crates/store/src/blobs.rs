@@ -14,7 +14,7 @@ use rustix::fs::FlockOperation;
 
 use cavrith_core::digest::Sha256Digest;
 
-use crate::{Store, StoreError, atomic, io_error};
+use crate::{Store, StoreError, atomic, faults, io_error};
 
 /// What has arrived so far of one address. Nobody else fetches it meanwhile.
 #[derive(Debug)]
@@ -73,7 +73,8 @@ impl Store {
     pub fn keep_blob(&self, partial: &Partial, digest: &Sha256Digest) -> Result<PathBuf, StoreError> {
         partial.file.sync_all().map_err(io_error("sync", &partial.path))?;
         let place = self.root().join("blobs").join(digest.to_string());
-        fs::rename(&partial.path, &place).map_err(io_error("put in place", &place))?;
+        let renamed = faults::before("rename").and_then(|()| fs::rename(&partial.path, &place));
+        renamed.map_err(io_error("put in place", &place))?;
         Ok(place)
     }
 

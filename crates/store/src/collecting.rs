@@ -11,7 +11,8 @@ use cavrith_core::digest::{Sha256Digest, TreeDigest};
 use cavrith_core::tree::diff::changes;
 
 use crate::records::{ImageRecord, parse_record};
-use crate::staging::{self, Staging};
+use crate::removing;
+use crate::staging::Staging;
 use crate::{Store, StoreError, io_error};
 
 /// One thing in the store that could go.
@@ -129,7 +130,7 @@ impl Store {
         }
         self.forget_what_is_gone()?;
         drop(alone);
-        staging::remove(&away)?;
+        removing::remove(&away)?;
         Ok(goes)
     }
 
@@ -229,7 +230,7 @@ impl Store {
         }
         self.forget_what_is_gone()?;
         drop(alone);
-        staging::remove(&away)?;
+        removing::remove(&away)?;
         Ok(damage)
     }
 
@@ -265,7 +266,7 @@ impl Store {
 
     fn image_records(&self) -> Result<Vec<(PathBuf, Option<ImageRecord>)>, StoreError> {
         let read = |path: PathBuf| {
-            let record = fs::read_to_string(&path).ok().and_then(|text| parse_record(&text));
+            let record = crate::reading::text(&path).ok().and_then(|text| parse_record(&text));
             (path, record)
         };
         Ok(files_in(&self.root().join("images"))?.into_iter().map(read).collect())
@@ -273,7 +274,7 @@ impl Store {
 
     fn key_files(&self) -> Result<Vec<(PathBuf, Option<TreeDigest>)>, StoreError> {
         let read = |path: PathBuf| {
-            let layer = fs::read_to_string(&path).ok().and_then(|text| text.trim_end().parse().ok());
+            let layer = crate::reading::text(&path).ok().and_then(|text| text.trim_end().parse().ok());
             (path, layer)
         };
         Ok(files_in(&self.root().join("keys"))?.into_iter().map(read).collect())
@@ -300,6 +301,6 @@ fn is_locked(path: &Path) -> bool {
 }
 
 fn sha256_of(path: &Path) -> Result<Sha256Digest, StoreError> {
-    let mut file = File::open(path).map_err(io_error("read", path))?;
+    let mut file = crate::reading::open(path).map_err(io_error("read", path))?;
     Ok(crate::blobs::sha256(&mut file, None).map_err(io_error("read", path))?.1)
 }

@@ -26,9 +26,12 @@ pub mod atomic;
 pub mod blobs;
 pub mod collecting;
 mod dressing;
+mod faults;
 pub mod leases;
 pub mod owners;
+pub mod reading;
 pub mod records;
+pub mod removing;
 pub mod shared;
 pub mod staging;
 pub mod walk;
@@ -106,7 +109,7 @@ impl Store {
     /// When the directory cannot be made or holds something that is no store.
     pub fn open(root: &Path) -> Result<Self, StoreError> {
         let format = root.join("format");
-        match fs::read_to_string(&format) {
+        match reading::text(&format) {
             Ok(text) if text == FORMAT => {}
             Ok(_) => return Err(StoreError::Foreign(root.to_owned())),
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
@@ -180,7 +183,7 @@ impl Store {
         }
         let mut places = layers.rev().map(|layer| self.layer_root(layer).join(path.as_relative()));
         let place = places.find(|place| place.symlink_metadata().is_ok_and(|meta| meta.is_file()));
-        place.map(|place| fs::read(&place).map_err(io_error("read", &place))).transpose()
+        place.map(|place| reading::bytes(&place).map_err(io_error("read", &place))).transpose()
     }
 
     /// True when the layer is there.
@@ -194,7 +197,7 @@ impl Store {
     /// When it cannot be read, or is not what its name says.
     pub fn layer_tree(&self, layer: &TreeDigest) -> Result<Tree, StoreError> {
         let path = self.layer_dir(layer).join("tree");
-        let bytes = fs::read(&path).map_err(io_error("read", &path))?;
+        let bytes = reading::bytes(&path).map_err(io_error("read", &path))?;
         let damaged = |why: String| StoreError::DamagedManifest { layer: *layer, why };
         if blake3::hash(&bytes).as_bytes() != layer.as_bytes() {
             return Err(damaged("it is not what its name says".to_owned()));
@@ -219,13 +222,14 @@ impl Store {
     pub fn keep(&self, layer: StagedLayer, replace: Option<u64>) -> Result<(TreeDigest, Tree), StoreError> {
         let digest = layer.tree.digest();
         let manifest = layer.dir.join("tree");
-        fs::write(&manifest, encoding::encode(&layer.tree)).map_err(io_error("write", &manifest))?;
+        faults::before("write").and_then(|()| fs::write(&manifest, encoding::encode(&layer.tree))).map_err(io_error("write", &manifest))?;
         let place = self.layer_dir(&digest);
         let damaged = replace.is_some_and(|epoch| place.exists() && !self.is_as_made(&digest, epoch));
         atomic::sync_filesystem(&layer.dir)?;
         let _no_collector = self.hold_collectors()?;
         if damaged && place.exists() {
             // The old one goes with staging.
+            faults::before("exchange").map_err(io_error("put in place", &place))?;
             let exchanged = rustix::fs::renameat_with(CWD, &layer.dir, CWD, &place, RenameFlags::EXCHANGE);
             if exchanged.is_err() {
                 // Not every filesystem can; then there is a moment without.
@@ -234,13 +238,15 @@ impl Store {
                 fs::rename(&layer.dir, &place).map_err(io_error("put in place", &place))?;
             }
         } else {
-            match fs::rename(&layer.dir, &place) {
+            match faults::before("rename").and_then(|()| fs::rename(&layer.dir, &place)) {
                 Ok(()) => {}
                 // Somebody else made the same layer before; ours stays in staging and goes with it.
                 Err(_) if self.has_layer(&digest) => {}
                 Err(error) => return Err(io_error("put in place", &place)(error)),
             }
         }
+        // The name is on the disk before anybody writes down that the layer is there.
+        atomic::sync_filesystem(&self.root.join("layers"))?;
         self.use_layer(&digest)?;
         Ok((digest, layer.tree))
     }

@@ -47,7 +47,7 @@ impl Store {
     /// A record that cannot be read counts as none: the layer is then made again.
     pub fn layer_for(&self, key: &LayerKey) -> Option<TreeDigest> {
         let _no_collector = self.hold_collectors().ok()?;
-        let text = fs::read_to_string(self.root().join("keys").join(key.to_string())).ok()?;
+        let text = crate::reading::text(&self.root().join("keys").join(key.to_string())).ok()?;
         let layer = text.trim_end().parse().ok()?;
         self.has_layer(&layer).then(|| self.use_layer(&layer)).transpose().ok()??;
         Some(layer)
@@ -73,7 +73,7 @@ impl Store {
     pub fn image_for(&self, key: &ImageKey) -> Result<Option<ImageRecord>, StoreError> {
         let _no_collector = self.hold_collectors()?;
         let path = self.root().join("images").join(key.to_string());
-        let text = match fs::read_to_string(&path) {
+        let text = match crate::reading::text(&path) {
             Ok(text) => text,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(io_error("read", &path)(error)),

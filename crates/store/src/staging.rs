@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 
 use rustix::fs::FlockOperation;
 
+use crate::removing::remove;
 use crate::{Store, StoreError, io_error};
 
 /// One command's directory in staging. It is removed when this value is dropped; when the command dies without dropping
@@ -57,36 +58,6 @@ fn being_made(dir: &Path) -> PathBuf {
 pub fn remove_run(dir: &Path) -> bool {
     let gone = |dir: &Path| remove(dir).is_ok() && !dir.exists();
     gone(&being_made(dir)) && gone(dir)
-}
-
-/// Removes a directory of staging with all it holds. It never leaves the directory's filesystem: if something is mounted
-/// in it, nothing is removed.
-///
-/// # Errors
-/// When something is mounted in it, or the disk refuses.
-pub fn remove(dir: &Path) -> Result<(), StoreError> {
-    if !dir.exists() {
-        return Ok(());
-    }
-    if mounted_in(dir) {
-        return Err(io_error("remove", dir)(std::io::Error::from(std::io::ErrorKind::ResourceBusy)));
-    }
-    fs::remove_dir_all(dir).map_err(io_error("remove", dir))
-}
-
-/// Whether this process sees a mount at or under `dir`. Mounts of sandboxes are in namespaces of their own and are not seen.
-fn mounted_in(dir: &Path) -> bool {
-    let Ok(dir) = dir.canonicalize() else {
-        return false;
-    };
-    let Ok(mounts) = fs::read("/proc/self/mountinfo") else {
-        return false;
-    };
-    mounts.split(|byte| *byte == b'\n').any(|line| {
-        // Field 5 is the mount point; spaces in it are written \040 (proc(5)), as they are not in our own names.
-        let at = line.split(|byte| *byte == b' ').nth(4).unwrap_or_default();
-        Path::new(std::ffi::OsStr::new(&*String::from_utf8_lossy(at))).starts_with(&dir)
-    })
 }
 
 impl Store {

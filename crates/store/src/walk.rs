@@ -2,7 +2,7 @@
 //! ([`measure`]).
 
 use std::collections::{BTreeSet, HashMap};
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, Read as _};
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _};
@@ -287,7 +287,7 @@ impl<'a> Walk<'a> {
 }
 
 fn hash_file(at: &Path, buffer: &mut [u8]) -> io::Result<(ContentDigest, u64)> {
-    let mut file = File::open(at)?;
+    let mut file = crate::reading::open(at)?;
     let mut hasher = blake3::Hasher::new();
     let mut size = 0;
     loop {

@@ -135,7 +135,7 @@ impl LayerWriter {
     pub fn read(&self, path: &RootPath) -> Result<Vec<u8>, StoreError> {
         let at = self.on_disk(path);
         match self.tree.get(path).map(|entry| &entry.kind) {
-            Some(Kind::File { .. }) => fs::read(&at).map_err(io_error("read", &at)),
+            Some(Kind::File { .. }) => crate::reading::bytes(&at).map_err(io_error("read", &at)),
             _ => Err(io_error("read", &at)(io::ErrorKind::NotFound.into())),
         }
     }

@@ -3,7 +3,7 @@
 //! A backup is a tar archive, compressed with zstd (RFC 8878), with the owners' numbers as the workspace has them, so it can be restored on
 //! another machine and read by any program for such archives.
 
-use std::fs::{self, File};
+use std::fs;
 use std::io::{self, BufReader, BufWriter};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Component, Path, PathBuf};
@@ -13,6 +13,8 @@ use rustix::fs::{CWD, RenameFlags};
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::{Identity, archive};
+use cavrith_store::atomic::NewFile;
+use cavrith_store::reading;
 
 use crate::WorkspaceError;
 use crate::place::Place;
@@ -125,18 +127,18 @@ fn within(folder: &Path, inner: &Path) -> io::Result<PathBuf> {
 /// # Errors
 /// When something cannot be read or written.
 pub fn back_up(folder: &Path, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
-    let mut aside = file.to_owned().into_os_string();
-    aside.push(".part");
-    let aside = PathBuf::from(aside);
-    let written = write_archive(folder, &aside, identity).and_then(|bytes| fs::rename(&aside, file).map(|()| bytes));
-    if written.is_err() {
-        let _ = fs::remove_file(&aside);
-    }
-    Ok(written.map_err(file_error("write the backup", file))?)
+    let attempt = || {
+        // A database's content is nobody else's to read.
+        let mut new = NewFile::beside(file, 0o600)?;
+        write_archive(folder, &mut new, identity)?;
+        let bytes = new.file().metadata()?.len();
+        new.put_in_place().map(|()| bytes)
+    };
+    Ok(attempt().map_err(file_error("write the backup", file))?)
 }
 
-fn write_archive(folder: &Path, file: &Path, identity: Identity) -> io::Result<u64> {
-    let out = BufWriter::new(File::create(file)?);
+fn write_archive(folder: &Path, to: &mut NewFile, identity: Identity) -> io::Result<()> {
+    let out = BufWriter::new(to);
     let mut archive = tar::Builder::new(zstd::Encoder::new(out, 3)?);
     // In the order of names, so that the same folder makes the same archive.
     let mut open = vec![(PathBuf::from(ROOT), folder.to_owned())];
@@ -161,14 +163,13 @@ fn write_archive(folder: &Path, file: &Path, identity: Identity) -> io::Result<u
             archive.append_link(&mut header, &name, fs::read_link(&path)?)?;
         } else if kind.is_file() {
             // A file that grows meanwhile is cut where it was, and one that shrinks is filled up.
-            let content = io::Read::chain(File::open(&path)?, io::repeat(0));
+            let content = io::Read::chain(reading::open(&path)?, io::repeat(0));
             archive.append_data(&mut header, &name, io::Read::take(content, meta.len()))?;
         }
         // Sockets and pipes mean nothing without those who talk through them.
     }
-    let out = archive.into_inner()?.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
-    out.sync_all()?;
-    Ok(out.metadata()?.len())
+    archive.into_inner()?.finish()?.into_inner().map_err(io::IntoInnerError::into_error)?;
+    Ok(())
 }
 
 /// Puts what a backup holds in the place of a kept folder. What was there before is exchanged at once, and only when all of the
@@ -181,19 +182,19 @@ pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Re
     let folder = place.kept.join(name);
     let aside = place.kept.join(format!(".new-{name}"));
     if aside.exists() {
-        cavrith_store::staging::remove(&aside)?;
+        cavrith_store::removing::remove(&aside)?;
     }
     fs::create_dir(&aside).map_err(file_error("make", &aside))?;
     let count = match read_archive(file, &aside, identity) {
         Ok(count) => count,
         Err(error) => {
-            cavrith_store::staging::remove(&aside)?;
+            cavrith_store::removing::remove(&aside)?;
             return Err(file_error("restore the backup", file)(error).into());
         }
     };
     let exchanged = exchange(&aside.join(ROOT), &folder);
     // With what was there before, when there was something.
-    cavrith_store::staging::remove(&aside)?;
+    cavrith_store::removing::remove(&aside)?;
     exchanged.map_err(file_error("exchange", &folder))?;
     Ok(count)
 }
@@ -212,7 +213,7 @@ fn exchange(new: &Path, folder: &Path) -> io::Result<()> {
 
 fn read_archive(file: &Path, into: &Path, identity: Identity) -> io::Result<u64> {
     let bad = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
-    let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(File::open(file)?))?);
+    let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(reading::open(file)?))?);
     archive.set_preserve_permissions(true);
     archive.set_preserve_ownerships(!identity.records_owners());
     archive.set_preserve_mtime(true);

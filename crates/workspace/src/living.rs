@@ -266,7 +266,7 @@ pub fn dropping(place: &Place) -> Dropping {
 /// When a keeper holds it, or the disk refuses.
 pub fn drop_workspace(place: &Place) -> Result<(), WorkspaceError> {
     let held = place.hold()?;
-    cavrith_store::staging::remove(&place.dir)?;
+    cavrith_store::removing::remove(&place.dir)?;
     drop(held);
     Ok(())
 }

@@ -6,6 +6,7 @@ use std::io;
 use std::path::Path;
 
 use cavrith_core::arrangement::Arrangement;
+use cavrith_store::StoreError;
 
 /// The file inside.
 pub const INSIDE: &str = "/etc/hosts";
@@ -69,12 +70,12 @@ pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
 }
 
 /// Brings the block of `label` in a hosts file up to date, and says whether anything had to be changed. The file is exchanged as a whole where
-/// its directory lets us, with its rights; where it is a mount of its own, it is written in place.
+/// its directory lets us; where it is a mount of its own, which no other file can take the name of, it is written in place.
 ///
 /// # Errors
 /// When the file cannot be read or written.
 pub fn apply(path: &Path, label: &str, names: &[String]) -> io::Result<bool> {
-    let text = match fs::read_to_string(path) {
+    let text = match cavrith_store::reading::text(path) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
         Err(error) => return Err(error),
@@ -83,19 +84,9 @@ pub fn apply(path: &Path, label: &str, names: &[String]) -> io::Result<bool> {
     if wanted == text {
         return Ok(false);
     }
-    // A link is followed: what it leads to is the file that counts.
-    let real = path.canonicalize().unwrap_or_else(|_| path.to_owned());
-    let mut aside = real.clone().into_os_string();
-    aside.push(".cavrith-new");
-    let exchanged = fs::write(&aside, &wanted)
-        .and_then(|()| match fs::metadata(&real) {
-            Ok(meta) => fs::set_permissions(&aside, meta.permissions()),
-            Err(_) => Ok(()),
-        })
-        .and_then(|()| fs::rename(&aside, &real));
-    if exchanged.is_err() {
-        let _ = fs::remove_file(&aside);
-        fs::write(&real, &wanted)?;
+    match cavrith_store::atomic::write(path, wanted.as_bytes()) {
+        Err(StoreError::Io { source, .. }) if source.kind() == io::ErrorKind::ResourceBusy => fs::write(path, &wanted)?,
+        other => other.map_err(io::Error::other)?,
     }
     Ok(true)
 }

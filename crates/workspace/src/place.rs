@@ -171,7 +171,7 @@ impl Place {
             // Made aside, so that an interrupted making is never taken for a scratch.
             let aside = self.dir.join(".new");
             if aside.exists() {
-                cavrith_store::staging::remove(&aside)?;
+                cavrith_store::removing::remove(&aside)?;
             }
             fs::create_dir(&aside).map_err(file_error("make", &aside))?;
             steps::make_bench(&aside, None, Ownership::Real)?;

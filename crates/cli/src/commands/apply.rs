@@ -76,7 +76,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image)? };
             running_stop(&place)?;
             if let Some(path) = lost {
-                cavrith_store::staging::remove(&path)?;
+                cavrith_store::removing::remove(&path)?;
             }
             // The spec may call it otherwise by now.
             let (place, _) = meant.to_start()?;

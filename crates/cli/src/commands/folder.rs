@@ -155,7 +155,7 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
         there.entries
     ));
     confirm(screen, command.yes, "remove it with all that?")?;
-    cavrith_store::staging::remove(&path)?;
+    cavrith_store::removing::remove(&path)?;
     screen.say(format_args!("the folder {} is removed", command.folder));
     Ok(0)
 }

@@ -1,0 +1,56 @@
+//! Reading files whose names somebody else chose: regular ones only, and never more than is asked for.
+//!
+//! Opening a pipe waits for who writes into it, opening a device may do something, and neither ends where a file does. So everything is opened without waiting,
+//! looked at, and only then read.
+
+use std::fs::File;
+use std::io::{self, Read as _};
+use std::path::Path;
+
+use rustix::fs::{Mode, OFlags};
+
+/// Opens a regular file for reading.
+///
+/// # Errors
+/// When it cannot be opened, or is something else.
+pub fn open(path: &Path) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    let file = File::from(rustix::fs::open(path, flags, Mode::empty())?);
+    match file.metadata()?.is_file() {
+        true => Ok(file),
+        false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file")),
+    }
+}
+
+/// Bytes that a file may have which is read as a whole: a lock, an index, a list of a layer with a million files.
+pub const LONGEST: u64 = 512 << 20;
+
+/// The content of a regular file.
+///
+/// # Errors
+/// When it cannot be read, is something else, or is longer than [`LONGEST`].
+pub fn bytes(path: &Path) -> io::Result<Vec<u8>> {
+    bounded(path, LONGEST)
+}
+
+/// As [`bytes`], of a file that has to be UTF-8.
+///
+/// # Errors
+/// As [`bytes`], or when it is not UTF-8.
+pub fn text(path: &Path) -> io::Result<String> {
+    let text = String::from_utf8(bytes(path)?);
+    text.map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not written in UTF-8"))
+}
+
+/// The content of a regular file that may have `most` bytes.
+///
+/// # Errors
+/// When it cannot be read, is something else, or is longer.
+pub fn bounded(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    open(path)?.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
+    match bytes.len() as u64 > most {
+        true => Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("it is longer than {most} bytes"))),
+        false => Ok(bytes),
+    }
+}
