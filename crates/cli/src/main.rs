@@ -22,6 +22,7 @@ mod bench;
 mod commands;
 mod demo;
 mod failure;
+mod harmless;
 mod render;
 mod screen;
 
@@ -84,6 +85,8 @@ fn main() -> ExitCode {
         Command::Demo(command) => demo::exec(&screen, command),
     };
     match outcome {
+        // What was asked for has not arrived.
+        Ok(0) if screen.lost_output() => ExitCode::from(3),
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
             if failure.is_of_a_lost_sandbox() {

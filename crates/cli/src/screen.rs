@@ -1,14 +1,16 @@
 //! The one owner of standard output and error.
 //!
-//! Results go to standard output, everything else to standard error. While a live line is drawn, text is written above it.
+//! Results go to standard output, everything else to standard error, and all of it through [`harmless`]. While a live line is drawn, text is written above it.
 
 use std::fmt::Display;
 use std::io::{self, IsTerminal as _, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use anstyle::{AnsiColor, Style};
 use indicatif::MultiProgress;
 
 use crate::args::{Color, General};
+use crate::harmless::harmless;
 
 /// Styles by their role; empty where there is no colour.
 #[derive(Debug, Clone, Copy, Default)]
@@ -51,6 +53,8 @@ pub struct Screen {
     /// Whether live lines may be drawn.
     pub live: bool,
     pub progress: MultiProgress,
+    /// Something of the result could not be written.
+    lost: AtomicBool,
 }
 
 impl Screen {
@@ -75,7 +79,13 @@ impl Screen {
             width: if width == 0 { 100 } else { width },
             live: err_terminal && !general.quiet && !dumb,
             progress: MultiProgress::new(),
+            lost: AtomicBool::new(false),
         }
+    }
+
+    /// Whether some of the result could not be written, which was told.
+    pub fn lost_output(&self) -> bool {
+        self.lost.load(Ordering::Relaxed)
     }
 
     /// Columns for running text.
@@ -91,8 +101,18 @@ impl Screen {
     /// A line of the result.
     pub fn result(&self, line: impl Display) {
         self.above(|| {
-            // A reader that went away is no mistake.
-            let _ = writeln!(io::stdout().lock(), "{line}");
+            let line = line.to_string();
+            let written = writeln!(io::stdout().lock(), "{}", harmless(&line));
+            match written {
+                Ok(()) => {}
+                // A reader that went away is no mistake.
+                Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {}
+                Err(error) => {
+                    if !self.lost.swap(true, Ordering::Relaxed) {
+                        let _ = writeln!(io::stderr().lock(), "the result cannot be written to standard output: {error}");
+                    }
+                }
+            }
         });
     }
 
@@ -106,7 +126,8 @@ impl Screen {
     /// A line about the work that is said even when quiet.
     pub fn insist(&self, line: impl Display) {
         self.above(|| {
-            let _ = writeln!(io::stderr().lock(), "{line}");
+            let line = line.to_string();
+            let _ = writeln!(io::stderr().lock(), "{}", harmless(&line));
         });
     }
 

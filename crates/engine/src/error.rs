@@ -19,6 +19,14 @@ pub enum EngineError {
     /// There is no project here.
     #[error("there is no cavrith.toml in {} or in a folder above it", .0.display())]
     NoProject(PathBuf),
+    /// The folder that was typed is not there.
+    #[error("{} cannot be used as the project's folder: {why}; name one that is there", path.display())]
+    NoFolder {
+        /// As it was typed.
+        path: PathBuf,
+        /// Why not.
+        why: String,
+    },
     /// A file of the project cannot be read or written.
     #[error("cannot {doing} {}: {source}", path.display())]
     File {
@@ -250,7 +258,7 @@ impl EngineError {
     /// reached or did not match, 5 a step failed.
     pub fn exit_code(&self) -> u8 {
         match self {
-            Self::NoProject(_) | Self::File { .. } | Self::UnknownName { .. } | Self::Depot(_) | Self::Spec(_) => 2,
+            Self::NoProject(_) | Self::NoFolder { .. } | Self::File { .. } | Self::UnknownName { .. } | Self::Depot(_) | Self::Spec(_) => 2,
             Self::Config { .. } => 2,
             Self::Suite { .. } | Self::PackageGone { .. } | Self::Image { .. } => 4,
             Self::Configure { .. } => 5,

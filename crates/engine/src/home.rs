@@ -27,7 +27,14 @@ impl Home {
 
     /// A given directory.
     pub fn at(root: &Path) -> Self {
-        Self { root: std::path::absolute(root).unwrap_or_else(|_| root.to_owned()) }
+        // Without links, as far as it is there: what is mounted from here is found without following any.
+        let root = std::path::absolute(root).unwrap_or_else(|_| root.to_owned());
+        let there = root.ancestors().find_map(|above| Some((above, above.canonicalize().ok()?)));
+        let real = there.map(|(above, real)| match root.strip_prefix(above) {
+            Ok(rest) if !rest.as_os_str().is_empty() => real.join(rest),
+            _ => real,
+        });
+        Self { root: real.unwrap_or(root) }
     }
 
     /// The store of layers.
@@ -38,6 +45,11 @@ impl Home {
     /// Kept folders, by workspace.
     pub fn kept(&self) -> PathBuf {
         self.root.join("kept")
+    }
+
+    /// What was made by hand in workspaces and would have been removed.
+    pub fn backups(&self) -> PathBuf {
+        self.root.join("backups")
     }
 
     /// What belongs to the workspaces of single projects.

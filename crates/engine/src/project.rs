@@ -83,12 +83,16 @@ pub struct Survey {
     pub findings: Findings,
 }
 
-/// The folder of the project that `start` lies in.
+/// The folder of the project that `start` lies in: its canonical path, without links.
 ///
 /// # Errors
-/// When neither `start` nor a folder above it has a spec.
+/// When `start` is not there, or neither `start` nor a folder above it has a spec.
 pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
-    let start = std::path::absolute(start).map_err(file_error("find", start))?;
+    // By whatever name it was typed, a project is one: what is known of it hangs on this path.
+    let start = start.canonicalize().map_err(|error| EngineError::NoFolder { path: start.to_owned(), why: plain(&error) })?;
+    if !start.is_dir() {
+        return Err(EngineError::NoFolder { path: start, why: "it is no folder".to_owned() });
+    }
     let found = start.ancestors().find(|dir| dir.join(spec::FILE_NAME).is_file());
     found.map(Path::to_owned).ok_or(EngineError::NoProject(start))
 }

@@ -5,6 +5,7 @@ use std::io;
 use std::os::fd::AsFd as _;
 use std::path::{Component, Path, PathBuf};
 
+use crate::ground::{self, Most};
 use crate::job::Task;
 
 /// Carries a task out with this process's standard streams.
@@ -67,6 +68,9 @@ pub fn beneath(whole: &Path, rest: &Path) -> io::Result<PathBuf> {
     Ok(at)
 }
 
+/// Bytes that are copied at most: a guard against a stream that never ends.
+const MOST: Most = Most { bytes: 1 << 42, entries: 1 << 26 };
+
 /// Takes an archive that [`pack`] wrote. What it holds becomes `path`, or lies in it under `name` when it is a directory. Returns
 /// what it became.
 ///
@@ -74,32 +78,13 @@ pub fn beneath(whole: &Path, rest: &Path) -> io::Result<PathBuf> {
 /// When something cannot be written, or the archive holds what is no file, directory or link.
 pub fn unpack(from: impl io::Read, path: &Path, name: &str) -> io::Result<PathBuf> {
     let whole = if path.is_dir() { path.join(name) } else { path.to_owned() };
-    let mut archive = tar::Archive::new(from);
-    let mut count = 0;
-    for entry in archive.entries()? {
-        let mut entry = entry?;
-        count += 1;
-        let kind = entry.header().entry_type();
-        let inner = entry.path()?.into_owned();
-        // The first name is the packing side's choice; the rest is beneath.
-        let rest: PathBuf = inner.components().skip(1).collect();
-        if !(kind.is_file() || kind.is_dir() || kind.is_symlink() || kind.is_hard_link()) {
-            return Err(io::Error::new(io::ErrorKind::InvalidData, format!("{} cannot be copied", inner.display())));
-        }
-        let target = beneath(&whole, &rest)?;
-        if kind.is_hard_link() {
-            let first: PathBuf = entry.link_name()?.unwrap_or_default().components().skip(1).collect();
-            let first = beneath(&whole, &first)?;
-            fs::hard_link(first, &target).map_err(about("write", &target))?;
-            continue;
-        }
-        // Nothing is written through a link that is there.
-        if target.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
-            fs::remove_file(&target).map_err(about("replace", &target))?;
-        }
-        entry.set_preserve_mtime(true);
-        entry.unpack(&target).map_err(about("write", &target))?;
-    }
+    let (ground, own) = ground::around(&whole)?;
+    // The first name is the packing side's choice; the rest is beneath.
+    let place = |inner: &Path| {
+        let rest = inner.components().skip(1);
+        Ok(rest.fold(own.clone(), |at, part| at.join(part)))
+    };
+    let count = ground::unpack(&mut tar::Archive::new(from), &ground, false, MOST, place)?;
     if count == 0 {
         return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "nothing arrived"));
     }

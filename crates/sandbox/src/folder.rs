@@ -6,12 +6,12 @@
 
 use std::fs::{self, File};
 use std::io;
-use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
 use cavrith_core::account::ACCOUNT_ID;
-use rustix::fs::CWD;
+use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
 use rustix::mount::{OpenTreeFlags, open_tree};
 
 use crate::raw::Raw;
@@ -22,16 +22,21 @@ use crate::{Identity, SandboxError, outside};
 /// # Errors
 /// When this kernel or the folder's filesystem cannot do it.
 pub(crate) fn mapped(folder: &Path, identity: Identity) -> Result<Option<OwnedFd>, SandboxError> {
-    let meta = fs::metadata(folder).map_err(outside(format!("look at the folder {}", folder.display())))?;
+    let looking = || format!("look at the folder {}", folder.display());
+    // The path has no links: what it led to when it was allowed is what it leads to now.
+    let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    let itself = rustix::fs::openat2(CWD, folder, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty(), resolve);
+    let itself = File::from(itself.map_err(|error| outside(looking())(error.into()))?);
+    let meta = itself.metadata().map_err(outside(looking()))?;
     if identity != Identity::Root || (meta.uid(), meta.gid()) == (ACCOUNT_ID, ACCOUNT_ID) {
         return Ok(None);
     }
     let namespace = id_namespace(meta.uid(), meta.gid())?;
     let doing = || format!("mount the folder {} with its owner as the account", folder.display());
-    let whole = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;
+    let whole = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC | OpenTreeFlags::AT_EMPTY_PATH;
     // With what is mounted in it where that can be mapped too, else alone.
     for flags in [whole | OpenTreeFlags::AT_RECURSIVE, whole] {
-        let mount = open_tree(CWD, folder, flags).map_err(|error| outside(doing())(error.into()))?;
+        let mount = open_tree(&itself, "", flags).map_err(|error| outside(doing())(error.into()))?;
         match map_owner(&mount, &namespace, flags.contains(OpenTreeFlags::AT_RECURSIVE)) {
             Ok(()) => return Ok(Some(mount)),
             Err(error) if !flags.contains(OpenTreeFlags::AT_RECURSIVE) => {
@@ -55,24 +60,5 @@ fn id_namespace(uid: u32, gid: u32) -> Result<File, SandboxError> {
 }
 
 fn map_owner(mount: &OwnedFd, namespace: &File, recursive: bool) -> io::Result<()> {
-    let attributes = libc::mount_attr {
-        attr_set: libc::MOUNT_ATTR_IDMAP,
-        attr_clr: 0,
-        propagation: 0,
-        userns_fd: namespace.as_raw_fd() as u64,
-    };
-    let flags = libc::AT_EMPTY_PATH | if recursive { libc::AT_RECURSIVE } else { 0 };
-    // SAFETY: mount_setattr reads a path (empty, as AT_EMPTY_PATH says) and one mount_attr of the size given; both live
-    // until the call returns. rustix and nix have no wrapper for it.
-    let done = unsafe {
-        libc::syscall(
-            libc::SYS_mount_setattr,
-            mount.as_fd().as_raw_fd(),
-            c"".as_ptr(),
-            flags,
-            &attributes,
-            size_of::<libc::mount_attr>(),
-        )
-    };
-    if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+    crate::attributes::set(mount, libc::MOUNT_ATTR_IDMAP, Some(namespace), recursive)
 }

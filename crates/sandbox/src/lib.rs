@@ -21,6 +21,7 @@
 //! For sealing, [`clock`] shows the inside another time of day.
 
 pub mod archive;
+mod attributes;
 pub mod background;
 pub mod child;
 mod clock;
@@ -28,6 +29,7 @@ mod command;
 pub mod copied;
 mod filter;
 mod folder;
+pub mod ground;
 pub mod groups;
 pub mod ids;
 mod init;

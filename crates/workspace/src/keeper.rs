@@ -21,8 +21,9 @@ mod standing;
 mod tale;
 mod work;
 
-use std::fs;
+use std::fs::{self, File};
 use std::io;
+use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{self, RecvTimeoutError};
@@ -31,7 +32,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use cavrith_core::account::ACCOUNT_ID;
-use cavrith_core::arrangement::{Arrangement, shown_limits};
+use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace, shown_limits};
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
@@ -270,11 +271,18 @@ struct Made {
     notes: Vec<String>,
     limits: Vec<String>,
     bench: PathBuf,
+    /// Nobody else restores or removes kept folders meanwhile.
+    _kept: Option<File>,
 }
 
 fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> Result<Made, WorkspaceError> {
     let arrangement = &job.arrangement;
     let grounds = Grounds { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
+    let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..));
+    let kept = match arrangement.folders.iter().any(keeps) {
+        true => Some(place.hold_kept()?),
+        false => None,
+    };
     let folders = mounts::folders(&arrangement.folders, grounds)?;
     let bench = place.scratch(&arrangement.image)?;
     let entry = place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned();
@@ -299,7 +307,7 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
     if let Some(lacks) = &way.lacks {
         notes.push(format!("the workspace reaches no other machine: {lacks}"));
     }
-    Ok(Made { session, groups, way, folders, notes, limits, bench })
+    Ok(Made { session, groups, way, folders, notes, limits, bench, _kept: kept })
 }
 
 /// Files that lie over files inside.
@@ -312,7 +320,10 @@ fn own_files(place: &Place, arrangement: &Arrangement) -> Result<Vec<FolderMount
             continue;
         }
         let path = place.dir.join("files").join(inside.rsplit('/').next().unwrap_or_default());
-        fs::write(&path, text).map_err(file_error("write", &path))?;
+        // It is mounted as it is, and everybody inside may read it, whatever the member's umask.
+        let readable = fs::Permissions::from_mode(0o644);
+        let written = fs::write(&path, text).and_then(|()| fs::set_permissions(&path, readable));
+        written.map_err(file_error("write", &path))?;
         files.push(FolderMount::new(path, inside.into()));
     }
     Ok(files)

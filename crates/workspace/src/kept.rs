@@ -12,6 +12,7 @@ use rustix::fs::{CWD, RenameFlags};
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_engine::error::file_error;
+use cavrith_sandbox::ground::{self, Ground, Most};
 use cavrith_sandbox::{Identity, archive};
 use cavrith_store::atomic::NewFile;
 use cavrith_store::reading;
@@ -21,8 +22,8 @@ use crate::place::Place;
 
 /// The directory in an archive that everything lies in.
 const ROOT: &str = "folder";
-/// Entries and bytes that are restored at most: a guard against an archive that is made to fill a disk.
-const MOST_BYTES: u64 = 1 << 40;
+/// What is restored at most: a guard against an archive that is made to fill a disk.
+const MOST: Most = Most { bytes: 1 << 40, entries: 1 << 26 };
 
 /// A kept folder, and what is in it.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
@@ -31,6 +32,8 @@ pub struct KeptFolder {
     pub workspace: String,
     /// The project of that.
     pub project: String,
+    /// The workspace was dropped; the folder waits for it to be started again.
+    pub dropped: bool,
     /// Its name.
     pub name: String,
     /// Its directory.
@@ -59,6 +62,7 @@ pub fn measure(place: &Place, name: &str, path: &Path) -> KeptFolder {
     KeptFolder {
         workspace: place.name.clone(),
         project: place.project.display().to_string(),
+        dropped: !place.dir.exists(),
         name: name.to_owned(),
         path: path.to_owned(),
         entries,
@@ -178,7 +182,7 @@ fn write_archive(folder: &Path, to: &mut NewFile, identity: Identity) -> io::Res
 /// # Errors
 /// When the file is no backup, or the disk refuses; then the folder is as it was.
 pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
-    fs::create_dir_all(&place.kept).map_err(file_error("make", &place.kept))?;
+    let _held = place.hold_kept()?;
     let folder = place.kept.join(name);
     let aside = place.kept.join(format!(".new-{name}"));
     if aside.exists() {
@@ -214,55 +218,13 @@ fn exchange(new: &Path, folder: &Path) -> io::Result<()> {
 fn read_archive(file: &Path, into: &Path, identity: Identity) -> io::Result<u64> {
     let bad = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
     let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(reading::open(file)?))?);
-    archive.set_preserve_permissions(true);
-    archive.set_preserve_ownerships(!identity.records_owners());
-    archive.set_preserve_mtime(true);
-    archive.set_unpack_xattrs(false);
-    let (mut count, mut bytes) = (0u64, 0u64);
-    // Rights of directories come last: one that may not be written to could not be filled.
-    let mut directories = Vec::new();
-    for entry in archive.entries()? {
-        let mut entry = entry?;
-        let kind = entry.header().entry_type();
-        let path = entry.path()?.into_owned();
-        let mut parts = path.components();
-        let rooted = parts.next() == Some(Component::Normal(ROOT.as_ref()));
-        if !rooted || parts.any(|part| !matches!(part, Component::Normal(_))) {
-            return Err(bad(format!("it is no backup of a folder: it has {}", path.display())));
-        }
-        if !(kind.is_file() || kind.is_dir() || kind.is_symlink() || kind.is_hard_link()) {
-            return Err(bad(format!("{} is no file, directory or link", path.display())));
-        }
-        count += 1;
-        bytes = bytes.saturating_add(entry.size());
-        if bytes > MOST_BYTES {
-            return Err(bad("it holds more than any folder may".to_owned()));
-        }
-        if kind.is_dir() {
-            let header = entry.header();
-            directories.push((into.join(&path), header.mode()?, header.uid()?, header.gid()?));
-            within(into, path.parent().unwrap_or(&path))?;
-            if let Err(error) = fs::create_dir(into.join(&path))
-                && error.kind() != io::ErrorKind::AlreadyExists
-            {
-                return Err(error);
-            }
-            continue;
-        }
-        // Refuses to go through links that the archive itself brought.
-        if !entry.unpack_in(into)? {
-            return Err(bad(format!("{} leads out of the folder", path.display())));
-        }
-    }
-    if !into.join(ROOT).is_dir() {
+    let place = |path: &Path| match path.components().next() == Some(Component::Normal(ROOT.as_ref())) {
+        true => Ok(path.to_owned()),
+        false => Err(bad(format!("it is no backup of a folder: it has {}", path.display()))),
+    };
+    let count = ground::unpack(&mut archive, &Ground::open(into)?, !identity.records_owners(), MOST, place)?;
+    if !into.join(ROOT).symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
         return Err(bad("it is no backup of a folder: there is nothing in it".to_owned()));
-    }
-    for (path, mode, user, group) in directories.into_iter().rev() {
-        let id = |number: u64| u32::try_from(number).map_err(|_| bad("an owner has no number".to_owned()));
-        if !identity.records_owners() {
-            std::os::unix::fs::lchown(&path, Some(id(user)?), Some(id(group)?))?;
-        }
-        fs::set_permissions(&path, fs::Permissions::from_mode(mode & 0o1777))?;
     }
     Ok(count)
 }

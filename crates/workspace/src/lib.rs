@@ -17,11 +17,14 @@
 //! | [`network`] | the way to other machines |
 //! | [`names`] | host names inside and outside |
 //! | [`journal`] | what services and steps write |
+//! | [`moved`] | which folder a workspace belongs to, whatever its path |
+//! | [`backups`] | scratches that were to be removed |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
 //! | [`copying`] | files in and out |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
 
+pub mod backups;
 pub mod client;
 pub mod copying;
 mod datagrams;
@@ -30,6 +33,7 @@ pub mod keeper;
 pub mod kept;
 pub mod living;
 pub mod mounts;
+pub mod moved;
 pub mod names;
 pub mod network;
 pub mod place;

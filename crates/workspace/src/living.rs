@@ -7,14 +7,16 @@ use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::{self, Lock, fit};
 use cavrith_core::plan::Plan;
 use cavrith_core::spec::{FILE_NAME, Spec};
+use cavrith_engine::EngineError;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
 use cavrith_sandbox::Identity;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
-use crate::WorkspaceError;
+use crate::{WorkspaceError, backups};
 use crate::keeper::{self, Launch};
+use crate::moved;
 use crate::place::Place;
 use crate::protocol::Followed;
 use crate::record::{Record, Stamp};
@@ -39,11 +41,19 @@ impl Meant<'_> {
     /// When there is no such workspace, or several.
     pub fn existing(&self) -> Result<Option<Place>, WorkspaceError> {
         let project = project::find(self.project);
+        // A folder that was typed and is not there is a slip, whatever else was typed.
+        if matches!(project, Err(EngineError::NoFolder { .. })) {
+            project?;
+            return Ok(None);
+        }
+        if let Ok(project) = &project {
+            moved::adopt(self.home, project)?;
+        }
         let Some(name) = self.name else { return Ok(Place::of_project(self.home, &project?)) };
         let all = Place::all(self.home);
         let mut named: Vec<_> = all.iter().filter(|place| place.name == name).cloned().collect();
         if let Ok(project) = &project
-            && let Some(own) = named.iter().find(|place| place.project == *project)
+            && let Some(own) = named.iter().find(|place| moved::is_of(place, project))
         {
             return Ok(Some(own.clone()));
         }
@@ -260,15 +270,19 @@ pub fn dropping(place: &Place) -> Dropping {
     }
 }
 
-/// Removes a workspace that does not run. Kept folders and the project stay.
+/// Removes a workspace that does not run. Kept folders and the project stay; what was changed inside is set aside, and where is returned.
 ///
 /// # Errors
 /// When a keeper holds it, or the disk refuses.
-pub fn drop_workspace(place: &Place) -> Result<(), WorkspaceError> {
+pub fn drop_workspace(home: &Home, place: &Place) -> Result<Vec<PathBuf>, WorkspaceError> {
     let held = place.hold()?;
+    let mut aside = Vec::new();
+    for scratch in place.scratches() {
+        aside.extend(backups::set_aside(home, place, &scratch)?);
+    }
     cavrith_store::removing::remove(&place.dir)?;
     drop(held);
-    Ok(())
+    Ok(aside)
 }
 
 /// The label of a workspace's block in the hosts file: its name, and what tells it from others of that name.

@@ -62,8 +62,8 @@ fn kept(dir: &Path, inside: PathBuf, owner: Option<String>) -> Result<FolderMoun
     mount.kept = true;
     if !dir.is_dir() {
         let above = dir.parent().unwrap_or(dir);
-        // Who may look into it is decided by the folder's own rights; who may come to it at all, here.
-        fs::DirBuilder::new().recursive(true).mode(0o711).create(above).map_err(file_error("make", above))?;
+        // Nobody else comes near what was made inside: a set-uid program in it would have its owner's rights outside.
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(above).map_err(file_error("make", above))?;
         fs::create_dir(dir).map_err(file_error("make", dir))?;
         (mount.new, mount.owner) = (true, owner);
     } else if fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_none()) {

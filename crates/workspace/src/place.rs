@@ -4,6 +4,7 @@
 //! workspaces/NAME-ID/held          locked while a keeper has the workspace; holds its process id
 //! workspaces/NAME-ID/door          the socket at which commands come in; see [`crate::protocol`]
 //! workspaces/NAME-ID/project       the path of the project's folder
+//! workspaces/NAME-ID/folder        which folder that is, whatever its path; see [`crate::moved`]
 //! workspaces/NAME-ID/record        what runs, or ran last; see [`crate::record`]
 //! workspaces/NAME-ID/logs/         what services and steps wrote; see [`crate::journal`]
 //! workspaces/NAME-ID/leavings-N    what is to be removed after the keeper N, by its janitor
@@ -11,9 +12,11 @@
 //! workspaces/NAME-ID/files/        files that lie over files inside: hosts, resolv.conf
 //! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it needs
 //! kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
+//! kept/NAME-ID/.project, .folder   as above, for when the workspace is dropped
+//! backups/NAME-ID/TIME/            a scratch that was to be removed; see [`crate::backups`]
 //! ```
 //!
-//! ID comes from the project's path, and from the name where it is not the spec's own, so two projects of the same name have two
+//! ID comes from the project's canonical path, and from the name where it is not the spec's own, so two projects of the same name have two
 //! workspaces, and a project has as many as it has names. An upper directory means something over the very layers it was made over only, so each image
 //! has its own.
 
@@ -51,7 +54,7 @@ pub struct Place {
     pub kept: PathBuf,
 }
 
-fn id_of(project: &Path, name: Option<&str>) -> String {
+pub(crate) fn id_of(project: &Path, name: Option<&str>) -> String {
     let mut bytes = project.as_os_str().as_bytes().to_vec();
     if let Some(name) = name {
         bytes.push(0);
@@ -92,13 +95,35 @@ impl Place {
         Some(Self { name: name.to_owned(), named, dir: dir.to_owned(), kept: home.kept().join(entry), project })
     }
 
+    /// Kept folders whose workspaces were dropped, as places of those.
+    pub fn dropped(home: &Home) -> Vec<Self> {
+        let entries = fs::read_dir(home.kept()).into_iter().flatten().flatten();
+        let place = |entry: fs::DirEntry| {
+            let name = entry.file_name().into_string().ok()?;
+            let dir = home.workspaces().join(&name);
+            if dir.exists() || !entry.path().is_dir() {
+                return None;
+            }
+            let project = fs::read(entry.path().join(".project")).unwrap_or_default();
+            let project = PathBuf::from(std::ffi::OsString::from_vec(project));
+            let (name, id) = name.rsplit_once('-')?;
+            let named = id_of(&project, None) != id;
+            Some(Self { name: name.to_owned(), named, dir, kept: entry.path(), project })
+        };
+        let mut places: Vec<_> = entries.filter_map(place).collect();
+        places.sort_by(|one, other| (&one.name, &one.project).cmp(&(&other.name, &other.project)));
+        places
+    }
+
     /// The workspace of a project that has the spec's name, when there is one; found without reading the spec.
     pub fn of_project(home: &Home, project: &Path) -> Option<Self> {
         let ending = format!("-{}", id_of(project, None));
         let entries = fs::read_dir(home.workspaces()).ok()?.flatten();
-        entries
+        let own = entries
             .filter(|entry| entry.file_name().as_bytes().ends_with(ending.as_bytes()))
-            .find_map(|entry| Self::at(home, &entry.path()))
+            .find_map(|entry| Self::at(home, &entry.path()));
+        // One that runs under an earlier path of the project keeps it until it has ended.
+        own.or_else(|| Self::all(home).into_iter().find(|place| !place.named && crate::moved::is_of(place, project)))
     }
 
     /// Makes the directory when it is not there. Like all that is needed to talk to the keeper, it belongs to the member, whoever of
@@ -113,18 +138,51 @@ impl Place {
             let path = dir.join(name);
             fs::DirBuilder::new().recursive(true).mode(0o755).create(&path).map_err(file_error("make", &path))?;
         }
-        cavrith_store::atomic::write(&dir.join("project"), self.project.as_os_str().as_bytes())?;
+        crate::moved::note(self, dir, "")?;
         give_to_member(dir, identity)
+    }
+
+    /// Makes the directory of its kept folders, which nobody else can enter, and writes down in it whose they are.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn make_kept(&self) -> Result<(), WorkspaceError> {
+        let kept = &self.kept;
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(kept).map_err(file_error("make", kept))?;
+        crate::moved::note(self, kept, ".")
+    }
+
+    /// Takes hold of the kept folders, as whoever uses, restores or removes them has to; the kernel lets go of them with this process.
+    ///
+    /// # Errors
+    /// When somebody else has them, or the disk refuses.
+    pub fn hold_kept(&self) -> Result<File, WorkspaceError> {
+        self.make_kept()?;
+        let held = File::open(&self.kept).map_err(file_error("open", &self.kept))?;
+        match rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => Ok(held),
+            Err(_) => {
+                let text = format!("the kept folders of {} are in use; stop it first, or wait for the other command", self.name);
+                Err(WorkspaceError::FolderInUse(text))
+            }
+        }
     }
 
     /// Calls a workspace otherwise: its directory, and that of its kept folders.
     ///
     /// # Errors
-    /// When the disk refuses.
+    /// When something is there already under the new name, or the disk refuses. A rename that was interrupted is finished by the next one.
     pub fn rename(&self, to: &Self) -> Result<(), WorkspaceError> {
-        for (from, to) in [(&self.kept, &to.kept), (&self.dir, &to.dir)] {
-            if from.is_dir() && !to.exists() {
-                std::fs::rename(from, to).map_err(file_error("rename", from))?;
+        let pairs = [(&self.kept, &to.kept), (&self.dir, &to.dir)];
+        let taken = |(from, to): &&(&PathBuf, &PathBuf)| from.is_dir() && to.exists();
+        if let Some((from, to)) = pairs.iter().find(taken) {
+            let why = format!("{} is there already, and holds what another workspace kept; move one of them away", to.display());
+            let error = std::io::Error::new(std::io::ErrorKind::AlreadyExists, why);
+            return Err(file_error("rename", from.as_path())(error).into());
+        }
+        for (from, to) in pairs {
+            if from.is_dir() {
+                fs::rename(from, to).map_err(file_error("rename", from))?;
             }
         }
         Ok(())

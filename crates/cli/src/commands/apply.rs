@@ -5,6 +5,7 @@ use std::time::Instant;
 use cavrith_core::arrangement::Effort;
 use cavrith_core::verdict::count;
 use cavrith_engine::project;
+use cavrith_workspace::backups;
 use cavrith_workspace::client::Client;
 use cavrith_workspace::living::{self, Wanted};
 use cavrith_workspace::place::Place;
@@ -14,7 +15,7 @@ use serde_json::json;
 use crate::args::{Apply, General};
 use crate::bench::{self, Bench};
 use crate::commands::start::{client, lock_of, meant, open_sites, status_value, watch};
-use crate::commands::stop::confirm;
+use crate::commands::stop::{confirm, tell_of_backup};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
 use crate::render::living as render;
@@ -75,8 +76,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             let same = wanted.arrangement.image == status.arrangement.image;
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image)? };
             running_stop(&place)?;
-            if let Some(path) = lost {
-                cavrith_store::removing::remove(&path)?;
+            if let Some(scratch) = lost {
+                let aside = backups::set_aside(&home, &place, &scratch)?;
+                aside.iter().for_each(|aside| tell_of_backup(screen, aside));
             }
             // The spec may call it otherwise by now.
             let (place, _) = meant.to_start()?;
@@ -123,7 +125,7 @@ fn running_stop(place: &Place) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in when that is to be removed.
+/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in when that is to be set aside.
 fn say_what_is_lost(
     screen: &Screen,
     command: &Apply,

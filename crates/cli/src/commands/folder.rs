@@ -6,8 +6,10 @@ use cavrith_core::verdict::size;
 use cavrith_engine::home::Home;
 use cavrith_sandbox::Identity;
 use cavrith_workspace::WorkspaceError;
+use cavrith_workspace::client::Client;
 use cavrith_workspace::kept::{self, KeptFolder};
 use cavrith_workspace::place::Place;
+use cavrith_workspace::record::Standing;
 use serde_json::json;
 
 use crate::args::{Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, General, Which, WhichReport};
@@ -51,12 +53,7 @@ fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) 
         vec![place(general, home, &command.which)?]
     } else {
         let mut places = Place::all(home);
-        // Folders whose workspace was dropped are found from their project.
-        if let Ok(own) = place(general, home, &command.which)
-            && !places.iter().any(|known| known.kept == own.kept)
-        {
-            places.push(own);
-        }
+        places.extend(Place::dropped(home));
         places
     };
     let folders: Vec<KeptFolder> = places
@@ -72,9 +69,10 @@ fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) 
     }
     for folder in &folders {
         screen.result(format_args!(
-            "{}  of {}  {}, {}  {}",
+            "{}  of {}{}  {}, {}  {}",
             styled(screen.out.strong, &folder.name),
             folder.workspace,
+            if folder.dropped { format!(" (dropped; its project was {})", folder.project) } else { String::new() },
             match folder.entries {
                 1 => "1 entry".to_owned(),
                 entries => format!("{entries} entries"),
@@ -109,7 +107,7 @@ fn show(general: &General, screen: &Screen, home: &Home, command: &FolderShow) -
 fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBackup, identity: Identity) -> Outcome {
     let place = place(general, home, &command.which)?;
     let folder = folder(&place, &command.folder)?;
-    if place.is_held() && !command.while_running {
+    if place.is_held() && !command.while_running && !is_frozen(&place) {
         let text = format!(
             "{} runs, so what is being written may be half in the backup; stop it first, or write --while-running",
             place.name
@@ -119,6 +117,12 @@ fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBacku
     let bytes = kept::back_up(&folder, &command.file, identity)?;
     screen.say(format_args!("{} of the folder {} in {}", size(bytes), command.folder, command.file.display()));
     Ok(0)
+}
+
+/// Nothing is written while it is.
+fn is_frozen(place: &Place) -> bool {
+    let status = Client::new(place).and_then(|client| client.status().ok());
+    status.is_some_and(|status| status.standing == Standing::Frozen)
 }
 
 fn refuse_in_use(place: &Place) -> Result<(), Failure> {
@@ -155,6 +159,7 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
         there.entries
     ));
     confirm(screen, command.yes, "remove it with all that?")?;
+    let _held = place.hold_kept()?;
     cavrith_store::removing::remove(&path)?;
     screen.say(format_args!("the folder {} is removed", command.folder));
     Ok(0)

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::verdict::count;
 use cavrith_workspace::WorkspaceError;
+use cavrith_workspace::backups::DAYS;
 use cavrith_workspace::client::Client;
 use cavrith_workspace::place::Place;
 use cavrith_workspace::{living, names};
@@ -68,7 +69,8 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     }
     let some = if what.some.is_empty() { String::new() } else { format!(": {}", what.some.join(", ")) };
     let more = if what.changed_files > what.some.len() { ", …" } else { "" };
-    tell(format_args!("removes   {} changed inside{some}{more}", count(what.changed_files, "file")));
+    let aside = if what.changed_files > 0 { ", for a while" } else { "" };
+    tell(format_args!("sets aside {} changed inside{some}{more}{aside}", count(what.changed_files, "file")));
     if !what.logs.is_empty() {
         tell(format_args!("removes   logs of {}", what.logs.join(", ")));
     }
@@ -85,7 +87,9 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
         client.stop(&place)?;
     }
     let label = living::names_label(&place);
-    living::drop_workspace(&place)?;
+    for aside in living::drop_workspace(&home, &place)? {
+        tell_of_backup(screen, &aside);
+    }
     if let Err(error) = names::apply(&file, &label, &[]) {
         screen.insist(format_args!(
             "{} {} still has the block of {label} ({error}); an administrator may take it out with cavrith names --remove",
@@ -95,6 +99,13 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     }
     screen.say(format_args!("{} is dropped", styled(screen.err.strong, &place.name)));
     Ok(0)
+}
+
+/// Tells where what was changed by hand has gone, and how it comes back. Said even when quiet: it is somebody's work.
+pub fn tell_of_backup(screen: &Screen, aside: &Path) {
+    let root = aside.join("root");
+    screen.insist(format_args!("what was changed inside is kept for {DAYS} days in {}", root.display()));
+    screen.insist(format_args!("    cavrith copy in {}/FILE /FILE brings a file back", root.display()));
 }
 
 /// The hosts file that is meant.

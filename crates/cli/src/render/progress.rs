@@ -8,6 +8,7 @@ use cavrith_core::verdict::size;
 use cavrith_engine::event::{Event, LayerOutcome};
 use indicatif::{ProgressBar, ProgressStyle};
 
+use crate::harmless::harmless;
 use crate::screen::{Screen, Styles, styled};
 
 /// Where finished layers are told.
@@ -93,7 +94,7 @@ impl<'a> Progress<'a> {
         let style = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed}")
             .unwrap_or_else(|_| ProgressStyle::default_spinner());
         let bar = self.screen.progress.add(ProgressBar::new_spinner().with_style(style));
-        bar.set_message(text.to_owned());
+        bar.set_message(printable(text));
         bar.enable_steady_tick(Duration::from_millis(100));
         self.lines().insert(name.to_owned(), bar);
     }
@@ -144,9 +145,10 @@ fn fetch_line(name: &str) -> String {
     format!("fetch {name}")
 }
 
-/// A line of foreign output without anything that moves the cursor.
+/// A line of foreign output as it may stand in a live line, which is drawn past the screen's own door: without anything that a terminal obeys, colours too.
 fn printable(line: &str) -> String {
-    line.chars().filter(|letter| !letter.is_control()).take(200).collect()
+    let line: String = line.chars().filter(|letter| !letter.is_control()).take(200).collect();
+    harmless(&line).into_owned()
 }
 
 /// A time for people.

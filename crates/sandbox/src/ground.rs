@@ -1,0 +1,231 @@
+//! A directory that a foreign archive is unpacked into: the one writer for all of them.
+//!
+//! Everything is found from the directory's own descriptor, name by name, and the kernel is told to follow no link and to stay beneath (openat2(2)).
+//! So neither what the archive brought, nor what was there, nor what somebody exchanges meanwhile leads anywhere else. Set-uid and set-gid bits are never given.
+
+use std::ffi::OsStr;
+use std::fs::File;
+use std::io::{self, Read};
+use std::os::fd::{AsFd, OwnedFd};
+use std::path::{Component, Path, PathBuf};
+
+use rustix::fs::{AtFlags, CWD, Gid, Mode, OFlags, ResolveFlags, Timespec, Timestamps, Uid};
+use rustix::io::Errno;
+
+/// What an entry gets besides its content.
+#[derive(Debug, Clone, Copy)]
+pub struct Dress {
+    /// Rights; those to become somebody else are left out.
+    pub mode: u32,
+    /// Owner and group; `None` for whoever writes.
+    pub owner: Option<(u32, u32)>,
+    /// Seconds since 1970.
+    pub modified: u64,
+}
+
+/// A directory that is written into.
+#[derive(Debug)]
+pub struct Ground {
+    root: OwnedFd,
+}
+
+impl Ground {
+    /// Opens a directory.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn open(dir: &Path) -> io::Result<Self> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        Ok(Self { root: rustix::fs::open(dir, flags, Mode::empty())? })
+    }
+
+    /// Makes a directory; one that is there is fine, unless it is a link. Its rights and owner come last, with [`Self::dress`], so that it can be filled.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or something else is there.
+    pub fn directory(&self, path: &Path) -> io::Result<()> {
+        let (above, name) = self.above(path)?;
+        match rustix::fs::mkdirat(&above, name, Mode::RWXU) {
+            Err(Errno::EXIST) => self.find(&above, Path::new(name), OFlags::PATH | OFlags::DIRECTORY).map(drop),
+            other => Ok(other?),
+        }
+    }
+
+    /// Gives a directory that is there its rights, owner and time.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or is no directory.
+    pub fn dress(&self, path: &Path, dress: &Dress) -> io::Result<()> {
+        let (above, name) = self.above(path)?;
+        let dir = self.find(&above, Path::new(name), OFlags::RDONLY | OFlags::DIRECTORY)?;
+        put_on(&dir, dress, 0o1777)
+    }
+
+    /// Writes a file anew. What was there, if it is no directory, is removed first and not written through.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or a directory is there.
+    pub fn file(&self, path: &Path, content: &mut impl Read, dress: &Dress) -> io::Result<()> {
+        let (above, name) = self.emptied(path)?;
+        let flags = OFlags::CREATE | OFlags::EXCL | OFlags::WRONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let mut file = File::from(rustix::fs::openat(&above, name, flags, Mode::RUSR | Mode::WUSR)?);
+        io::copy(content, &mut file)?;
+        put_on(&file, dress, 0o777)
+    }
+
+    /// Makes a symbolic link, whatever it leads to: nothing here follows it.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or a directory is there.
+    pub fn link(&self, path: &Path, target: &Path, dress: &Dress) -> io::Result<()> {
+        let (above, name) = self.emptied(path)?;
+        rustix::fs::symlinkat(target, &above, name)?;
+        if let Some((user, group)) = dress.owner {
+            let (user, group) = (Uid::from_raw(user), Gid::from_raw(group));
+            rustix::fs::chownat(&above, name, Some(user), Some(group), AtFlags::SYMLINK_NOFOLLOW)?;
+        }
+        Ok(rustix::fs::utimensat(&above, name, &times(dress), AtFlags::SYMLINK_NOFOLLOW)?)
+    }
+
+    /// Gives a file that is there another name.
+    ///
+    /// # Errors
+    /// When one of the paths leads elsewhere, or the first is no file.
+    pub fn hard_link(&self, path: &Path, first: &Path) -> io::Result<()> {
+        let (from, first) = self.above(first)?;
+        let kind = rustix::fs::statat(&from, first, AtFlags::SYMLINK_NOFOLLOW)?.st_mode;
+        if rustix::fs::FileType::from_raw_mode(kind) != rustix::fs::FileType::RegularFile {
+            return Err(refused(path, "is another name for what is no file"));
+        }
+        let (above, name) = self.emptied(path)?;
+        Ok(rustix::fs::linkat(&from, first, &above, name, AtFlags::empty())?)
+    }
+
+    /// The directory that an entry lies in, and its name there.
+    fn above<'a>(&self, path: &'a Path) -> io::Result<(OwnedFd, &'a OsStr)> {
+        if path.components().any(|part| !matches!(part, Component::Normal(_))) {
+            return Err(refused(path, "leads out of the folder"));
+        }
+        let name = path.file_name().ok_or_else(|| refused(path, "has no name"))?;
+        let above = path.parent().filter(|above| *above != Path::new("")).unwrap_or(Path::new("."));
+        let flags = OFlags::PATH | OFlags::DIRECTORY;
+        Ok((self.find(&self.root, above, flags).map_err(|error| explained(path, error))?, name))
+    }
+
+    fn emptied<'a>(&self, path: &'a Path) -> io::Result<(OwnedFd, &'a OsStr)> {
+        let (above, name) = self.above(path)?;
+        match rustix::fs::unlinkat(&above, name, AtFlags::empty()) {
+            Ok(()) | Err(Errno::NOENT) => Ok((above, name)),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    fn find(&self, from: &impl AsFd, path: &Path, flags: OFlags) -> io::Result<OwnedFd> {
+        let resolve =
+            ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+        Ok(rustix::fs::openat2(from, path, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty(), resolve)?)
+    }
+}
+
+fn refused(path: &Path, why: &str) -> io::Error {
+    let name = cavrith_core::path::shown(path.as_os_str().as_encoded_bytes());
+    io::Error::new(io::ErrorKind::InvalidInput, format!("{name} {why}"))
+}
+
+fn explained(path: &Path, error: io::Error) -> io::Error {
+    match error.raw_os_error().map(Errno::from_raw_os_error) {
+        Some(Errno::LOOP | Errno::XDEV) => refused(path, "leads through a link"),
+        _ => error,
+    }
+}
+
+fn times(dress: &Dress) -> Timestamps {
+    let modified = Timespec { tv_sec: i64::try_from(dress.modified).unwrap_or(0), tv_nsec: 0 };
+    Timestamps { last_access: modified, last_modification: modified }
+}
+
+/// The owner first, since a change of it takes rights away.
+fn put_on(file: &impl AsFd, dress: &Dress, mask: u32) -> io::Result<()> {
+    if let Some((user, group)) = dress.owner {
+        rustix::fs::fchown(file, Some(Uid::from_raw(user)), Some(Gid::from_raw(group)))?;
+    }
+    rustix::fs::fchmod(file, Mode::from_raw_mode(dress.mode & mask))?;
+    Ok(rustix::fs::futimens(file, &times(dress))?)
+}
+
+/// How many bytes and entries a foreign archive may have.
+#[derive(Debug, Clone, Copy)]
+pub struct Most {
+    /// Bytes of its files.
+    pub bytes: u64,
+    /// Entries.
+    pub entries: u64,
+}
+
+/// Unpacks a tar archive. `place` says where an entry goes by its path in the archive, or why it may not; owners are those of the archive when `owners` is set. Returns
+/// how many entries there are.
+///
+/// # Errors
+/// When it is none, leads elsewhere, holds what is no file, directory or link, or more than `most`.
+pub fn unpack(
+    archive: &mut tar::Archive<impl Read>,
+    ground: &Ground,
+    owners: bool,
+    most: Most,
+    place: impl Fn(&Path) -> io::Result<PathBuf>,
+) -> io::Result<u64> {
+    let bad = |path: &Path, why: &str| {
+        let name = cavrith_core::path::shown(path.as_os_str().as_encoded_bytes());
+        io::Error::new(io::ErrorKind::InvalidData, format!("{name} {why}"))
+    };
+    let (mut count, mut bytes) = (0u64, 0u64);
+    // Rights of directories come last: one that may not be written to could not be filled.
+    let mut directories = Vec::new();
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        let path = entry.path()?.into_owned();
+        let header = entry.header();
+        let kind = header.entry_type();
+        let id = |number: u64| u32::try_from(number).map_err(|_| bad(&path, "has an owner without a number"));
+        let owner = if owners { Some((id(header.uid()?)?, id(header.gid()?)?)) } else { None };
+        let dress = Dress { mode: header.mode()?, owner, modified: header.mtime()? };
+        count += 1;
+        bytes = bytes.saturating_add(entry.size());
+        if bytes > most.bytes || count > most.entries {
+            return Err(bad(&path, "is more than may be in it"));
+        }
+        let to = place(&path)?;
+        let about = |error: io::Error| io::Error::new(error.kind(), format!("cannot write {}: {error}", to.display()));
+        if kind.is_dir() {
+            ground.directory(&to).map_err(about)?;
+            directories.push((to, dress));
+        } else if kind.is_file() {
+            ground.file(&to, &mut entry, &dress).map_err(about)?;
+        } else if kind.is_symlink() {
+            let target = entry.link_name()?.ok_or_else(|| bad(&path, "is a link to nothing"))?;
+            ground.link(&to, &target, &dress).map_err(about)?;
+        } else if kind.is_hard_link() {
+            let first = entry.link_name()?.ok_or_else(|| bad(&path, "is a link to nothing"))?;
+            ground.hard_link(&to, &place(&first)?).map_err(about)?;
+        } else {
+            return Err(bad(&path, "is no file, directory or link"));
+        }
+    }
+    for (path, dress) in directories.into_iter().rev() {
+        ground.dress(&path, &dress)?;
+    }
+    Ok(count)
+}
+
+/// The directory that something is to lie in, opened, and its name there. A directory that is named may be reached through links: it is the member's own word.
+pub(crate) fn around(path: &Path) -> io::Result<(Ground, PathBuf)> {
+    let name = path.file_name().ok_or_else(|| refused(path, "has no name"))?;
+    let above = path.parent().filter(|above| *above != Path::new("")).unwrap_or(Path::new("."));
+    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let root = rustix::fs::openat(CWD, above, flags, Mode::empty());
+    let root = root.map_err(|error| {
+        let error = io::Error::from(error);
+        io::Error::new(error.kind(), format!("cannot write into {}: {error}", above.display()))
+    })?;
+    Ok((Ground { root }, PathBuf::from(name)))
+}

@@ -1,0 +1,69 @@
+//! Scratches that were to be removed: set aside for a while, since nothing that somebody made by hand is thrown away at once.
+//!
+//! They lie in `backups/NAME-ID/TIME/`, and their files in `root/` in it, as they were inside. The next one that is set aside removes those that are older than
+//! [`DAYS`], and the oldest while all together are larger than [`MOST_BYTES`].
+
+use std::fs;
+use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
+use std::path::{Path, PathBuf};
+
+use cavrith_engine::error::file_error;
+use cavrith_engine::home::Home;
+
+use crate::WorkspaceError;
+use crate::place::Place;
+
+/// How long a scratch is kept.
+pub const DAYS: u64 = 30;
+/// Bytes that all of them may have together.
+pub const MOST_BYTES: u64 = 10 << 30;
+
+/// Sets a scratch aside; `None` when nothing was changed in it. Its workspace must not run.
+///
+/// # Errors
+/// When the disk refuses; then it is where it was.
+pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<PathBuf>, WorkspaceError> {
+    if crate::place::scratch_changes(scratch, 0).0 == 0 {
+        cavrith_store::removing::remove(scratch)?;
+        return Ok(None);
+    }
+    let entry = place.dir.file_name().unwrap_or_default();
+    let all = home.backups().join(entry);
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(&all).map_err(file_error("make", &all))?;
+    let to = all.join(crate::record::now().to_string());
+    fs::rename(scratch, &to).map_err(file_error("set aside", scratch))?;
+    tidy(home, &to);
+    Ok(Some(to))
+}
+
+/// Removes what is too old or too much, but not what was just set aside. What cannot be removed now is for the next time.
+fn tidy(home: &Home, newest: &Path) {
+    let entries = |dir: &Path| fs::read_dir(dir).into_iter().flatten().flatten().map(|entry| entry.path());
+    let made = |path: &PathBuf| path.file_name()?.to_str()?.parse::<u64>().ok();
+    let mut all: Vec<_> = entries(&home.backups()).flat_map(|workspace| entries(&workspace).collect::<Vec<_>>()).collect();
+    all.retain(|path| path != newest && made(path).is_some());
+    all.sort_by_key(|path| std::cmp::Reverse(made(path)));
+    let oldest = crate::record::now().saturating_sub(DAYS * 86_400_000);
+    let mut bytes = size(newest);
+    for path in all {
+        bytes = bytes.saturating_add(size(&path));
+        if bytes > MOST_BYTES || made(&path).is_some_and(|made| made < oldest) {
+            let _ = cavrith_store::removing::remove(&path);
+        }
+    }
+}
+
+fn size(dir: &Path) -> u64 {
+    let mut bytes = 0_u64;
+    let mut open = vec![dir.to_owned()];
+    while let Some(dir) = open.pop() {
+        for entry in fs::read_dir(&dir).into_iter().flatten().flatten() {
+            let Ok(meta) = entry.metadata() else { continue };
+            bytes = bytes.saturating_add(meta.blocks().saturating_mul(512));
+            if meta.is_dir() {
+                open.push(entry.path());
+            }
+        }
+    }
+    bytes
+}
