@@ -20,6 +20,7 @@
 mod args;
 mod bench;
 mod commands;
+mod consent;
 mod demo;
 mod failure;
 mod harmless;
@@ -46,6 +47,10 @@ fn main() -> ExitCode {
         }
     };
     let screen = Screen::new(&args.general);
+    if let Err(failure) = consent::given(&args.general, &screen) {
+        render::failure::show(&screen, &failure);
+        return ExitCode::from(failure.exit_code());
+    }
     let outcome = match &args.command {
         Command::Init(command) => commands::init::exec(&args.general, &screen, command),
         Command::Explain(command) => commands::explain::exec(&screen, command),
@@ -89,6 +94,9 @@ fn main() -> ExitCode {
         Ok(0) if screen.lost_output() => ExitCode::from(3),
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
+            if consent::asked(&screen, &failure) {
+                return consent::again(&screen);
+            }
             if failure.is_of_a_lost_sandbox() {
                 // What is typed at a terminal ends the sandbox together with us; then whoever watches for that has the word.
                 std::thread::sleep(std::time::Duration::from_millis(200));

@@ -109,7 +109,8 @@ impl Screen {
                 Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {}
                 Err(error) => {
                     if !self.lost.swap(true, Ordering::Relaxed) {
-                        let _ = writeln!(io::stderr().lock(), "the result cannot be written to standard output: {error}");
+                        let _ =
+                            writeln!(io::stderr().lock(), "the result cannot be written to standard output: {error}");
                     }
                 }
             }

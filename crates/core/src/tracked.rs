@@ -138,7 +138,8 @@ mod tests {
 
     #[test]
     fn every_version_and_both_digests_are_read() {
-        let entries = [("cavrith.lock", 0o100_644), ("cavrith.toml", 0o100_644), ("pages", DIRECTORY), ("x", 0o120_000)];
+        let entries =
+            [("cavrith.lock", 0o100_644), ("cavrith.toml", 0o100_644), ("pages", DIRECTORY), ("x", 0o120_000)];
         for version in 2..=4 {
             for digest in [20, 32] {
                 let tracked = Tracked::read(&index(version, digest, &entries, b"TREE\0\0\0\x01x")).unwrap();

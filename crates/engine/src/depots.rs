@@ -14,11 +14,11 @@ use cavrith_sources::{compression, deb, tarball, zipball};
 use cavrith_store::atomic::NewFile;
 use cavrith_store::staging::Staging;
 
-use cavrith_store::reading;
 use crate::error::{EngineError, file_error};
 use crate::images;
 use crate::project::Project;
 use crate::supply::{self, Supply};
+use cavrith_store::reading;
 
 /// Bytes of an extension's description that are looked at.
 const LONGEST_DESCRIPTION: u64 = 4 << 20;

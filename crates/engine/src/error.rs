@@ -11,6 +11,7 @@ use cavrith_sandbox::job::Ending;
 use cavrith_sources::SourceError;
 use cavrith_store::StoreError;
 
+use crate::outside::Use;
 use crate::project::Findings;
 
 /// What can go wrong in a flow.
@@ -26,6 +27,14 @@ pub enum EngineError {
         path: PathBuf,
         /// Why not.
         why: String,
+    },
+    /// The project takes something from outside its own tree that its member has not allowed, or that nobody gets.
+    #[error("{}", outside_words(project, uses))]
+    Outside {
+        /// The project's folder.
+        project: PathBuf,
+        /// What it takes.
+        uses: Vec<Use>,
     },
     /// A file of the project cannot be read or written.
     #[error("cannot {doing} {}: {source}", path.display())]
@@ -258,7 +267,13 @@ impl EngineError {
     /// reached or did not match, 5 a step failed.
     pub fn exit_code(&self) -> u8 {
         match self {
-            Self::NoProject(_) | Self::NoFolder { .. } | Self::File { .. } | Self::UnknownName { .. } | Self::Depot(_) | Self::Spec(_) => 2,
+            Self::NoProject(_)
+            | Self::NoFolder { .. }
+            | Self::Outside { .. }
+            | Self::File { .. }
+            | Self::UnknownName { .. }
+            | Self::Depot(_)
+            | Self::Spec(_) => 2,
             Self::Config { .. } => 2,
             Self::Suite { .. } | Self::PackageGone { .. } | Self::Image { .. } => 4,
             Self::Configure { .. } => 5,
@@ -279,6 +294,23 @@ impl EngineError {
     pub fn is_full(&self) -> bool {
         matches!(self, Self::Store(error) | Self::Source(SourceError::Store(error)) if error.is_full())
     }
+}
+
+fn outside_words(project: &std::path::Path, uses: &[Use]) -> String {
+    let one = |one: &Use| {
+        let place = one.path.display();
+        match &one.never {
+            Some(why) => {
+                format!("{} is {place}, which no spec gets: {why}; name a folder of the project's own", one.what)
+            }
+            None => format!(
+                "{} lies outside the project, in {place}; if {} may have it, write --allow-outside {place} once",
+                one.what,
+                project.display()
+            ),
+        }
+    };
+    uses.iter().map(one).collect::<Vec<_>>().join("\n")
 }
 
 /// Adds what was being done, and to which file, to the error of a system call.

@@ -37,6 +37,11 @@ impl Home {
         Self { root: real.unwrap_or(root) }
     }
 
+    /// The directory that all of it lies in.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
     /// The store of layers.
     pub fn store(&self) -> PathBuf {
         self.root.join("store")

@@ -17,11 +17,11 @@ use cavrith_sources::registry::{Login, Registry};
 use cavrith_sources::{SourceError, compression, tarball};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
-use cavrith_store::reading;
 use crate::build::{Builder, Ready, Workshop};
 use crate::error::{EngineError, file_error};
 use crate::project::Project;
 use crate::supply::Supply;
+use cavrith_store::reading;
 
 /// Indexes within indexes that are followed.
 const DEEPEST: usize = 4;
@@ -73,7 +73,7 @@ impl Source<'_> {
     fn top(&self) -> Result<(Vec<u8>, Option<String>), EngineError> {
         match &self.image.origin {
             ImageOrigin::Path(path, tag) => {
-                let at = self.project.dir.join(&path.value);
+                let at = self.project.bounds.real(&path.value)?;
                 let bytes = if at.is_dir() {
                     reading::bytes(&at.join("index.json")).map_err(file_error("read", at.join("index.json")))?
                 } else {
@@ -180,7 +180,7 @@ impl Source<'_> {
         }
         match &self.image.origin {
             ImageOrigin::Path(path, _) => {
-                let at = self.project.dir.join(&path.value);
+                let at = self.project.bounds.real(&path.value)?;
                 let inner = format!("blobs/sha256/{}", blob.sha256);
                 if at.is_dir() {
                     return Ok(checked::check(

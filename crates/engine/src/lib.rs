@@ -37,6 +37,7 @@ mod images;
 pub mod locking;
 mod making;
 pub mod member;
+pub mod outside;
 pub mod project;
 pub mod sealing;
 mod stages;

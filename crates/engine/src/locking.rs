@@ -80,7 +80,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     locker.toolchain_archives(&mut lock)?;
     lock.epoch = newest.max(EARLIEST);
     lock.downloads = locker.downloads()?;
-    lock.files = taking::pins(dir, &project.spec)?;
+    lock.files = taking::pins(&project.bounds, &project.spec)?;
     let mut notes = locker.notes;
     if let Some(seal) = previous.as_ref().and_then(|previous| previous.seal.clone()) {
         if seal.pins == lock.pins_digest() {
@@ -258,7 +258,7 @@ impl Locker<'_> {
                 (source.size, source.sha256) = self.at_address(&pin.name, &source.file.clone(), written, before)?;
             } else {
                 let before = before.map(|before| before.sha256).filter(|_| !self.wishes.update.moves(&pin.name));
-                let path = self.project.dir.join(&source.file);
+                let path = self.project.bounds.real(&source.file)?;
                 (source.size, source.sha256) = self.on_disk(&path, &source.file.clone(), written.or(before))?;
             }
         }
@@ -296,7 +296,7 @@ impl Locker<'_> {
             let before = before.map(|before| (before.size, before.sha256));
             (pin.size, pin.sha256) = self.at_address("base", &url, written, before)?;
         } else {
-            let path = self.project.dir.join(pin.path.as_deref().unwrap_or_default());
+            let path = self.project.bounds.real(pin.path.as_deref().unwrap_or_default())?;
             let shown = pin.origin().to_owned();
             (pin.size, pin.sha256) = self.on_disk(&path, &shown, written.or(before.map(|before| before.sha256)))?;
         }

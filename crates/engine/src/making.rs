@@ -19,13 +19,13 @@ use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
-use cavrith_store::reading;
 use crate::build::Workshop;
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
 use crate::project::Project;
 use crate::steps::{LIMIT, bench, layer_roots, shown_seconds};
 use crate::taking::{self, Taken};
+use cavrith_store::reading;
 
 /// Lines that are shown of a step that failed.
 pub(crate) const LAST_LINES: usize = 20;
@@ -204,13 +204,13 @@ impl Maker<'_> {
     fn filled_in(&self, file: &str, tree: &TreeDigest, names: &Names) -> Result<String, EngineError> {
         let path = self.project.dir.join(file);
         let taken = self.taken(file, &[], tree)?;
-        let text = reading::text(&taken.from).map_err(file_error("read", &path))?;
+        let text = std::io::read_to_string(taking::open(&taken.from)?).map_err(file_error("read", &path))?;
         template::fill_in(&text, names).map_err(|bad| EngineError::Template { path, why: bad.to_string() })
     }
 
     /// Files of the project, which have to be those that were locked.
     fn taken(&self, from: &str, except: &[String], tree: &TreeDigest) -> Result<Taken, EngineError> {
-        let taken = Taken::read(&self.project.dir, from, except)?;
+        let taken = Taken::read(&self.project.bounds, from, except)?;
         if taken.tree.digest() == *tree {
             return Ok(taken);
         }

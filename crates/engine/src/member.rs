@@ -27,8 +27,8 @@ use cavrith_core::debian::apt::{self, AptSource};
 use cavrith_core::depot;
 use cavrith_core::digest::Sha256Digest;
 
-use cavrith_store::reading;
 use crate::error::{EngineError, file_error};
+use cavrith_store::reading;
 
 /// The member's configuration.
 #[derive(Debug, Clone, Default, Deserialize)]
@@ -166,7 +166,7 @@ impl Member {
     }
 }
 
-fn config_path() -> Option<PathBuf> {
+pub(crate) fn config_path() -> Option<PathBuf> {
     let set = |name: &str| env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let dir = match (set("CAVRITH_HOME"), set("XDG_CONFIG_HOME").filter(|path| path.is_absolute())) {
         (Some(own), _) => own,

@@ -15,9 +15,10 @@ use cavrith_sources::SourceError;
 use cavrith_sources::web::Web;
 use cavrith_store::Store;
 
-use cavrith_store::reading;
 use crate::error::{EngineError, file_error};
+use crate::outside::Bounds;
 use crate::{supply, surroundings, taking};
+use cavrith_store::reading;
 
 /// A project whose spec is sound.
 #[derive(Debug, Clone)]
@@ -26,6 +27,8 @@ pub struct Project {
     pub dir: PathBuf,
     /// Its spec.
     pub spec: Spec,
+    /// Where its own files end.
+    pub bounds: Bounds,
 }
 
 /// Mistakes, with the texts they are in.
@@ -89,7 +92,8 @@ pub struct Survey {
 /// When `start` is not there, or neither `start` nor a folder above it has a spec.
 pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
     // By whatever name it was typed, a project is one: what is known of it hangs on this path.
-    let start = start.canonicalize().map_err(|error| EngineError::NoFolder { path: start.to_owned(), why: plain(&error) })?;
+    let start =
+        start.canonicalize().map_err(|error| EngineError::NoFolder { path: start.to_owned(), why: plain(&error) })?;
     if !start.is_dir() {
         return Err(EngineError::NoFolder { path: start, why: "it is no folder".to_owned() });
     }
@@ -102,11 +106,20 @@ pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
 /// # Errors
 /// When it cannot be read, or has mistakes.
 pub fn load(dir: &Path) -> Result<Project, EngineError> {
-    let (gathered, parsed) = read_spec(dir)?;
+    load_within(dir, Bounds::of(dir)?)
+}
+
+/// As [`load`], with bounds that are known.
+///
+/// # Errors
+/// As [`load`].
+pub fn load_within(dir: &Path, bounds: Bounds) -> Result<Project, EngineError> {
+    let (gathered, parsed) = read_spec_within(dir, &bounds)?;
     // Warnings are for check.
     Findings { sources: gathered.sources, mistakes: parsed.mistakes }.into_result()?;
     let spec = parsed.draft.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
-    Ok(Project { dir: dir.to_owned(), spec })
+    bounds.check(&spec)?;
+    Ok(Project { dir: dir.to_owned(), spec, bounds })
 }
 
 /// Reads the spec and what it includes.
@@ -114,6 +127,10 @@ pub fn load(dir: &Path) -> Result<Project, EngineError> {
 /// # Errors
 /// When the spec's own file cannot be read.
 pub fn read_spec(dir: &Path) -> Result<(Gathered, Parsed), EngineError> {
+    read_spec_within(dir, &Bounds::of(dir)?)
+}
+
+fn read_spec_within(dir: &Path, bounds: &Bounds) -> Result<(Gathered, Parsed), EngineError> {
     let path = dir.join(spec::FILE_NAME);
     let bytes = read_bounded(&path).map_err(file_error("read", &path))?;
     let text = match String::from_utf8(bytes) {
@@ -130,7 +147,11 @@ pub fn read_spec(dir: &Path) -> Result<(Gathered, Parsed), EngineError> {
         }
     };
     let gathered = spec::gather(spec::FILE_NAME, &text, &mut |named| {
-        let bytes = read_bounded(&dir.join(named)).map_err(|error| plain(&error))?;
+        let real = bounds.real(named).map_err(|error| match error {
+            EngineError::File { source, .. } => plain(&source),
+            other => other.to_string(),
+        })?;
+        let bytes = read_bounded(&real).map_err(|error| plain(&error))?;
         String::from_utf8(bytes).map_err(|_| "it is not written in UTF-8".to_owned())
     });
     let parsed = spec::parse_gathered(&gathered);
@@ -140,7 +161,7 @@ pub fn read_spec(dir: &Path) -> Result<(Gathered, Parsed), EngineError> {
 /// A file that is no longer than a spec may be, and is a file.
 fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
-    reading::open(path)?.take(LONGEST as u64 + 1).read_to_end(&mut bytes)?;
+    reading::open_real(path)?.take(LONGEST as u64 + 1).read_to_end(&mut bytes)?;
     Ok(bytes)
 }
 
@@ -159,7 +180,7 @@ pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
 /// # Errors
 /// When they are not what was locked.
 pub fn check_files(project: &Project, lock: &Lock) -> Result<(), EngineError> {
-    for found in taking::pins(&project.dir, &project.spec)? {
+    for found in taking::pins(&project.bounds, &project.spec)? {
         if let Some(pin) = lock.files.iter().find(|pin| pin.step == found.step && **pin != found) {
             return Err(taking::changed(pin, &found));
         }
@@ -186,7 +207,8 @@ pub fn read_lock(dir: &Path) -> Result<Option<Lock>, EngineError> {
 /// # Errors
 /// When the spec cannot be read at all.
 pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> Result<Survey, EngineError> {
-    let (gathered, parsed) = read_spec(dir)?;
+    let bounds = Bounds::of(dir)?;
+    let (gathered, parsed) = read_spec_within(dir, &bounds)?;
     let mut findings = Findings { sources: gathered.sources, mistakes: parsed.mistakes };
     let mut offers = BTreeMap::new();
     let Some(spec) = parsed.draft else {
@@ -224,9 +246,9 @@ pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> 
     let previous = read_lock(dir);
     let (lock, mistakes) = choose(&spec, &offers, previous.as_ref().ok().and_then(Option::as_ref), update);
     findings.mistakes.extend(mistakes);
-    findings.mistakes.extend(surroundings::mistakes(dir, &spec, &lock, previous, &findings.sources));
+    findings.mistakes.extend(surroundings::mistakes(&bounds, dir, &spec, &lock, previous, &findings.sources));
     findings.sort();
-    Ok(Survey { project: Some(Project { dir: dir.to_owned(), spec }), offers, findings })
+    Ok(Survey { project: Some(Project { dir: dir.to_owned(), spec, bounds }), offers, findings })
 }
 
 type Unread = (Code, String, &'static str);

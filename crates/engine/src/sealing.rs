@@ -31,6 +31,7 @@ use crate::build::{self, Workshop};
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, Observer};
 use crate::member::Member;
+use crate::outside::Bounds;
 use crate::project::{self, Project};
 
 /// The name under which our executable is started as the second builder.
@@ -57,6 +58,9 @@ struct SecondBuild {
     first_layers: Vec<SealedLayer>,
     first_image: ImageFingerprint,
     identity: Identity,
+    /// What the project was allowed to use outside its own tree.
+    #[serde(with = "cavrith_sandbox::wire::paths")]
+    allowed: Vec<PathBuf>,
     #[serde(with = "cavrith_sandbox::wire::paths")]
     shelves: Vec<PathBuf>,
 }
@@ -102,6 +106,7 @@ pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &Imag
     });
     let order = SecondBuild {
         dir: project.dir.clone(),
+        allowed: project.bounds.allowed().to_vec(),
         store: second_store.clone(),
         first_store: workshop.store.root().to_owned(),
         first_layers: first.layers.clone(),
@@ -188,7 +193,7 @@ fn second_build() -> Result<Comparison, String> {
 }
 
 fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
-    let project = project::load(&order.dir)?;
+    let project = project::load_within(&order.dir, Bounds::with(&order.dir, order.allowed.clone()))?;
     let lock = project::load_lock(&project)?;
     // Its place may be a fresh mount of memory, which has nothing in it either.
     let mut store = Store::open(&order.store.join("store"))?;

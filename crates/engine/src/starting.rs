@@ -8,8 +8,8 @@ use cavrith_core::depot::{self, Index};
 use cavrith_core::spec::FILE_NAME;
 use cavrith_core::version::Version;
 
-use cavrith_store::reading;
 use crate::error::EngineError;
+use cavrith_store::reading;
 
 /// Bytes of a file that are looked at.
 const LONGEST: u64 = 1 << 20;

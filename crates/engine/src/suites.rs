@@ -14,10 +14,10 @@ use cavrith_core::spec::Suite;
 use cavrith_sources::compression;
 use cavrith_sources::signature::{Keyring, Unproved};
 
-use cavrith_store::reading;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::supply::{Supply, beneath};
+use cavrith_store::reading;
 
 /// What the suites of a base offer together.
 #[derive(Debug)]

@@ -14,11 +14,11 @@ use cavrith_sources::web::Web;
 use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
-use cavrith_store::reading;
 use crate::error::EngineError;
 use crate::event::{Event, Observer};
 use crate::member::Member;
 use crate::project::Project;
+use cavrith_store::reading;
 
 /// Bytes that a file may have whose length nobody knows yet.
 const LONGEST: u64 = 1 << 40;
@@ -64,7 +64,7 @@ impl Supply<'_> {
             return self.local(&path, source.size, source.sha256);
         }
         if source.depot.is_empty() {
-            return self.local(&project.dir.join(&source.file), source.size, source.sha256);
+            return self.local(&project.bounds.real(&source.file)?, source.size, source.sha256);
         }
         // A lock whose depot the spec does not declare does not answer the spec, and never comes here.
         let origin = project.spec.depots.get(&source.depot).map(|depot| &depot.value.origin);
@@ -88,7 +88,7 @@ impl Supply<'_> {
     pub fn archive(&self, project: &Project, pin: &ArchivePin) -> Result<Checked, EngineError> {
         match (&pin.path, &pin.url) {
             (None, Some(url)) => self.address(project, url, pin.size, pin.sha256),
-            (path, _) => self.local(&project.dir.join(path.as_deref().unwrap_or_default()), pin.size, pin.sha256),
+            (path, _) => self.local(&project.bounds.real(path.as_deref().unwrap_or_default())?, pin.size, pin.sha256),
         }
     }
 

@@ -12,20 +12,23 @@ use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, P
 use cavrith_core::template::{self, Names};
 use cavrith_core::tracked::Tracked;
 
-use cavrith_store::reading;
 use crate::error::EngineError;
+use crate::outside::{self, Bounds};
 use crate::project::plain;
 use crate::suites;
+use cavrith_store::reading;
 
 /// Every mistake that they show. `lock` is what locking would choose now, `previous` what lies beside the spec.
 pub fn mistakes(
+    bounds: &Bounds,
     dir: &Path,
     spec: &Spec,
     lock: &Lock,
     previous: Result<Option<Lock>, EngineError>,
     sources: &Sources,
 ) -> Vec<Mistake> {
-    let mut mistakes = folders(dir, spec);
+    let mut mistakes = leading_out(bounds, spec);
+    mistakes.extend(folders(dir, spec));
     mistakes.extend(archives(dir, spec));
     mistakes.extend(age(spec));
     for step in &spec.steps {
@@ -33,7 +36,8 @@ pub fn mistakes(
             Action::Copy(copy) => mistakes.extend(file_missing(dir, &copy.from)),
             Action::Write(write) => {
                 if let Text::Template(file) = &write.text {
-                    mistakes.extend(file_missing(dir, file).or_else(|| broken_template(dir, spec, lock, step, file)));
+                    mistakes
+                        .extend(file_missing(dir, file).or_else(|| broken_template(bounds, spec, lock, step, file)));
                 }
             }
             Action::Run(_) => {}
@@ -53,6 +57,26 @@ pub fn mistakes(
     }
     mistakes.extend(untracked(dir, spec, sources, has_lock));
     mistakes
+}
+
+/// What a spec takes from outside its own tree: an error where nobody gets it, a warning where it takes the member's word.
+fn leading_out(bounds: &Bounds, spec: &Spec) -> Vec<Mistake> {
+    let mistake = |one: outside::Use| {
+        let place = one.path.display();
+        match one.never {
+            Some(why) => {
+                let message = format!("{} is {place}, which no spec gets: {why}", one.what);
+                Mistake::new(Code::LEADS_OUT, one.span, message, "name a folder or file of the project's own")
+            }
+            None => {
+                let message =
+                    format!("{} lies outside the project, in {place}; each member has to allow that", one.what);
+                let remedy = format!("move it into the project, or allow it here: --allow-outside {place}");
+                Mistake::new(Code::LEADS_OUT, one.span, message, remedy).as_warning()
+            }
+        }
+    };
+    bounds.missing(spec).into_iter().map(mistake).collect()
 }
 
 fn folders(dir: &Path, spec: &Spec) -> Vec<Mistake> {
@@ -126,12 +150,17 @@ fn file_missing(dir: &Path, file: &At<String>) -> Option<Mistake> {
     Some(Mistake::new(Code::FILE_MISSING, file.span.clone(), message, remedy))
 }
 
-fn broken_template(dir: &Path, spec: &Spec, lock: &Lock, step: &spec::Step, file: &At<String>) -> Option<Mistake> {
+fn broken_template(bounds: &Bounds, spec: &Spec, lock: &Lock, step: &spec::Step, file: &At<String>) -> Option<Mistake> {
     let mistake = |code, why: String, remedy: &str| {
         let message = format!("the template {} cannot be filled in: {why}", file.value);
         Some(Mistake::new(code, file.span.clone(), message, remedy))
     };
-    let Ok(text) = reading::text(&dir.join(&file.value)) else {
+    // One that lies outside is told as such, and not read.
+    let real = match bounds.real(&file.value) {
+        Err(EngineError::Outside { .. }) => return None,
+        other => other.unwrap_or_default(),
+    };
+    let Ok(text) = reading::text(&real) else {
         let remedy = "name a text file";
         return mistake(Code::BAD_TEMPLATE, "it cannot be read as a text in UTF-8".to_owned(), remedy);
     };

@@ -6,7 +6,7 @@
 use std::fs::{self, File};
 use std::io::{self, Read as _};
 use std::os::unix::ffi::OsStrExt as _;
-use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::ContentDigest;
@@ -17,6 +17,7 @@ use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
 
 use crate::error::{EngineError, file_error};
+use crate::outside::Bounds;
 
 /// Entries that one step may take.
 const MOST: usize = 1_000_000;
@@ -40,8 +41,8 @@ impl Taken {
     ///
     /// # Errors
     /// When something cannot be read, or is neither file, folder nor link.
-    pub fn read(dir: &Path, from: &str, except: &[String]) -> Result<Self, EngineError> {
-        let path = dir.join(from);
+    pub fn read(bounds: &Bounds, from: &str, except: &[String]) -> Result<Self, EngineError> {
+        let path = bounds.real_entry(from)?;
         let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
         let mut tree = Tree::with_root();
         if meta.is_dir() {
@@ -101,9 +102,10 @@ pub fn wanted(spec: &Spec) -> Vec<(String, String, Vec<String>)> {
 ///
 /// # Errors
 /// When something cannot be taken.
-pub fn pins(dir: &Path, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> {
-    let one =
-        |(step, from, except): (String, String, Vec<String>)| Ok(Taken::read(dir, &from, &except)?.pin(&step, &from));
+pub fn pins(bounds: &Bounds, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> {
+    let one = |(step, from, except): (String, String, Vec<String>)| {
+        Ok(Taken::read(bounds, &from, &except)?.pin(&step, &from))
+    };
     wanted(spec).into_iter().map(one).collect()
 }
 
@@ -196,6 +198,5 @@ fn entry(path: &Path, meta: &fs::Metadata) -> Result<Entry, EngineError> {
 
 /// Opens a file that was seen to be one, and is not followed if it has become a link meanwhile.
 pub fn open(path: &Path) -> Result<File, EngineError> {
-    let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK;
-    File::options().read(true).custom_flags(flags.bits() as i32).open(path).map_err(file_error("take", path))
+    cavrith_store::reading::open_real(path).map_err(file_error("take", path))
 }

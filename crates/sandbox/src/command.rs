@@ -29,7 +29,6 @@ const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
     .union(CapabilitySet::SETPCAP)
     .union(CapabilitySet::NET_BIND_SERVICE)
     .union(CapabilitySet::SYS_CHROOT)
-    .union(CapabilitySet::SETFCAP)
     .union(CapabilitySet::AUDIT_WRITE);
 
 /// What came of starting a command.
@@ -187,7 +186,7 @@ fn prepare(
     if purpose == Purpose::Build || traced {
         filter::apply(purpose, traced).map_err(why("filter system calls"))?;
     }
-    bound_capabilities().map_err(why("give up capabilities"))?;
+    bound_capabilities(purpose).map_err(why("give up capabilities"))?;
     if others.is_some() {
         // There is one user and one group, which we are, and no other groups.
         let (user, group) = if purpose == Purpose::Workspace { job.only } else { (who.user, who.group) };
@@ -217,9 +216,14 @@ fn limit(resource: Resource, to: u64) -> Result<(), Why> {
     setrlimit(resource, to, to).map_err(|error| why("set a limit")(error.into()))
 }
 
-fn bound_capabilities() -> io::Result<()> {
+fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
     rustix::thread::clear_ambient_capability_set()?;
-    for capability in CapabilitySet::all().iter().filter(|capability| !KEPT_CAPABILITIES.contains(*capability)) {
+    let kept = match purpose {
+        Purpose::Build => KEPT_CAPABILITIES.union(CapabilitySet::SETFCAP),
+        // A file of a folder that is also outside would have them there as well.
+        Purpose::Workspace => KEPT_CAPABILITIES,
+    };
+    for capability in CapabilitySet::all().iter().filter(|capability| !kept.contains(*capability)) {
         match rustix::thread::remove_capability_from_bounding_set(capability) {
             // A capability that this kernel does not know cannot be kept either.
             Ok(()) | Err(rustix::io::Errno::INVAL) => {}

@@ -2,7 +2,7 @@
 //!
 //! The namespaces are the wall; the filter takes away what a build or a workspace does not need and what has been a way
 //! through such walls before. Refused calls fail with "operation not permitted"; `clone3`, whose flags a filter cannot see,
-//! fails as if the kernel did not have it, and the C libraries then use `clone`.
+//! fails as if the kernel did not have it, and the C libraries then use `clone`; in a workspace so does `openat2`.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -88,7 +88,10 @@ fn programs(purpose: Purpose) -> io::Result<&'static Programs> {
         return Ok(ready);
     }
     let other = |error: seccompiler::BackendError| io::Error::other(error.to_string());
-    let unseen = BTreeMap::from([(libc::SYS_clone3, Vec::new())]);
+    let mut unseen = BTreeMap::from([(libc::SYS_clone3, Vec::new())]);
+    if purpose == Purpose::Workspace {
+        unseen.insert(libc::SYS_openat2, Vec::new());
+    }
     let refused = refused_rules(purpose).map_err(other)?;
     let programs = vec![
         compile(unseen, SeccompAction::Errno(libc::ENOSYS as u32)).map_err(other)?,
@@ -126,12 +129,56 @@ fn refused_rules(purpose: Purpose) -> Result<Rules, seccompiler::BackendError> {
         let condition = SeccompCondition::new(0, SeccompCmpArgLen::Qword, masked(new_user), new_user)?;
         rules.insert(libc::SYS_clone, vec![SeccompRule::new(vec![condition])?]);
     }
+    // The way to other machines beneath this one (vsock(7)) passes by every network namespace.
+    let vsock = SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, libc::AF_VSOCK as u64)?;
+    rules.insert(libc::SYS_socket, vec![SeccompRule::new(vec![vsock])?]);
+    if purpose == Purpose::Workspace {
+        set_uid_at_birth(&mut rules)?;
+        // Who makes such a namespace may mount the machine's control groups in it, and root's files there are writable for root's number.
+        let groups = libc::CLONE_NEWCGROUP as u64;
+        for call in [libc::SYS_clone, libc::SYS_unshare] {
+            let condition = SeccompCondition::new(0, SeccompCmpArgLen::Qword, masked(groups), groups)?;
+            rules.insert(call, vec![SeccompRule::new(vec![condition])?]);
+        }
+    }
     // The kernel looks at the lower half of the request only.
     let typing = TYPING.map(|request| {
         SeccompRule::new(vec![SeccompCondition::new(1, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, request)?])
     });
     rules.insert(libc::SYS_ioctl, typing.into_iter().collect::<Result<_, _>>()?);
     Ok(rules)
+}
+
+/// Files that are made with set-uid or set-gid bits at once; giving them later is for the [`guard`](crate::guard).
+fn set_uid_at_birth(rules: &mut Rules) -> Result<(), seccompiler::BackendError> {
+    let has = |argument: u8, bits: u64| {
+        SeccompCondition::new(argument, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(bits), bits)
+    };
+    let bits = [libc::S_ISUID, libc::S_ISGID].map(u64::from);
+    // The rights are only looked at when a file is made.
+    let making = [libc::O_CREAT, libc::O_TMPFILE].map(|flag| flag as u64);
+    #[cfg(target_arch = "x86_64")]
+    let opening = [(libc::SYS_open, 1), (libc::SYS_openat, 2)];
+    #[cfg(not(target_arch = "x86_64"))]
+    let opening = [(libc::SYS_openat, 2)];
+    for (call, flags) in opening {
+        let mut all = Vec::new();
+        for bit in bits {
+            for flag in making {
+                all.push(SeccompRule::new(vec![has(flags, flag)?, has(flags + 1, bit)?])?);
+            }
+        }
+        rules.insert(call, all);
+    }
+    #[cfg(target_arch = "x86_64")]
+    let others = [(libc::SYS_creat, 1), (libc::SYS_mknod, 1), (libc::SYS_mknodat, 2)];
+    #[cfg(not(target_arch = "x86_64"))]
+    let others = [(libc::SYS_mknodat, 2)];
+    for (call, mode) in others {
+        let all = bits.map(|bit| SeccompRule::new(vec![has(mode, bit)?]));
+        rules.insert(call, all.into_iter().collect::<Result<_, _>>()?);
+    }
+    Ok(())
 }
 
 /// Calls that tell the time of day (and not a time since something).

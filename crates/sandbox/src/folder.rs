@@ -25,7 +25,8 @@ pub(crate) fn mapped(folder: &Path, identity: Identity) -> Result<Option<OwnedFd
     let looking = || format!("look at the folder {}", folder.display());
     // The path has no links: what it led to when it was allowed is what it leads to now.
     let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
-    let itself = rustix::fs::openat2(CWD, folder, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty(), resolve);
+    let itself =
+        rustix::fs::openat2(CWD, folder, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty(), resolve);
     let itself = File::from(itself.map_err(|error| outside(looking())(error.into()))?);
     let meta = itself.metadata().map_err(outside(looking()))?;
     if identity != Identity::Root || (meta.uid(), meta.gid()) == (ACCOUNT_ID, ACCOUNT_ID) {

@@ -1,7 +1,7 @@
 //! A directory that a foreign archive is unpacked into: the one writer for all of them.
 //!
-//! Everything is found from the directory's own descriptor, name by name, and the kernel is told to follow no link and to stay beneath (openat2(2)).
-//! So neither what the archive brought, nor what was there, nor what somebody exchanges meanwhile leads anywhere else. Set-uid and set-gid bits are never given.
+//! Everything is found from the directory's own descriptor, name by name, following no link: so neither what the archive brought, nor what was there, nor what somebody
+//! exchanges meanwhile leads anywhere else. Set-uid and set-gid bits are never given. (openat2(2) could do it in one call, which a workspace's filter does not let through.)
 
 use std::ffi::OsStr;
 use std::fs::File;
@@ -9,7 +9,7 @@ use std::io::{self, Read};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, Gid, Mode, OFlags, ResolveFlags, Timespec, Timestamps, Uid};
+use rustix::fs::{AtFlags, CWD, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
 
 /// What an entry gets besides its content.
@@ -46,7 +46,7 @@ impl Ground {
     pub fn directory(&self, path: &Path) -> io::Result<()> {
         let (above, name) = self.above(path)?;
         match rustix::fs::mkdirat(&above, name, Mode::RWXU) {
-            Err(Errno::EXIST) => self.find(&above, Path::new(name), OFlags::PATH | OFlags::DIRECTORY).map(drop),
+            Err(Errno::EXIST) => find(&above, name, OFlags::PATH | OFlags::DIRECTORY).map(drop),
             other => Ok(other?),
         }
     }
@@ -57,7 +57,7 @@ impl Ground {
     /// When the path leads elsewhere, or is no directory.
     pub fn dress(&self, path: &Path, dress: &Dress) -> io::Result<()> {
         let (above, name) = self.above(path)?;
-        let dir = self.find(&above, Path::new(name), OFlags::RDONLY | OFlags::DIRECTORY)?;
+        let dir = find(&above, name, OFlags::RDONLY | OFlags::DIRECTORY)?;
         put_on(&dir, dress, 0o1777)
     }
 
@@ -107,9 +107,12 @@ impl Ground {
             return Err(refused(path, "leads out of the folder"));
         }
         let name = path.file_name().ok_or_else(|| refused(path, "has no name"))?;
-        let above = path.parent().filter(|above| *above != Path::new("")).unwrap_or(Path::new("."));
-        let flags = OFlags::PATH | OFlags::DIRECTORY;
-        Ok((self.find(&self.root, above, flags).map_err(|error| explained(path, error))?, name))
+        let mut above = self.root.try_clone()?;
+        for part in path.parent().into_iter().flat_map(Path::components) {
+            above = find(&above, part.as_os_str(), OFlags::PATH | OFlags::DIRECTORY)
+                .map_err(|error| explained(path, error))?;
+        }
+        Ok((above, name))
     }
 
     fn emptied<'a>(&self, path: &'a Path) -> io::Result<(OwnedFd, &'a OsStr)> {
@@ -119,12 +122,11 @@ impl Ground {
             Err(error) => Err(error.into()),
         }
     }
+}
 
-    fn find(&self, from: &impl AsFd, path: &Path, flags: OFlags) -> io::Result<OwnedFd> {
-        let resolve =
-            ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
-        Ok(rustix::fs::openat2(from, path, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty(), resolve)?)
-    }
+/// Opens what has a name in a directory, if it is no link.
+fn find(from: &OwnedFd, name: &OsStr, flags: OFlags) -> io::Result<OwnedFd> {
+    Ok(rustix::fs::openat(from, name, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())?)
 }
 
 fn refused(path: &Path, why: &str) -> io::Error {
@@ -134,7 +136,7 @@ fn refused(path: &Path, why: &str) -> io::Error {
 
 fn explained(path: &Path, error: io::Error) -> io::Error {
     match error.raw_os_error().map(Errno::from_raw_os_error) {
-        Some(Errno::LOOP | Errno::XDEV) => refused(path, "leads through a link"),
+        Some(Errno::LOOP | Errno::NOTDIR) => refused(path, "leads through a link, or through a file"),
         _ => error,
     }
 }
@@ -225,7 +227,7 @@ pub(crate) fn around(path: &Path) -> io::Result<(Ground, PathBuf)> {
     let root = rustix::fs::openat(CWD, above, flags, Mode::empty());
     let root = root.map_err(|error| {
         let error = io::Error::from(error);
-        io::Error::new(error.kind(), format!("cannot write into {}: {error}", above.display()))
+        io::Error::new(error.kind(), format!("cannot write {}: {error}", path.display()))
     })?;
     Ok((Ground { root }, PathBuf::from(name)))
 }

@@ -53,7 +53,11 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     let mut handed_over = handed_over.into_iter();
     let mut folders = Vec::new();
     for folder in &job.folders {
-        let opened = if folder.handed_over { handed_over.next().ok_or(rustix::io::Errno::BADF) } else { from_outside(&folder.outside) };
+        let opened = if folder.handed_over {
+            handed_over.next().ok_or(rustix::io::Errno::BADF)
+        } else {
+            from_outside(&folder.outside)
+        };
         folders.push(opened.map_err(failed(format!("open the folder {}", folder.outside.display())))?);
     }
     let files: Vec<_> = job.files.iter().map(|file| from_outside(&file.outside)).collect();
@@ -68,8 +72,9 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     unmount(".", UnmountFlags::DETACH).map_err(failed("take the old root away"))?;
     rustix::process::chdir("/").map_err(failed("enter the new root"))?;
     for (mount, place) in &own.mounts {
-        attach(mount, &place_for(Path::new(place), OFlags::DIRECTORY).map_err(failed(format!("find /{place}")))?)
-            .map_err(failed(format!("mount /{place}")))?;
+        let kind = if NODE_PLACES.contains(place) { OFlags::empty() } else { OFlags::DIRECTORY };
+        let found = place_for(Path::new(place), kind).map_err(failed(format!("find /{place}")))?;
+        attach(mount, &found).map_err(failed(format!("mount /{place}")))?;
     }
     if job.purpose == Purpose::Build
         && let Err(why) = limit_processes()
@@ -104,7 +109,8 @@ struct Own {
 
 impl Own {
     fn make(job: &Job, notes: &mut Vec<String>) -> Step<Self> {
-        let quiet = MountAttrFlags::MOUNT_ATTR_NOSUID | MountAttrFlags::MOUNT_ATTR_NODEV | MountAttrFlags::MOUNT_ATTR_NOEXEC;
+        let quiet =
+            MountAttrFlags::MOUNT_ATTR_NOSUID | MountAttrFlags::MOUNT_ATTR_NODEV | MountAttrFlags::MOUNT_ATTR_NOEXEC;
         let open = MountAttrFlags::MOUNT_ATTR_NOSUID | MountAttrFlags::MOUNT_ATTR_NODEV;
         let (uid, gid) = if job.records_owners { job.only } else { (0, 0) };
         let (uid, gid) = (uid.to_string(), gid.to_string());
@@ -120,11 +126,13 @@ impl Own {
             rustix::fs::symlinkat(target, &dev, name).map_err(failed(format!("make /dev/{name}")))?;
         }
         for directory in ["pts", "shm"] {
-            rustix::fs::mkdirat(&dev, directory, Mode::from_raw_mode(0o755)).map_err(failed(format!("make /dev/{directory}")))?;
+            rustix::fs::mkdirat(&dev, directory, Mode::from_raw_mode(0o755))
+                .map_err(failed(format!("make /dev/{directory}")))?;
         }
         for node in NODES {
             let make = OFlags::CREATE | OFlags::EXCL | OFlags::WRONLY | OFlags::CLOEXEC;
-            rustix::fs::openat(&dev, node, make, Mode::from_raw_mode(0o666)).map_err(failed(format!("make /dev/{node}")))?;
+            rustix::fs::openat(&dev, node, make, Mode::from_raw_mode(0o666))
+                .map_err(failed(format!("make /dev/{node}")))?;
         }
         mounts.push((dev, "dev"));
         for (node, place) in NODES.iter().zip(NODE_PLACES) {
@@ -328,7 +336,9 @@ fn attach(source: &OwnedFd, place: &OwnedFd) -> io::Result<()> {
 /// is not what is meant (`/etc/resolv.conf` often is one).
 fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     let inside = file.inside.strip_prefix("/").unwrap_or(&file.inside);
-    let (Some(above), Some(name)) = (inside.parent(), inside.file_name()) else { return Err(io::ErrorKind::InvalidInput.into()) };
+    let (Some(above), Some(name)) = (inside.parent(), inside.file_name()) else {
+        return Err(io::ErrorKind::InvalidInput.into());
+    };
     let above = place_for(above, OFlags::DIRECTORY)?;
     let found = rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW);
     match found.map(|found| FileType::from_raw_mode(found.st_mode)) {
@@ -343,13 +353,11 @@ fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     attach(source, &place_for(inside, OFlags::empty())?)
 }
 
-/// The content of a file of the inside, of which no link leads out and which is a plain file: whoever works inside may have put anything there.
+/// The content of a file of the inside, which no link leads out of, if it is a plain one: whoever works inside may have put anything there, and nothing of it is waited for.
 pub(crate) fn read_inside(path: &Path) -> io::Result<Vec<u8>> {
     const LONGEST: u64 = 16 << 20;
-    let root = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
-    let resolve = ResolveFlags::IN_ROOT | ResolveFlags::NO_MAGICLINKS;
-    let file = fs::File::from(rustix::fs::openat2(&root, path, flags, Mode::empty(), resolve)?);
+    let file = fs::File::from(rustix::fs::open(path, flags, Mode::empty())?);
     if !file.metadata()?.is_file() {
         return Err(io::Error::new(io::ErrorKind::InvalidInput, format!("{} is no regular file", path.display())));
     }

@@ -29,6 +29,7 @@ mod dressing;
 mod faults;
 pub mod leases;
 pub mod owners;
+pub mod private;
 pub mod reading;
 pub mod records;
 pub mod removing;
@@ -110,7 +111,7 @@ impl Store {
     pub fn open(root: &Path) -> Result<Self, StoreError> {
         let format = root.join("format");
         match reading::text(&format) {
-            Ok(text) if text == FORMAT => {}
+            Ok(text) if text == FORMAT => private::directory(root)?,
             Ok(_) => return Err(StoreError::Foreign(root.to_owned())),
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
                 let empty = fs::read_dir(root).map_or(true, |mut entries| entries.next().is_none());
@@ -118,6 +119,7 @@ impl Store {
                 if !empty && !root.join("staging").is_dir() {
                     return Err(StoreError::Foreign(root.to_owned()));
                 }
+                private::directory(root)?;
                 for name in ["staging", "layers", "keys", "images"] {
                     let path = root.join(name);
                     fs::create_dir_all(&path).map_err(io_error("make", &path))?;
@@ -222,7 +224,9 @@ impl Store {
     pub fn keep(&self, layer: StagedLayer, replace: Option<u64>) -> Result<(TreeDigest, Tree), StoreError> {
         let digest = layer.tree.digest();
         let manifest = layer.dir.join("tree");
-        faults::before("write").and_then(|()| fs::write(&manifest, encoding::encode(&layer.tree))).map_err(io_error("write", &manifest))?;
+        faults::before("write")
+            .and_then(|()| fs::write(&manifest, encoding::encode(&layer.tree)))
+            .map_err(io_error("write", &manifest))?;
         let place = self.layer_dir(&digest);
         let damaged = replace.is_some_and(|epoch| place.exists() && !self.is_as_made(&digest, epoch));
         atomic::sync_filesystem(&layer.dir)?;

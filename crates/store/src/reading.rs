@@ -7,7 +7,7 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::path::Path;
 
-use rustix::fs::{Mode, OFlags};
+use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
 
 /// Opens a regular file for reading.
 ///
@@ -15,7 +15,20 @@ use rustix::fs::{Mode, OFlags};
 /// When it cannot be opened, or is something else.
 pub fn open(path: &Path) -> io::Result<File> {
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
-    let file = File::from(rustix::fs::open(path, flags, Mode::empty())?);
+    regular(File::from(rustix::fs::open(path, flags, Mode::empty())?))
+}
+
+/// As [`open`], by a path without links: one that has become a link since it was judged is not followed.
+///
+/// # Errors
+/// As [`open`], and when something of the path is a link.
+pub fn open_real(path: &Path) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    regular(File::from(rustix::fs::openat2(CWD, path, flags, Mode::empty(), resolve)?))
+}
+
+fn regular(file: File) -> io::Result<File> {
     match file.metadata()?.is_file() {
         true => Ok(file),
         false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file")),

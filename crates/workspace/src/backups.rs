@@ -4,7 +4,7 @@
 //! [`DAYS`], and the oldest while all together are larger than [`MOST_BYTES`].
 
 use std::fs;
-use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use cavrith_engine::error::file_error;
@@ -29,7 +29,7 @@ pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<Pa
     }
     let entry = place.dir.file_name().unwrap_or_default();
     let all = home.backups().join(entry);
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(&all).map_err(file_error("make", &all))?;
+    cavrith_store::private::directory(&all)?;
     let to = all.join(crate::record::now().to_string());
     fs::rename(scratch, &to).map_err(file_error("set aside", scratch))?;
     tidy(home, &to);
@@ -40,7 +40,8 @@ pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<Pa
 fn tidy(home: &Home, newest: &Path) {
     let entries = |dir: &Path| fs::read_dir(dir).into_iter().flatten().flatten().map(|entry| entry.path());
     let made = |path: &PathBuf| path.file_name()?.to_str()?.parse::<u64>().ok();
-    let mut all: Vec<_> = entries(&home.backups()).flat_map(|workspace| entries(&workspace).collect::<Vec<_>>()).collect();
+    let mut all: Vec<_> =
+        entries(&home.backups()).flat_map(|workspace| entries(&workspace).collect::<Vec<_>>()).collect();
     all.retain(|path| path != newest && made(path).is_some());
     all.sort_by_key(|path| std::cmp::Reverse(made(path)));
     let oldest = crate::record::now().saturating_sub(DAYS * 86_400_000);

@@ -14,12 +14,12 @@ use cavrith_sandbox::Identity;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
-use crate::{WorkspaceError, backups};
 use crate::keeper::{self, Launch};
 use crate::moved;
 use crate::place::Place;
 use crate::protocol::Followed;
 use crate::record::{Record, Stamp};
+use crate::{WorkspaceError, backups};
 
 /// Which workspace a member means.
 #[derive(Debug, Clone, Copy)]

@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
-use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::arrangement::{FolderPart, Place as FilesPlace};
@@ -61,9 +61,8 @@ fn kept(dir: &Path, inside: PathBuf, owner: Option<String>) -> Result<FolderMoun
     let mut mount = FolderMount::new(dir.to_owned(), inside);
     mount.kept = true;
     if !dir.is_dir() {
-        let above = dir.parent().unwrap_or(dir);
         // Nobody else comes near what was made inside: a set-uid program in it would have its owner's rights outside.
-        fs::DirBuilder::new().recursive(true).mode(0o700).create(above).map_err(file_error("make", above))?;
+        cavrith_store::private::directory(dir.parent().unwrap_or(dir))?;
         fs::create_dir(dir).map_err(file_error("make", dir))?;
         (mount.new, mount.owner) = (true, owner);
     } else if fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_none()) {

@@ -60,7 +60,8 @@ pub fn is_of(place: &Place, project: &Path) -> bool {
 pub fn adopt(home: &Home, project: &Path) -> Result<(), WorkspaceError> {
     let mut all = Place::all(home);
     all.extend(Place::dropped(home));
-    let mut moved: Vec<_> = all.into_iter().filter(|place| place.project != *project && is_of(place, project)).collect();
+    let mut moved: Vec<_> =
+        all.into_iter().filter(|place| place.project != *project && is_of(place, project)).collect();
     let last = |place: &Place| fs::metadata(place.dir.join("record")).and_then(|meta| meta.modified()).ok();
     moved.sort_by_key(|place| std::cmp::Reverse(last(place)));
     for place in moved {

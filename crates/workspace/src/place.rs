@@ -36,6 +36,7 @@ use cavrith_engine::home::Home;
 use cavrith_engine::steps;
 use cavrith_sandbox::Identity;
 use cavrith_store::owners::Ownership;
+use cavrith_store::private;
 
 use crate::WorkspaceError;
 
@@ -133,7 +134,7 @@ impl Place {
     /// When the disk refuses.
     pub fn make(&self, identity: Identity) -> Result<(), WorkspaceError> {
         let dir = &self.dir;
-        fs::DirBuilder::new().recursive(true).mode(0o700).create(dir).map_err(file_error("make", dir))?;
+        private::directory(dir)?;
         for name in ["logs", "files", "except"] {
             let path = dir.join(name);
             fs::DirBuilder::new().recursive(true).mode(0o755).create(&path).map_err(file_error("make", &path))?;
@@ -148,7 +149,7 @@ impl Place {
     /// When the disk refuses.
     pub fn make_kept(&self) -> Result<(), WorkspaceError> {
         let kept = &self.kept;
-        fs::DirBuilder::new().recursive(true).mode(0o700).create(kept).map_err(file_error("make", kept))?;
+        private::directory(kept)?;
         crate::moved::note(self, kept, ".")
     }
 
@@ -162,7 +163,10 @@ impl Place {
         match rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive) {
             Ok(()) => Ok(held),
             Err(_) => {
-                let text = format!("the kept folders of {} are in use; stop it first, or wait for the other command", self.name);
+                let text = format!(
+                    "the kept folders of {} are in use; stop it first, or wait for the other command",
+                    self.name
+                );
                 Err(WorkspaceError::FolderInUse(text))
             }
         }
@@ -176,7 +180,10 @@ impl Place {
         let pairs = [(&self.kept, &to.kept), (&self.dir, &to.dir)];
         let taken = |(from, to): &&(&PathBuf, &PathBuf)| from.is_dir() && to.exists();
         if let Some((from, to)) = pairs.iter().find(taken) {
-            let why = format!("{} is there already, and holds what another workspace kept; move one of them away", to.display());
+            let why = format!(
+                "{} is there already, and holds what another workspace kept; move one of them away",
+                to.display()
+            );
             let error = std::io::Error::new(std::io::ErrorKind::AlreadyExists, why);
             return Err(file_error("rename", from.as_path())(error).into());
         }

@@ -1,0 +1,340 @@
+//! What a project takes from outside its own tree, and its member's word for it.
+//!
+//! A spec may be a stranger's, since it comes with a clone. So what it names counts as the project's own only where it really lies, all links followed: in the work tree
+//! of its version control, or in its folder where there is none. For anything else the member has to say yes, once for each project and path; that is remembered in
+//! `allowed.toml` beside their configuration. Some places no spec gets, whatever anybody says: the whole disk, the system's own directories, a home as a whole,
+//! Cavrith's own, and where keys are kept.
+//!
+//! A path that was judged is used without links ([`reading::open_real`] and the sandbox's own opening), so it cannot lead elsewhere later.
+
+use std::env;
+use std::io;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use cavrith_core::spec::{Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
+use cavrith_store::reading;
+
+use crate::error::{EngineError, file_error};
+use crate::home::Home;
+use crate::member;
+
+/// The system's own directories, with all that is in them.
+const SYSTEM: [&str; 18] = [
+    "/bin",
+    "/boot",
+    "/dev",
+    "/etc",
+    "/lib",
+    "/lib32",
+    "/lib64",
+    "/libx32",
+    "/proc",
+    "/run",
+    "/sbin",
+    "/sys",
+    "/usr",
+    "/var/lib",
+    "/var/log",
+    "/var/cache",
+    "/var/spool",
+    "/var/mail",
+];
+/// Directories that are too much as a whole, whatever is in them.
+const TOO_MUCH: [&str; 9] = ["/", "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/tmp", "/var"];
+/// Where keys are kept, in a home.
+const KEYS: [&str; 9] = [
+    ".ssh",
+    ".gnupg",
+    ".aws",
+    ".pki",
+    ".netrc",
+    ".git-credentials",
+    ".password-store",
+    ".local/share/keyrings",
+    ".config/cavrith",
+];
+
+/// What the member has allowed, as `allowed.toml` has it.
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Allowed {
+    allowed: Vec<Permission>,
+}
+
+/// That a project may use a path.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Permission {
+    project: PathBuf,
+    path: PathBuf,
+}
+
+/// Where a project's own files end.
+#[derive(Debug, Clone)]
+pub struct Bounds {
+    /// Its folder, without links.
+    dir: PathBuf,
+    /// The top of its tree.
+    top: PathBuf,
+    /// What the member allowed it besides, without links.
+    allowed: Vec<PathBuf>,
+}
+
+/// Something that a project takes from outside its tree.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Use {
+    /// What it is, as the spec has it: `the folder ../shared`.
+    pub what: String,
+    /// Where it really lies.
+    pub path: PathBuf,
+    /// Where the spec names it; empty when that is not known.
+    pub span: Range<usize>,
+    /// Why nobody gets it, when nobody does.
+    pub never: Option<String>,
+}
+
+impl Bounds {
+    /// Of a project, with what its member has allowed it.
+    ///
+    /// # Errors
+    /// When the member's list cannot be read.
+    pub fn of(dir: &Path) -> Result<Self, EngineError> {
+        let allowed = read_allowed()?.allowed;
+        Ok(Self::with(dir, allowed.into_iter().filter(|one| one.project == *dir).map(|one| one.path).collect()))
+    }
+
+    /// Of a project that was allowed these paths.
+    pub fn with(dir: &Path, allowed: Vec<PathBuf>) -> Self {
+        let homes = homes();
+        let versioned = dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok());
+        // A home or the whole disk under version control is still a home.
+        let top = versioned.filter(|top| never(top, &homes).is_none()).unwrap_or(dir);
+        Self { dir: dir.to_owned(), top: top.to_owned(), allowed }
+    }
+
+    /// What it was allowed besides its own.
+    pub fn allowed(&self) -> &[PathBuf] {
+        &self.allowed
+    }
+
+    /// Where something that the project names really lies.
+    ///
+    /// # Errors
+    /// When it is not there, or lies outside and is not allowed.
+    pub fn real(&self, named: &str) -> Result<PathBuf, EngineError> {
+        let path = self.dir.join(named);
+        let real = path.canonicalize().map_err(file_error("use", &path))?;
+        self.inside(named, real)
+    }
+
+    /// As [`Self::real`], of something that is taken as it is: a link itself, and not what it leads to.
+    ///
+    /// # Errors
+    /// As [`Self::real`].
+    pub fn real_entry(&self, named: &str) -> Result<PathBuf, EngineError> {
+        let path = self.dir.join(named);
+        let (Some(above), Some(name)) = (path.parent(), path.file_name()) else { return self.real(named) };
+        let above = above.canonicalize().map_err(file_error("use", &path))?;
+        self.inside(named, above.join(name))
+    }
+
+    fn inside(&self, named: &str, real: PathBuf) -> Result<PathBuf, EngineError> {
+        if self.has(&real) {
+            return Ok(real);
+        }
+        let never = never(&real, &homes());
+        Err(self.refusal(vec![Use { what: named.to_owned(), path: real, span: 0..0, never }]))
+    }
+
+    /// The project's own, or allowed.
+    fn has(&self, real: &Path) -> bool {
+        real.starts_with(&self.top) || self.allowed.iter().any(|allowed| real.starts_with(allowed))
+    }
+
+    fn refusal(&self, uses: Vec<Use>) -> EngineError {
+        EngineError::Outside { project: self.dir.clone(), uses }
+    }
+
+    /// Everything that a spec takes from outside and may not, or not yet. What is not there is for others to tell.
+    pub fn missing(&self, spec: &Spec) -> Vec<Use> {
+        let homes = homes();
+        let named = named(spec);
+        let outside = named.into_iter().filter_map(|(what, at, mounted)| {
+            let what = format!("{what} {}", at.value);
+            let path = self.dir.join(&at.value).canonicalize().ok()?;
+            // What is mounted can be written to and seen as a whole, the project's own folder too.
+            let never = if mounted || !path.starts_with(&self.top) { never(&path, &homes) } else { None };
+            (never.is_some() || !self.has(&path)).then_some(Use { what, path, span: at.span.clone(), never })
+        });
+        outside.collect()
+    }
+
+    /// Sees to it that a spec takes nothing that it may not.
+    ///
+    /// # Errors
+    /// [`EngineError::Outside`].
+    pub fn check(&self, spec: &Spec) -> Result<(), EngineError> {
+        let missing = self.missing(spec);
+        if missing.is_empty() { Ok(()) } else { Err(self.refusal(missing)) }
+    }
+}
+
+/// What a spec names of this machine: what it is, as it is written, and whether it is mounted.
+fn named(spec: &Spec) -> Vec<(&'static str, &At<String>, bool)> {
+    let mut named = Vec::new();
+    for folder in &spec.folders {
+        if let Side::Live(at) = &folder.side {
+            named.push(("the folder", at, true));
+        }
+    }
+    named.extend(files(spec).into_iter().map(|(what, at)| (what, at, false)));
+    named
+}
+
+/// Files that a spec names.
+fn files(spec: &Spec) -> Vec<(&'static str, &At<String>)> {
+    let mut files = Vec::new();
+    for step in &spec.steps {
+        match &step.action {
+            Action::Copy(copy) => files.push(("the file or folder", &copy.from)),
+            Action::Write(write) => {
+                if let Text::Template(file) = &write.text {
+                    files.push(("the template", file));
+                }
+            }
+            Action::Run(_) => {}
+        }
+    }
+    match &spec.base {
+        Base::Archive { origin: Origin::Path(path), .. } => files.push(("the archive", path)),
+        Base::Oci(OciBase { origin: ImageOrigin::Path(path, _), .. }) => files.push(("the image", path)),
+        _ => {}
+    }
+    for wanted in spec.toolchains.values() {
+        if let Provenance::Archive { origin: Origin::Path(path), .. } = &wanted.value.from {
+            files.push(("the archive", path));
+        }
+    }
+    files
+}
+
+/// Why no spec gets a path, when none does.
+fn never(real: &Path, homes: &[PathBuf]) -> Option<String> {
+    let beneath = |top: &Path| real.starts_with(top);
+    if let Some(system) = SYSTEM.iter().find(|system| beneath(Path::new(system))) {
+        return Some(format!("{system} is the system's own"));
+    }
+    if TOO_MUCH.iter().any(|much| real == Path::new(much)) {
+        return Some("it is too much of this machine".to_owned());
+    }
+    let own = Home::find().map(|home| home.root().to_owned());
+    if own.iter().any(|own| beneath(own) || own.starts_with(real)) {
+        return Some("it is where Cavrith keeps its own".to_owned());
+    }
+    for home in homes {
+        if home == real {
+            return Some("it is a home as a whole".to_owned());
+        }
+        if KEYS.iter().any(|keys| beneath(&home.join(keys))) {
+            return Some("keys are kept there".to_owned());
+        }
+        if home.starts_with(real) {
+            return Some("a home lies in it".to_owned());
+        }
+    }
+    None
+}
+
+/// Homes of this machine's people, without links.
+fn homes() -> Vec<PathBuf> {
+    let own = env::var_os("HOME").filter(|home| !home.is_empty()).map(PathBuf::from);
+    let passwd = reading::text(Path::new("/etc/passwd")).unwrap_or_default();
+    let people = passwd.lines().filter_map(|line| {
+        let mut fields = line.split(':');
+        let number: u32 = fields.nth(2)?.parse().ok()?;
+        let home = fields.nth(2)?;
+        (number == 0 || (1000..65_534).contains(&number)).then(|| PathBuf::from(home))
+    });
+    let all = own.into_iter().chain(people).filter_map(|home| home.canonicalize().ok());
+    all.filter(|home| home != Path::new("/")).collect()
+}
+
+fn list() -> Option<PathBuf> {
+    Some(member::config_path()?.with_file_name("allowed.toml"))
+}
+
+fn read_allowed() -> Result<Allowed, EngineError> {
+    let Some(path) = list() else { return Ok(Allowed::default()) };
+    match reading::text(&path) {
+        Ok(text) => toml::from_str(&text)
+            .map_err(|error| EngineError::Config { path, why: error.to_string().trim().to_owned() }),
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+            Ok(Allowed::default())
+        }
+        Err(error) => Err(file_error("read", &path)(error)),
+    }
+}
+
+/// Remembers that a project may use a path, and all that lies in it.
+///
+/// # Errors
+/// When nobody gets that path, it is not there, or the disk refuses.
+pub fn allow(dir: &Path, path: &Path) -> Result<PathBuf, EngineError> {
+    let real = path.canonicalize().map_err(file_error("allow", path))?;
+    let bounds = Bounds::with(dir, Vec::new());
+    if let Some(why) = never(&real, &homes()) {
+        let what = path.display().to_string();
+        return Err(bounds.refusal(vec![Use { what, path: real, span: 0..0, never: Some(why) }]));
+    }
+    let mut all = read_allowed()?;
+    let permission = Permission { project: dir.to_owned(), path: real.clone() };
+    if !all.allowed.contains(&permission) {
+        all.allowed.push(permission);
+        let list = list().ok_or_else(|| {
+            let missing = io::Error::new(io::ErrorKind::NotFound, "there is no HOME in the environment");
+            file_error("remember what is allowed in", "allowed.toml")(missing)
+        })?;
+        let text = toml::to_string(&all).map_err(|error| file_error("write", &list)(io::Error::other(error)))?;
+        if let Some(above) = list.parent() {
+            std::fs::create_dir_all(above).map_err(file_error("make", above))?;
+        }
+        let head = "# What projects may use outside their own folders. Written by cavrith when its member allowed it; a part that is taken out is asked for again.\n\n";
+        cavrith_store::atomic::write(&list, format!("{head}{text}").as_bytes())?;
+    }
+    Ok(real)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::never;
+    use std::path::{Path, PathBuf};
+
+    #[test]
+    fn some_places_nobody_gets() {
+        let homes = [PathBuf::from("/home/tove"), PathBuf::from("/work/people/ida")];
+        for path in [
+            "/",
+            "/etc",
+            "/etc/ssl/private",
+            "/proc/self",
+            "/usr/share",
+            "/home",
+            "/home/tove",
+            "/home/tove/.ssh",
+            "/home/tove/.ssh/id_ed25519",
+            "/work/people",
+            "/work",
+            "/work/people/ida",
+            "/var",
+            "/var/lib/dpkg",
+            "/run/user/1000",
+        ] {
+            assert!(never(Path::new(path), &homes).is_some(), "{path}");
+        }
+        for path in ["/home/tove/harbour", "/srv/timetable", "/opt/charts", "/home/tove/.config/lantern", "/data"] {
+            assert_eq!(never(Path::new(path), &homes), None, "{path}");
+        }
+    }
+}
