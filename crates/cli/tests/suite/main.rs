@@ -14,6 +14,7 @@ mod crossing;
 mod damage;
 mod debian;
 mod demo;
+mod dependencies;
 mod inside;
 mod keeper;
 mod kinds;
