@@ -129,7 +129,13 @@ impl Source<'_> {
                 reference.registry
             )));
         };
-        let output = Command::new(program).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
+        // One without a slash is looked for as everywhere, but never where the member happens to be.
+        let found = match program.contains('/') {
+            true => Some(program.into()),
+            false => cavrith_sandbox::machine::find_program(program),
+        };
+        let Some(found) = found else { return Err(self.bad(format!("{program} (password-command) is not installed"))) };
+        let output = Command::new(found).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
         let output =
             output.map_err(|error| self.bad(format!("{program} (password-command) cannot be run: {error}")))?;
         if !output.status.success() {

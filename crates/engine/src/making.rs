@@ -203,14 +203,17 @@ impl Maker<'_> {
 
     fn filled_in(&self, file: &str, tree: &TreeDigest, names: &Names) -> Result<String, EngineError> {
         let path = self.project.dir.join(file);
-        let taken = self.taken(file, &[], tree)?;
+        let taken = self.as_locked(Taken::template(&self.project.bounds, file)?, file, tree)?;
         let text = std::io::read_to_string(taking::open(&taken.from)?).map_err(file_error("read", &path))?;
         template::fill_in(&text, names).map_err(|bad| EngineError::Template { path, why: bad.to_string() })
     }
 
     /// Files of the project, which have to be those that were locked.
     fn taken(&self, from: &str, except: &[String], tree: &TreeDigest) -> Result<Taken, EngineError> {
-        let taken = Taken::read(&self.project.bounds, from, except)?;
+        self.as_locked(Taken::read(&self.project.bounds, from, except)?, from, tree)
+    }
+
+    fn as_locked(&self, taken: Taken, from: &str, tree: &TreeDigest) -> Result<Taken, EngineError> {
         if taken.tree.digest() == *tree {
             return Ok(taken);
         }

@@ -9,6 +9,9 @@
 //! security = "http://mirror.harbour.example/debian-security"
 //! keyring  = "/etc/harbour/archive.gpg"
 //!
+//! [web]
+//! longest-mib = 20480
+//!
 //! [registries."registry.harbour.example"]
 //! user             = "tove"
 //! password-command = ["secret", "show", "registry"]
@@ -38,6 +41,16 @@ pub struct Config {
     pub debian: DebianConfig,
     /// Registries of OCI images, by host and port.
     pub registries: BTreeMap<String, RegistryConfig>,
+    /// What comes from the web.
+    pub web: WebConfig,
+}
+
+/// What comes from the web.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct WebConfig {
+    /// Mebibytes that a file may have whose digest nobody knows yet; 4096 without it.
+    pub longest_mib: Option<u64>,
 }
 
 /// How the Debian archive is reached.

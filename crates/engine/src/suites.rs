@@ -108,18 +108,20 @@ impl SuiteReader<'_> {
 
     /// The signed file as the first mirror gives it that can be reached, or else as it was seen last.
     fn signed_release(&self, mirrors: &[String]) -> Result<(Vec<u8>, String, Option<String>), EngineError> {
+        let addresses: Vec<_> =
+            mirrors.iter().map(|mirror| beneath(mirror, &format!("dists/{}/InRelease", self.name))).collect();
         let mut last = None;
-        for mirror in mirrors {
-            let address = beneath(mirror, &format!("dists/{}/InRelease", self.name));
-            match self.supply.web.text(&address) {
-                Ok(bytes) => return Ok((bytes, address, None)),
-                Err(error) => match self.supply.store.seen_index(&address) {
-                    Some(bytes) => {
-                        let note = format!("{error}; what was seen of the suite {} last is used", self.name);
-                        return Ok((bytes, address, Some(note)));
-                    }
-                    None => last = Some(error),
-                },
+        for address in &addresses {
+            match self.supply.web.text(address) {
+                Ok(bytes) => return Ok((bytes, address.clone(), None)),
+                Err(error) => last = Some(error),
+            }
+        }
+        // Only when no mirror answers is an earlier state good enough.
+        for address in addresses {
+            if let (Some(bytes), Some(error)) = (self.supply.store.seen_index(&address), &last) {
+                let note = format!("{error}; what was seen of the suite {} last is used", self.name);
+                return Ok((bytes, address, Some(note)));
             }
         }
         let why = last.map_or_else(String::new, |error| error.to_string());

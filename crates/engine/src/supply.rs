@@ -21,7 +21,7 @@ use crate::project::Project;
 use cavrith_store::reading;
 
 /// Bytes that a file may have whose length nobody knows yet.
-const LONGEST: u64 = 1 << 40;
+const LONGEST: u64 = 4 << 30;
 
 /// What is needed to get hold of files.
 #[derive(Clone, Copy)]
@@ -317,7 +317,14 @@ impl Supply<'_> {
         let mut partial = self.store.partial(url)?;
         // Nothing proves that what arrived earlier belongs to what is there now.
         partial.file().set_len(0).map_err(crate::error::file_error("empty", url))?;
-        self.fetch(url, name, &mut partial, LONGEST)?;
+        let longest = self.member.config.web.longest_mib.map_or(LONGEST, |mib| mib.saturating_mul(1 << 20));
+        self.fetch(url, name, &mut partial, longest).map_err(|error| match error {
+            SourceError::Unreachable { url, why, offline } if why.contains("it is longer than") => {
+                let why = format!("{why}; what has no digest yet may be longer with [web] longest-mib in config.toml");
+                SourceError::Unreachable { url, why, offline }
+            }
+            other => other,
+        })?;
         let (size, digest) = checked::measure(partial.path())?;
         self.store.keep_blob(&partial, &digest)?;
         Ok((size, digest))

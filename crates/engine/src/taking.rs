@@ -42,7 +42,18 @@ impl Taken {
     /// # Errors
     /// When something cannot be read, or is neither file, folder nor link.
     pub fn read(bounds: &Bounds, from: &str, except: &[String]) -> Result<Self, EngineError> {
-        let path = bounds.real_entry(from)?;
+        Self::at(bounds.real_entry(from)?, except)
+    }
+
+    /// Reads a template, which is the file that its name leads to.
+    ///
+    /// # Errors
+    /// As [`Self::read`].
+    pub fn template(bounds: &Bounds, file: &str) -> Result<Self, EngineError> {
+        Self::at(bounds.real(file)?, &[])
+    }
+
+    fn at(path: PathBuf, except: &[String]) -> Result<Self, EngineError> {
         let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
         let mut tree = Tree::with_root();
         if meta.is_dir() {
@@ -80,33 +91,26 @@ impl Taken {
     }
 }
 
-/// What each step of a spec takes, with the step's name and the path as the spec has it.
-pub fn wanted(spec: &Spec) -> Vec<(String, String, Vec<String>)> {
-    let one = |step: &cavrith_core::spec::Step| {
-        let (from, except) = match &step.action {
-            Action::Copy(copy) => {
-                (&copy.from, copy.except.iter().map(|pattern| pattern.value.clone()).collect::<Vec<_>>())
-            }
-            Action::Write(write) => match &write.text {
-                Text::Template(file) => (file, Vec::new()),
-                Text::Content(_) => return None,
-            },
-            Action::Run(_) => return None,
-        };
-        Some((step.name.value.clone(), from.value.clone(), except))
-    };
-    spec.steps.iter().filter_map(one).collect()
-}
-
 /// The pins of all that a spec's steps take.
 ///
 /// # Errors
 /// When something cannot be taken.
 pub fn pins(bounds: &Bounds, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> {
-    let one = |(step, from, except): (String, String, Vec<String>)| {
-        Ok(Taken::read(bounds, &from, &except)?.pin(&step, &from))
+    let one = |step: &cavrith_core::spec::Step| {
+        let (from, taken) = match &step.action {
+            Action::Copy(copy) => {
+                let except: Vec<_> = copy.except.iter().map(|pattern| pattern.value.clone()).collect();
+                (&copy.from.value, Taken::read(bounds, &copy.from.value, &except))
+            }
+            Action::Write(write) => match &write.text {
+                Text::Template(file) => (&file.value, Taken::template(bounds, &file.value)),
+                Text::Content(_) => return None,
+            },
+            Action::Run(_) => return None,
+        };
+        Some(taken.map(|taken| taken.pin(&step.name.value, from)))
     };
-    wanted(spec).into_iter().map(one).collect()
+    spec.steps.iter().filter_map(one).collect()
 }
 
 /// That the files are not those that were locked.

@@ -179,6 +179,8 @@ impl Web {
     ) -> Result<(), SourceError> {
         let unwritable =
             |error: io::Error| Fault { why: format!("it cannot be written: {error}"), passing: false, got_on: false };
+        // A try got on when it came further than any before it: one that begins anew every time does not.
+        let mut furthest = to.seek(SeekFrom::End(0)).unwrap_or(0);
         self.with_tries(url, |_| {
             let mut have = to.seek(SeekFrom::End(0)).map_err(unwritable)?;
             let mut response = self.request(url, have)?;
@@ -205,10 +207,12 @@ impl Web {
             let total = rest.map(|rest| have + rest);
             let mut body = response.body_mut().as_reader();
             let mut buffer = vec![0; 128 * 1024];
-            let begun = have;
             loop {
-                let got_on = have - begun >= STRIDE;
-                let count = body.read(&mut buffer).map_err(|error| Fault { got_on, ..broken(error) })?;
+                let got_on = have >= furthest + STRIDE;
+                let count = body.read(&mut buffer).map_err(|error| {
+                    furthest = furthest.max(have);
+                    Fault { got_on, ..broken(error) }
+                })?;
                 if count == 0 {
                     break;
                 }

@@ -87,6 +87,13 @@ impl NewFile {
             Some(aside) => aside,
             None => {
                 let by_descriptor = format!("/proc/self/fd/{}", self.file.as_raw_fd());
+                faults::before("link")?;
+                // Where nothing is yet, its name can be its first one.
+                match rustix::fs::linkat(CWD, by_descriptor.as_str(), CWD, &self.place, AtFlags::SYMLINK_FOLLOW) {
+                    Ok(()) => return sync_parent(&self.place),
+                    Err(rustix::io::Errno::EXIST) => {}
+                    Err(error) => return Err(error.into()),
+                }
                 let link = |name: &Path| {
                     Ok(rustix::fs::linkat(CWD, by_descriptor.as_str(), CWD, name, AtFlags::SYMLINK_FOLLOW)?)
                 };
@@ -97,12 +104,16 @@ impl NewFile {
         faults::before("rename")?;
         fs::rename(&aside, &self.place)?;
         self.aside = None;
-        let directory = File::open(parent(&self.place))?;
-        faults::before("sync the directory")?;
-        // Not every filesystem syncs directories; on those that do not, a rename is as safe as it gets.
-        let _ = directory.sync_all();
-        Ok(())
+        sync_parent(&self.place)
     }
+}
+
+fn sync_parent(place: &Path) -> io::Result<()> {
+    let directory = File::open(parent(place))?;
+    faults::before("sync the directory")?;
+    // Not every filesystem syncs directories; on those that do not, a rename is as safe as it gets.
+    let _ = directory.sync_all();
+    Ok(())
 }
 
 impl Write for NewFile {

@@ -9,6 +9,7 @@
 use std::fs::{self, File};
 use std::io::{self, Read, Write as _};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use rustix::fs::FlockOperation;
 
@@ -53,7 +54,9 @@ impl Store {
     /// # Errors
     /// When the disk refuses.
     pub fn partial(&self, address: &str) -> Result<Partial, StoreError> {
-        let path = self.blob_dir("partial")?.join(Sha256Digest::of(address.as_bytes()).to_string());
+        let dir = self.blob_dir("partial")?;
+        forget_old(&dir);
+        let path = dir.join(Sha256Digest::of(address.as_bytes()).to_string());
         loop {
             let file = File::options().read(true).write(true).create(true).truncate(false).open(&path);
             let file = file.map_err(io_error("open", &path))?;
@@ -91,6 +94,25 @@ impl Store {
     pub fn remember_index(&self, address: &str, text: &[u8]) -> Result<(), StoreError> {
         let name = Sha256Digest::of(address.as_bytes()).to_string();
         atomic::write(&self.blob_dir("index")?.join(name), text)
+    }
+}
+
+/// How long what has arrived of a file is kept for carrying on.
+const PATIENCE: Duration = Duration::from_secs(7 * 86_400);
+
+/// Removes what has arrived of files that nobody went on with for a week.
+fn forget_old(dir: &Path) {
+    for entry in fs::read_dir(dir).into_iter().flatten().flatten() {
+        let old = entry.metadata().and_then(|meta| meta.modified());
+        if !old.is_ok_and(|modified| modified.elapsed().is_ok_and(|age| age > PATIENCE)) {
+            continue;
+        }
+        // One that somebody fetches is locked.
+        let free = File::open(entry.path())
+            .is_ok_and(|file| rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_ok());
+        if free {
+            let _ = fs::remove_file(entry.path());
+        }
     }
 }
 

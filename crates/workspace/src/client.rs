@@ -19,6 +19,7 @@ use cavrith_sandbox::{SandboxError, terminal, wire};
 use crate::WorkspaceError;
 use crate::place::Place;
 use crate::protocol::{Answer, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, Told, Visit};
+use crate::streams::Streams;
 
 /// The socket's name in a workspace's directory.
 pub(crate) const DOOR: &str = "door";
@@ -235,8 +236,12 @@ pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result
         task: None,
     };
     let name = client.name.clone();
-    let guest = client.run(visit, [rustix::stdio::stdin(), rustix::stdio::stdout(), rustix::stdio::stderr()])?;
-    attend(&guest, signals).map_err(|error| match error {
+    let streams = Streams::own().map_err(file_error("pass on", "the standard streams"))?;
+    let guest = client.run(visit, streams.inner())?;
+    let carrying = streams.started();
+    let ending = attend(&guest, signals);
+    carrying.finish();
+    ending.map_err(|error| match error {
         SandboxError::Gone => WorkspaceError::EndedUnder { name },
         error => error.into(),
     })

@@ -301,9 +301,13 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
     sandbox.files = own_files(place, arrangement)?;
     let session = Session::begin(sandbox, job.identity)?;
     notes.extend(session.notes().iter().cloned());
-    let number = entry.rsplit('-').next().and_then(|id| u16::from_str_radix(id.get(..4)?, 16).ok()).unwrap_or(0);
     let note = |table: &str| leavings.note(&format!("table {table}"));
-    let way = network::open(arrangement.network, session.process(), job.identity, number, &note);
+    let way = network::open(arrangement.network, session.process(), job.identity, &note);
+    if let Some(resolver) = way.resolver() {
+        // The file lies inside already, so what is written into it is seen at once.
+        let path = place.dir.join("files/resolv.conf");
+        fs::write(&path, resolver).map_err(file_error("write", &path))?;
+    }
     if let Some(lacks) = &way.lacks {
         notes.push(format!("the workspace reaches no other machine: {lacks}"));
     }
@@ -313,8 +317,8 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
 /// Files that lie over files inside.
 fn own_files(place: &Place, arrangement: &Arrangement) -> Result<Vec<FolderMount>, WorkspaceError> {
     let mut files = Vec::new();
-    let resolver = network::resolver(arrangement.network);
-    for (inside, text) in [(names::INSIDE, names::inside_text(arrangement)), ("/etc/resolv.conf", resolver)] {
+    // Whom to ask for names is known once there is a way out.
+    for (inside, text) in [(names::INSIDE, names::inside_text(arrangement)), ("/etc/resolv.conf", String::new())] {
         // Without a way out the image's own file says as much.
         if inside != names::INSIDE && arrangement.network == Network::None {
             continue;

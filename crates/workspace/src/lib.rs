@@ -20,6 +20,7 @@
 //! | [`moved`] | which folder a workspace belongs to, whatever its path |
 //! | [`backups`] | scratches that were to be removed |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
+//! | [`streams`] | standard streams on their way inside |
 //! | [`copying`] | files in and out |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
@@ -40,6 +41,7 @@ pub mod place;
 pub mod ports;
 pub mod protocol;
 pub mod record;
+pub mod streams;
 pub mod verifying;
 
 use cavrith_engine::EngineError;

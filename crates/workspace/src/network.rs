@@ -2,15 +2,16 @@
 //!
 //! An ordinary user cannot make a network that reaches out; the program `pasta` of Debian's package passt does it for them, by carrying
 //! what the inside sends over sockets of its own. Where it is not installed, root makes a pair of virtual devices and has the kernel
-//! translate addresses (`ip` of iproute2, `nft` of nftables). The inside's loopback is its own in any case.
+//! translate addresses (`ip` of iproute2, `nft` of nftables). The inside's loopback is its own in any case, and neither way leads to this machine or to another workspace.
 
 use std::fs;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use cavrith_core::spec::Network;
+use cavrith_sandbox::machine::find_program;
 use cavrith_sandbox::{Identity, background};
 
 /// The address at which names are asked for inside when pasta carries the questions (link-local, RFC 3927).
@@ -42,35 +43,22 @@ impl Drop for WayOut {
     }
 }
 
-/// Removes a table of address translation; the devices go with the inside's network.
-pub fn remove_table(table: &str) {
-    let _ = run("nft", &["delete", "table", "ip", table]);
-}
-
-/// A program in `PATH`, or where administrators' programs lie.
-pub fn find_program(name: &str) -> Option<PathBuf> {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    let places = std::env::split_paths(&path).chain(["/usr/sbin", "/sbin", "/usr/bin"].map(PathBuf::from));
-    places.map(|directory| directory.join(name)).find(|program| program.is_file())
-}
-
-/// The text of the file that tells programs inside whom to ask for names.
-pub fn resolver(network: Network) -> String {
-    if network == Network::None {
-        return String::new();
+impl WayOut {
+    /// The text of the file that tells programs inside whom to ask for names; `None` where the image's own file says as much.
+    pub fn resolver(&self) -> Option<String> {
+        if self.helper.is_some() {
+            return Some(format!("nameserver {ASK_AT}\n"));
+        }
+        self.table.as_ref()?;
+        // Whoever is asked on the loopback outside is not reached from inside.
+        let own = fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
+        let reachable = |line: &&str| !line.contains(" 127.") && !line.contains(" ::1");
+        Some(own.lines().filter(reachable).map(|line| format!("{line}\n")).collect())
     }
-    if find_program("pasta").is_some() {
-        return format!("nameserver {ASK_AT}\n");
-    }
-    // Whoever is asked on the loopback outside is not reached from inside.
-    let own = fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
-    let reachable = |line: &&str| !line.contains(" 127.") && !line.contains(" ::1");
-    own.lines().filter(reachable).map(|line| format!("{line}\n")).collect()
 }
 
-/// Opens a way out for the network of a process. `number` tells workspaces of this machine apart; `leavings` hears of what has to be
-/// removed even when this process is killed.
-pub fn open(network: Network, process: u32, identity: Identity, number: u16, leavings: &dyn Fn(&str)) -> WayOut {
+/// Opens a way out for the network of a process; `leavings` hears of what has to be removed even when this process is killed.
+pub fn open(network: Network, process: u32, identity: Identity, leavings: &dyn Fn(&str)) -> WayOut {
     let mut way = WayOut { how: "none".to_owned(), lacks: None, helper: None, table: None };
     if network == Network::None {
         return way;
@@ -90,16 +78,13 @@ pub fn open(network: Network, process: u32, identity: Identity, number: u16, lea
         None => way.lacks = Some("install the package passt".to_owned()),
     }
     if identity == Identity::Root {
-        let table = format!("cavrith-{number}");
-        leavings(&table);
-        match by_devices(process, number, &table) {
-            Ok(()) => {
+        match Pair::make(process, leavings) {
+            Ok(pair) => {
                 way.how = "out, by a pair of virtual devices".to_owned();
-                way.table = Some(table);
+                way.table = Some(pair.table);
                 way.lacks = None;
             }
             Err(error) => {
-                remove_table(&table);
                 let earlier = way.lacks.take().unwrap_or_default();
                 way.lacks = Some(format!("{earlier}; a pair of virtual devices cannot be made either: {error}"));
             }
@@ -179,19 +164,53 @@ fn by_pasta(program: &Path, process: u32, identity: Identity) -> io::Result<Chil
     Ok(child)
 }
 
-/// The two ends of a pair of devices have a small network of their own, of which the kernel translates the addresses.
-fn by_devices(process: u32, number: u16, table: &str) -> io::Result<()> {
-    // From 10.87.0.0/16, private addresses (RFC 1918), four for each workspace.
-    let number = number % 16_384;
+/// Networks that there may be at once: from 10.87.0.0/16, private addresses (RFC 1918), four for each workspace.
+const PAIRS: u16 = 16_384;
+/// The table that says that somebody had the kernel pass packets on, which it did not do before.
+const FORWARDING: &str = "cavrith-forwarding";
+/// Where the kernel is told to.
+const FORWARD: &str = "/proc/sys/net/ipv4/ip_forward";
+
+/// A pair of devices, whose two ends have a small network of their own, of which the kernel translates the addresses.
+struct Pair {
+    table: String,
+}
+
+impl Pair {
+    fn make(process: u32, leavings: &dyn Fn(&str)) -> io::Result<Self> {
+        let own = process.to_string();
+        // The kernel keeps the register of who has which number: a device of a name can be made only once. One goes with the network of its inside.
+        let first = (process % u32::from(PAIRS)) as u16;
+        let mut last = io::Error::other("every number is taken");
+        for number in (first..PAIRS).chain(0..first) {
+            let device = format!("cavrith{number}");
+            match run("ip", &["link", "add", &device, "type", "veth", "peer", "name", "eth0", "netns", &own]) {
+                Ok(()) => {
+                    let table = format!("cavrith-{number}");
+                    leavings(&table);
+                    return fit(number, &device, &own, &table).map(|()| Self { table: table.clone() }).inspect_err(
+                        |_| {
+                            remove_table(&table);
+                            let _ = run("ip", &["link", "delete", &device]);
+                        },
+                    );
+                }
+                Err(error) if error.to_string().contains("exists") => last = error,
+                Err(error) => return Err(error),
+            }
+        }
+        Err(last)
+    }
+}
+
+/// Gives the ends of a pair their addresses, and says what may pass: what the inside begins, to other machines, and the answers. Neither this machine itself nor
+/// another workspace begins anything with it, or it with them: ports are carried by the keeper.
+fn fit(number: u16, device: &str, process: &str, table: &str) -> io::Result<()> {
     let (high, low) = (number / 64, number % 64 * 4);
     let (net, outer, inner) =
         (format!("10.87.{high}.{low}/30"), format!("10.87.{high}.{}", low + 1), format!("10.87.{high}.{}", low + 2));
-    let (device, process) = (format!("cavrith{number}"), process.to_string());
-    // One of a keeper that was killed went with its inside; if not, it is in the way.
-    let _ = run("ip", &["link", "delete", &device]);
-    run("ip", &["link", "add", &device, "type", "veth", "peer", "name", "eth0", "netns", &process])?;
-    run("ip", &["address", "add", &format!("{outer}/30"), "dev", &device])?;
-    run("ip", &["link", "set", &device, "up"])?;
+    run("ip", &["address", "add", &format!("{outer}/30"), "dev", device])?;
+    run("ip", &["link", "set", device, "up"])?;
     let namespace = format!("--net=/proc/{process}/ns/net");
     for arguments in [
         &["address", "add", &format!("{inner}/30"), "dev", "eth0"][..],
@@ -202,12 +221,57 @@ fn by_devices(process: u32, number: u16, table: &str) -> io::Result<()> {
         whole.extend(arguments);
         run("nsenter", &whole)?;
     }
-    fs::write("/proc/sys/net/ipv4/ip_forward", "1")?;
+    // One that a keeper left which was killed together with its janitor: its devices are gone.
     let _ = run("nft", &["delete", "table", "ip", table]);
     run("nft", &["add", "table", "ip", table])?;
-    run("nft", &["add", "chain", "ip", table, "out", "{ type nat hook postrouting priority 100 ; }"])?;
-    run("nft", &["add", "rule", "ip", table, "out", "ip", "saddr", &net, "masquerade"])?;
+    let known = "ct state established,related accept";
+    for (chain, hook, rules) in [
+        ("out", "type nat hook postrouting priority 100 ;", vec![format!("ip saddr {net} masquerade")]),
+        (
+            "through",
+            "type filter hook forward priority 0 ;",
+            vec![
+                format!("oifname {device} {known}"),
+                format!("oifname {device} drop"),
+                format!("iifname {device} oifname \"cavrith*\" drop"),
+                format!("iifname {device} ip daddr 10.87.0.0/16 drop"),
+            ],
+        ),
+        (
+            "here",
+            "type filter hook input priority 0 ;",
+            vec![format!("iifname {device} {known}"), format!("iifname {device} drop")],
+        ),
+        (
+            "hence",
+            "type filter hook output priority 0 ;",
+            vec![format!("oifname {device} {known}"), format!("oifname {device} drop")],
+        ),
+    ] {
+        run("nft", &["add", "chain", "ip", table, chain, &format!("{{ {hook} }}")])?;
+        for rule in rules {
+            let mut arguments = vec!["add", "rule", "ip", table, chain];
+            arguments.extend(rule.split(' '));
+            run("nft", &arguments)?;
+        }
+    }
+    if fs::read_to_string(FORWARD)?.trim() == "0" {
+        run("nft", &["add", "table", "ip", FORWARDING])?;
+        fs::write(FORWARD, "1")?;
+    }
     Ok(())
+}
+
+/// Removes a table of address translation; the devices go with the inside's network. The last one has the kernel pass packets on no more, if it did not before the first.
+pub fn remove_table(table: &str) {
+    let _ = run("nft", &["delete", "table", "ip", table]);
+    let Some(program) = find_program("nft") else { return };
+    let Ok(output) = Command::new(program).args(["list", "tables", "ip"]).stdin(Stdio::null()).output() else { return };
+    let tables = String::from_utf8_lossy(&output.stdout).into_owned();
+    let left: Vec<_> = tables.split_whitespace().filter(|word| word.starts_with("cavrith-")).collect();
+    if left == [FORWARDING] && fs::write(FORWARD, "0").is_ok() {
+        let _ = run("nft", &["delete", "table", "ip", FORWARDING]);
+    }
 }
 
 fn run(program: &str, arguments: &[&str]) -> io::Result<()> {

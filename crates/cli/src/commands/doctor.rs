@@ -34,7 +34,6 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
             "set CAVRITH_HOME to a folder that you may write to",
         )),
     }
-    traits.push(version_control());
     traits.push(if bench::web().is_offline() {
         Trait::short("web", Standing::Limited, "CAVRITH_OFFLINE is set", "unset it to fetch files")
     } else {
@@ -133,12 +132,4 @@ fn room(store: &Path) -> Option<Trait> {
     } else {
         Trait::there("room", found)
     })
-}
-
-fn version_control() -> Trait {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    if std::env::split_paths(&path).any(|directory| directory.join("git").is_file()) {
-        return Trait::there("git", "tells which files of a project are tracked");
-    }
-    Trait::short("git", Standing::Limited, "not installed", "install the package git; check then tells untracked files")
 }

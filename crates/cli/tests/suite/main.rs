@@ -7,6 +7,7 @@
 )]
 
 mod archive;
+mod attacks;
 mod build;
 mod check;
 mod crash;
@@ -15,6 +16,7 @@ mod damage;
 mod debian;
 mod demo;
 mod dependencies;
+mod faults;
 mod inside;
 mod keeper;
 mod kinds;

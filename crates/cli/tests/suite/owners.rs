@@ -10,16 +10,16 @@ use std::process::{Command, Output};
 
 use crate::team::{PROGRAM, Team, told};
 
-const USER: u32 = 4242;
+pub const USER: u32 = 4242;
 
 /// A member who is an ordinary user, with folders of their own.
-struct Member {
-    dir: PathBuf,
+pub struct Member {
+    pub dir: PathBuf,
     program: PathBuf,
 }
 
 impl Member {
-    fn of(team: &Team, subordinate: bool) -> Self {
+    pub fn of(team: &Team, subordinate: bool) -> Self {
         let dir = team.dir.path().join("tove");
         crate::team::copy(&team.project(), &dir.join("timetable"));
         // The test's own folders may be closed to others.
@@ -45,6 +45,10 @@ impl Member {
     }
 
     fn run(&self, arguments: &[&str]) -> Output {
+        self.command(arguments).output().unwrap()
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = if is_root() {
             let etc = self.dir.parent().unwrap().join("etc");
             let script = "for f in passwd subuid subgid; do mount --bind \"$0/$f\" /etc/$f; done; exec setpriv --reuid $1 --regid $1 --clear-groups \"$2\" \"${@:3}\"";
@@ -55,7 +59,8 @@ impl Member {
             Command::new(&self.program)
         };
         command.args(arguments).current_dir(self.dir.join("timetable"));
-        command.env("CAVRITH_HOME", self.dir.join("home")).env("HOME", &self.dir).output().unwrap()
+        command.env("CAVRITH_HOME", self.dir.join("home")).env("HOME", &self.dir);
+        command
     }
 
     fn ok(&self, arguments: &[&str]) -> String {

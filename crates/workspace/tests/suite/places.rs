@@ -10,6 +10,7 @@ use cavrith_engine::home::Home;
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::job::Ending;
 use cavrith_workspace::WorkspaceError;
+use cavrith_workspace::backups;
 use cavrith_workspace::journal::{Follower, Journal, last, read, sources};
 use cavrith_workspace::living::{Meant, drop_workspace, dropping};
 use cavrith_workspace::names::{apply, outside_lines, with_block};
@@ -106,12 +107,79 @@ fn a_workspace_is_held_by_one_and_gone_only_when_nobody_holds_it() {
     assert!(place.is_held());
     let Err(WorkspaceError::InUse { holder, .. }) = place.hold() else { panic!("held twice") };
     assert_eq!(holder, std::process::id().to_string());
-    assert!(drop_workspace(&place).is_err() && place.dir.is_dir());
+    assert!(drop_workspace(&ground.home, &place).is_err() && place.dir.is_dir());
     drop(held);
     assert!(!place.is_held());
     fs::create_dir_all(place.kept.join("ledger")).unwrap();
-    drop_workspace(&place).unwrap();
+    drop_workspace(&ground.home, &place).unwrap();
     assert!(!place.dir.exists() && place.kept.join("ledger").is_dir());
+}
+
+#[test]
+fn a_project_is_one_by_whatever_path_it_is_named_and_wherever_it_was_moved() {
+    let ground = Ground::new();
+    let project = ground.project("timetable");
+    let place = Place::new(&ground.home, &project, "timetable", None);
+    place.make(Identity::Root).unwrap();
+    place.make_kept().unwrap();
+    fs::create_dir(place.kept.join("ledger")).unwrap();
+    let link = ground.dir.path().join("link");
+    symlink(&project, &link).unwrap();
+    let dotted = project.join("../timetable/.");
+    for path in [&project, &link, &dotted] {
+        assert_eq!(ground.meant(path, true, None).found().unwrap().dir, place.dir, "{}", path.display());
+    }
+    // Moved: what runs stays where it is; what does not comes along.
+    let moved = ground.dir.path().join("harbour");
+    fs::rename(&project, &moved).unwrap();
+    let held = place.hold().unwrap();
+    assert_eq!(ground.meant(&moved, true, None).found().unwrap().dir, place.dir);
+    drop(held);
+    let found = ground.meant(&moved, true, None).found().unwrap();
+    assert_ne!(found.dir, place.dir);
+    assert_eq!(found.project, moved);
+    assert!(found.kept.join("ledger").is_dir() && !place.dir.exists() && !place.kept.exists());
+    // Another project in the old place is another one.
+    let other = ground.project("timetable");
+    assert!(ground.meant(&other, true, None).found().is_err());
+    // Dropped and moved again: what was kept still belongs to it.
+    drop_workspace(&ground.home, &found).unwrap();
+    assert_eq!(Place::dropped(&ground.home).len(), 1);
+    let again = ground.dir.path().join("pier");
+    fs::rename(&moved, &again).unwrap();
+    assert_eq!(ground.meant(&again, true, None).existing().unwrap(), None);
+    assert!(Place::new(&ground.home, &again, "timetable", None).kept.join("ledger").is_dir());
+    // A folder that was typed and is not there is a slip, even within a project.
+    let error = ground.meant(&again.join("nosuch"), true, None).found().unwrap_err();
+    assert_eq!(error.exit_code(), 2);
+}
+
+#[test]
+fn what_was_changed_inside_is_set_aside_and_forgotten_when_it_is_old() {
+    let ground = Ground::new();
+    let place = Place::new(&ground.home, &ground.project("timetable"), "timetable", None);
+    place.make(Identity::Root).unwrap();
+    let change = |text: &str| {
+        let scratch = place.dir.join("0123456789abcdef");
+        fs::create_dir_all(scratch.join("root/srv")).unwrap();
+        fs::write(scratch.join("root/srv/notes"), text).unwrap();
+        scratch
+    };
+    let first = backups::set_aside(&ground.home, &place, &change("first")).unwrap().unwrap();
+    assert_eq!(fs::read_to_string(first.join("root/srv/notes")).unwrap(), "first");
+    assert_eq!(fs::metadata(ground.home.backups()).unwrap().permissions().mode() & 0o077, 0);
+    // One that is older than is promised goes with the next.
+    let old = first.with_file_name("1000");
+    fs::rename(&first, &old).unwrap();
+    let second = backups::set_aside(&ground.home, &place, &change("second")).unwrap().unwrap();
+    assert!(!old.exists() && second.exists());
+    // Nothing that was changed is nothing to keep.
+    let empty = place.dir.join("0123456789abcdef");
+    fs::create_dir_all(empty.join("root")).unwrap();
+    assert_eq!(backups::set_aside(&ground.home, &place, &empty).unwrap(), None);
+    change("third");
+    let aside = drop_workspace(&ground.home, &place).unwrap();
+    assert_eq!(fs::read_to_string(aside[0].join("root/srv/notes")).unwrap(), "third");
 }
 
 #[test]
@@ -128,7 +196,7 @@ fn a_renamed_workspace_takes_its_kept_folders_along_and_overwrites_none() {
     // Something is there already.
     old.make(Identity::Root).unwrap();
     fs::create_dir_all(old.kept.join("other")).unwrap();
-    old.rename(&new).unwrap();
+    assert!(old.rename(&new).unwrap_err().to_string().contains("is there already"));
     assert!(new.kept.join("ledger").is_dir() && old.kept.join("other").is_dir());
 }
 
