@@ -211,7 +211,7 @@ impl Store {
     /// Takes out what is damaged, so that it is made or fetched again, and says what that was.
     ///
     /// # Errors
-    /// When the store cannot be listed or the disk refuses.
+    /// When the store cannot be listed or the disk refuses; [`StoreError::InUse`] when a layer that somebody uses is damaged, and only that is left.
     pub fn repair(&self, staging: &Staging, tell: &dyn Fn(&str)) -> Result<Vec<Damage>, StoreError> {
         let damage = self.check(tell)?;
         let layers = self.root().join("layers");
@@ -222,6 +222,10 @@ impl Store {
             paths.insert(layer.map_or_else(|| one.path.clone(), |name| layers.join(name)));
         }
         let alone = self.hold_everybody()?;
+        // What a workspace runs on stays under it, damaged or not, until it has ended.
+        let used = self.used_layers();
+        let (kept, paths): (Vec<_>, Vec<_>) =
+            paths.into_iter().partition(|path| used.iter().any(|layer| *path == self.layer_dir(layer)));
         let away = staging.new_dir()?;
         for (number, path) in paths.iter().enumerate() {
             if path.symlink_metadata().is_ok() {
@@ -231,6 +235,9 @@ impl Store {
         self.forget_what_is_gone()?;
         drop(alone);
         removing::remove(&away)?;
+        if let Some(path) = kept.into_iter().next() {
+            return Err(StoreError::InUse(path));
+        }
         Ok(damage)
     }
 

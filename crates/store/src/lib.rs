@@ -69,6 +69,9 @@ pub enum StoreError {
     /// The directory holds something else.
     #[error("{} is no store of this version of Cavrith; move it away, or set CAVRITH_HOME to another place", .0.display())]
     Foreign(PathBuf),
+    /// Something damaged is in use.
+    #[error("{} is damaged, and used by a workspace or a command that runs; stop it, then run cavrith store repair again", .0.display())]
+    InUse(PathBuf),
     /// A layer's manifest is damaged.
     #[error("the list of the layer {layer} in the store is damaged ({why}); run cavrith store repair and build again")]
     DamagedManifest {

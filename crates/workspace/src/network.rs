@@ -209,6 +209,11 @@ fn fit(number: u16, device: &str, process: &str, table: &str) -> io::Result<()> 
     let (high, low) = (number / 64, number % 64 * 4);
     let (net, outer, inner) =
         (format!("10.87.{high}.{low}/30"), format!("10.87.{high}.{}", low + 1), format!("10.87.{high}.{}", low + 2));
+    // It would give itself an address of version 6, which none of the rules below is about.
+    match fs::write(format!("/proc/sys/net/ipv6/conf/{device}/disable_ipv6"), "1") {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+        _ => {}
+    }
     run("ip", &["address", "add", &format!("{outer}/30"), "dev", device])?;
     run("ip", &["link", "set", device, "up"])?;
     let namespace = format!("--net=/proc/{process}/ns/net");

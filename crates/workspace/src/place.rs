@@ -40,6 +40,9 @@ use cavrith_store::private;
 
 use crate::WorkspaceError;
 
+/// In a scratch: the steps of the first start that were carried out over its image.
+pub(crate) const FIRST_START: &str = "first-start";
+
 /// The directory of a workspace.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Place {
@@ -256,6 +259,13 @@ impl Place {
         let has_changes =
             |path: &PathBuf| fs::read_dir(path.join("root")).is_ok_and(|mut entries| entries.next().is_some());
         entries.filter(has_changes).collect()
+    }
+
+    /// Has the steps of the first start carried out again at the next one, as when what they filled is gone.
+    pub fn forget_first_start(&self) {
+        for entry in fs::read_dir(&self.dir).into_iter().flatten().flatten() {
+            let _ = fs::remove_file(entry.path().join(FIRST_START));
+        }
     }
 
     /// Names of the kept folders that are there, and their directories.

@@ -161,6 +161,10 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
     confirm(screen, command.yes, "remove it with all that?")?;
     let _held = place.hold_kept()?;
     cavrith_store::removing::remove(&path)?;
-    screen.say(format_args!("the folder {} is removed", command.folder));
+    place.forget_first_start();
+    screen.say(format_args!(
+        "the folder {} is removed; steps of the first start are carried out again at the next start",
+        command.folder
+    ));
     Ok(0)
 }

@@ -2,7 +2,9 @@
 
 use std::time::{Duration, Instant};
 
+use cavrith_core::arrangement::{Arrangement, Place as FilesPlace};
 use cavrith_core::lock::Lock;
+use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
 use cavrith_workspace::client::Client;
@@ -90,8 +92,31 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
             path.display()
         ));
     }
+    if !place.dir.exists() {
+        tell_what_it_gets(screen, place, &wanted.arrangement);
+    }
     wanted.launch(place, &bench.shed.store, bench.identity, plain)?;
     Ok(())
+}
+
+/// Before a workspace starts for the first time: what it sees and does of this machine. The spec may have come with a clone.
+fn tell_what_it_gets(screen: &Screen, place: &Place, arrangement: &Arrangement) {
+    let tell = |what: &str, text: String| screen.say(format_args!("{} {text}", styled(screen.err.faint, what)));
+    screen.say(format_args!("{} starts here for the first time", styled(screen.err.strong, &place.name)));
+    for folder in &arrangement.folders {
+        if let FilesPlace::Live(outside) = &folder.place {
+            let real = place.project.join(outside);
+            let real = real.canonicalize().unwrap_or(real);
+            tell("    reads and writes", format!("{} (as {})", real.display(), folder.inside));
+        }
+    }
+    for port in &arrangement.ports {
+        let whose = port.bind.map_or_else(|| "this machine's loopback".to_owned(), |address| address.to_string());
+        tell("    listens on", format!("{} of {whose} ({})", port.outside, port.name));
+    }
+    if arrangement.network != Network::None {
+        tell("    reaches", "other machines, where this one lets it".to_owned());
+    }
 }
 
 /// Waits for what was begun, and shows how it stands.

@@ -130,6 +130,7 @@ fn a_second_folder_appears_where_the_spec_says() {
     let team = Team::new();
     fs::create_dir(team.dir.path().join("ida/tables")).unwrap();
     fs::write(team.dir.path().join("ida/tables/t"), "1").unwrap();
+    team.allow("../tables");
     team.change("[[ports]]", "[[folders]]\noutside = \"../tables\"\ninside = \"/srv/tables\"\n\n[[ports]]");
     team.ok(&["lock"]);
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "cat /srv/tables/t; echo 2 > /srv/tables/u"]), "1");

@@ -13,6 +13,7 @@ fn what_a_team_shares_is_included_and_shown_with_its_origin() {
     )
     .unwrap();
     fs::write(shared.join("motd.in"), "{{ env.TIDE }}\n").unwrap();
+    team.allow("../../shared");
     team.change("spec = 1", "spec = 1\ninclude = [\"../../shared/team.toml\"]");
     team.change("[depots]\nharbour = { path = \"../../depot\" }\n", "");
     team.ok(&["check"]);

@@ -152,6 +152,11 @@ impl Team {
         serde_json::from_slice(&output.stdout).unwrap_or_else(|error| panic!("{error}: {}", told(&output)))
     }
 
+    /// The member's word for something outside the project.
+    pub fn allow(&self, path: &str) {
+        self.ok(&["list", "--allow-outside", path]);
+    }
+
     /// The image's fingerprint after a build.
     pub fn build(&self) -> String {
         self.json(&["build", "--json"])["image"].as_str().unwrap().to_owned()

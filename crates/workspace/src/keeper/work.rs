@@ -122,7 +122,7 @@ pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 fn first_done_path(bench: &Path) -> PathBuf {
-    bench.join("first-start")
+    bench.join(crate::place::FIRST_START)
 }
 
 impl Keeper {
