@@ -1,4 +1,5 @@
-//! A backup of a kept folder, or files on their way out of a workspace: nothing of it leads out of the directory that it is unpacked into.
+//! A backup of a kept folder, or files on their way out of a workspace: nothing of it leads out of the directory that
+//! it is unpacked into.
 #![no_main]
 
 use std::fs;

@@ -63,7 +63,8 @@ impl Shed {
         store.sweep()?;
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let name = format!("{}-{}", std::process::id(), now.as_nanos());
-        // First the janitor, then what it watches: there is no moment at which a kill leaves something that nobody removes.
+        // First the janitor, then what it watches: there is no moment at which a kill leaves something that nobody
+        // removes.
         let janitor = janitor::watch(&store.staging_dir(&name), staging::remove_run)?;
         let staging = store.stage(&name)?;
         store.lease(&staging);

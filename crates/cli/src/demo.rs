@@ -51,7 +51,8 @@ fn own(doing: &'static str) -> impl Fn(io::Error) -> Failure {
     move |error| Failure::Own(3, format!("cannot {doing}: {error}"))
 }
 
-/// Removes an earlier demo. Its keepers end when their directories are gone. Its stores hold files of several owners, so an ordinary user needs all of them for that.
+/// Removes an earlier demo. Its keepers end when their directories are gone. Its stores hold files of several owners,
+/// so an ordinary user needs all of them for that.
 fn remove(dir: &Path) -> Outcome {
     if !dir.join(MARK).is_file() {
         return Err(Failure::Own(2, format!("{} is no demo", dir.display())));
@@ -166,7 +167,8 @@ impl Story<'_> {
     /// Runs this program as a person would, and stops the story when it ends with another code than expected.
     fn run(&self, person: &Person, arguments: &[&str], expected: i32) -> Result<(), Failure> {
         self.show_command(person, &format!("cavrith {}", arguments.join(" ")));
-        // What it writes to standard error is part of the story, in its place; written to one stream it cannot come out of order.
+        // What it writes to standard error is part of the story, in its place; written to one stream it cannot come out
+        // of order.
         let output =
             self.command(person).args(arguments).stdin(Stdio::null()).output().map_err(own("start cavrith"))?;
         for stream in [&output.stderr, &output.stdout] {
@@ -186,7 +188,8 @@ impl Story<'_> {
         Err(Failure::Own(u8::try_from(code).ok().filter(|code| *code != 0).unwrap_or(1), text))
     }
 
-    /// The workspace in use: started with its service, a page edited outside and seen inside, the spec changed and followed.
+    /// The workspace in use: started with its service, a page edited outside and seen inside, the spec changed and
+    /// followed.
     fn live(&self, person: &Person) -> Result<(), Failure> {
         self.tell("Tove starts her workspace. It runs in the background, with the site as a service; she looks at it from outside.");
         self.run(person, &["start", "--wait"], 0)?;

@@ -1,11 +1,13 @@
 //! Texts as they go to a terminal: nothing in them that it would obey, whoever wrote them.
 //!
-//! Everything that is printed passes here, our own words and what a step, a package's script, an image or a file's name brought alike: so nobody has to remember which
-//! is which. Colours pass, since they are ours as well (ECMA-48, SGR), and a line that leaves one on ends with a reset.
+//! Everything that is printed passes here, our own words and what a step, a package's script, an image or a file's name
+//! brought alike: so nobody has to remember which is which. Colours pass, since they are ours as well (ECMA-48, SGR),
+//! and a line that leaves one on ends with a reset.
 
 use std::borrow::Cow;
 
-/// Letters that change the order in which others are shown, or are not shown at all (Unicode Standard Annex 9): a text with them reads as what it is not.
+/// Letters that change the order in which others are shown, or are not shown at all (Unicode Standard Annex 9): a text
+/// with them reads as what it is not.
 const MISLEADING: [char; 16] = [
     '\u{061c}', '\u{200b}', '\u{200e}', '\u{200f}', '\u{202a}', '\u{202b}', '\u{202c}', '\u{202d}', '\u{202e}',
     '\u{2028}', '\u{2029}', '\u{2066}', '\u{2067}', '\u{2068}', '\u{2069}', '\u{feff}',

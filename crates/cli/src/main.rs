@@ -1,8 +1,8 @@
 //! The command line of Cavrith: arguments in, words and exit codes out.
 //!
-//! `main` sends processes that were started as a sandbox or as a second builder to their work, parses the arguments, and maps what
-//! came of it to an exit code. Each command is one file in [`commands`]; everything that is written to a terminal is written
-//! in [`render`], through the one [`screen::Screen`].
+//! `main` sends processes that were started as a sandbox or as a second builder to their work, parses the arguments,
+//! and maps what came of it to an exit code. Each command is one file in [`commands`]; everything that is written to a
+//! terminal is written in [`render`], through the one [`screen::Screen`].
 //!
 //! | code | meaning |
 //! |---|---|
@@ -98,7 +98,8 @@ fn main() -> ExitCode {
                 return consent::again(&screen);
             }
             if failure.is_of_a_lost_sandbox() {
-                // What is typed at a terminal ends the sandbox together with us; then whoever watches for that has the word.
+                // What is typed at a terminal ends the sandbox together with us; then whoever watches for that has the
+                // word.
                 std::thread::sleep(std::time::Duration::from_millis(200));
             }
             render::failure::show(&screen, &failure);

@@ -1,6 +1,7 @@
 //! The one owner of standard output and error.
 //!
-//! Results go to standard output, everything else to standard error, and all of it through [`harmless`]. While a live line is drawn, text is written above it.
+//! Results go to standard output, everything else to standard error, and all of it through [`harmless`]. While a live
+//! line is drawn, text is written above it.
 
 use std::fmt::Display;
 use std::io::{self, IsTerminal as _, Write as _};

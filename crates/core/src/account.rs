@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use crate::path::RootPath;
 use crate::tree::{Kind, Meta, Tree};
 
-/// User and group number of the account inside, in every workspace: one number, so that one map of ids serves all images
-/// of a store.
+/// User and group number of the account inside, in every workspace: one number, so that one map of ids serves all
+/// images of a store.
 pub const ACCOUNT_ID: u32 = 1000;
 
 /// The attribute in which a file's owner is written beside it, where there is only one owner to give.
@@ -141,8 +141,8 @@ pub fn shell(base: &Tree) -> &'static str {
     if has("bin/bash") || has("usr/bin/bash") { "/bin/bash" } else { "/bin/sh" }
 }
 
-/// The files of the layer that makes `account` and the mount points: the system's own, and `places` (the inside paths of
-/// folders).
+/// The files of the layer that makes `account` and the mount points: the system's own, and `places` (the inside paths
+/// of folders).
 ///
 /// # Errors
 /// When the base has the name or the number already, or something else where a directory is needed.

@@ -1,7 +1,9 @@
-//! What runs in a workspace: everything that its keeper needs to know, and what it takes to get from one arrangement to another.
+//! What runs in a workspace: everything that its keeper needs to know, and what it takes to get from one arrangement to
+//! another.
 //!
-//! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down; [`changes()`] holds
-//! what runs against what the spec says now, and names for each difference the least [`Effort`] that brings it about.
+//! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down;
+//! [`changes()`] holds what runs against what the spec says now, and names for each difference the least [`Effort`]
+//! that brings it about.
 
 use core::net::IpAddr;
 use std::collections::BTreeMap;
@@ -234,7 +236,8 @@ impl Arrangement {
         }
     }
 
-    /// The services that one of these names waits for, each after those that it waits for itself. What is no service is left out.
+    /// The services that one of these names waits for, each after those that it waits for itself. What is no service is
+    /// left out.
     pub fn needed_first(&self, names: &[String]) -> Vec<String> {
         let mut first = Vec::new();
         for name in names {

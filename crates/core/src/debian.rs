@@ -72,8 +72,8 @@ pub struct Alternative {
     pub version: Option<(String, String)>,
 }
 
-/// Splits a `Depends` field (Debian Policy Manual, section 7.1) into its groups of alternatives. Restrictions to architectures
-/// and build profiles are dropped; they stand in source packages only.
+/// Splits a `Depends` field (Debian Policy Manual, section 7.1) into its groups of alternatives. Restrictions to
+/// architectures and build profiles are dropped; they stand in source packages only.
 pub fn parse_relations(field: &str) -> Vec<Vec<Alternative>> {
     let groups = field.split(',').map(str::trim).filter(|group| !group.is_empty());
     groups.map(|group| group.split('|').map(parse_alternative).collect()).collect()

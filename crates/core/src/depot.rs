@@ -31,7 +31,8 @@ pub struct Index {
     /// Editor profiles: where an editor looks for extensions and settings inside.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub editors: Vec<EditorProfile>,
-    /// Files that a spec names by an address on the web, kept here for those who cannot reach it. They are found by their digest.
+    /// Files that a spec names by an address on the web, kept here for those who cannot reach it. They are found by
+    /// their digest.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub downloads: Vec<Kept>,
 }

@@ -5,8 +5,8 @@ use serde_json::{Map, Value};
 use crate::depot::{EditorProfile, Language};
 use crate::spec::{Editor, Launch};
 
-/// The profiles that need no depot, by name. Their places are those at which the editors, as Debian builds them, look for what belongs to
-/// every user of a machine.
+/// The profiles that need no depot, by name. Their places are those at which the editors, as Debian builds them, look
+/// for what belongs to every user of a machine.
 pub fn profiles() -> Vec<EditorProfile> {
     let profile = |name: &str, extensions: &str, settings: &str, launch: &str, language| EditorProfile {
         name: name.to_owned(),
@@ -53,8 +53,8 @@ pub fn settings_text(settings: &Map<String, Value>, language: Language) -> Strin
     }
 }
 
-/// The text of the file that tells an editor how to start the project's programs: under each name the program, its arguments, its
-/// directory, its variables, and the command that builds it.
+/// The text of the file that tells an editor how to start the project's programs: under each name the program, its
+/// arguments, its directory, its variables, and the command that builds it.
 pub fn launch_text(editor: &Editor, project: &str, language: Language) -> String {
     let entries = editor.launch.iter().map(|(name, launch)| (name.clone(), launch_value(launch, project)));
     let all: Map<String, Value> = entries.collect();

@@ -1,9 +1,9 @@
 //! The written encoding under every digest of our own.
 //!
-//! A digest must not depend on a serializer's habits, so what is digested is spelt out here: integers are
-//! little-endian and of fixed width, byte strings and lists carry their length in front as 32 bits, an optional value is
-//! one byte 0 or 1 and then the value. Each encoding begins with a line that names it and its version.
-//! `docs/fingerprint.md` tells the same to somebody who writes it in another language.
+//! A digest must not depend on a serializer's habits, so what is digested is spelt out here: integers are little-endian
+//! and of fixed width, byte strings and lists carry their length in front as 32 bits, an optional value is one byte 0
+//! or 1 and then the value. Each encoding begins with a line that names it and its version. `docs/fingerprint.md` tells
+//! the same to somebody who writes it in another language.
 
 /// Collects an encoding.
 #[derive(Debug, Default)]

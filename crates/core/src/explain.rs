@@ -1,4 +1,5 @@
-//! The long form of every kind of mistake: what is meant, an example of wrong and of right. The texts are in `explain.toml`.
+//! The long form of every kind of mistake: what is meant, an example of wrong and of right. The texts are in
+//! `explain.toml`.
 
 use std::sync::LazyLock;
 

@@ -315,7 +315,8 @@ impl Lock {
         toml::to_string(self).unwrap_or_else(|error| panic!("BUG: a lock cannot be written: {error}"))
     }
 
-    /// Every file that is pinned by itself, from a depot or, for an archive of a toolchain, from an address or the project.
+    /// Every file that is pinned by itself, from a depot or, for an archive of a toolchain, from an address or the
+    /// project.
     pub fn sources(&self) -> impl Iterator<Item = &Source> {
         let toolchains = self.toolchains.iter();
         let toolchains = toolchains.flat_map(|pin| pin.source.iter().chain(pin.parts.iter().map(|part| &part.source)));

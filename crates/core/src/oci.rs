@@ -4,7 +4,8 @@ use std::fmt;
 
 use crate::digest::Sha256Digest;
 
-/// Where an image is found: `registry/name:tag`, `registry/name@sha256:…`, or both (OCI Distribution Specification 1.1, "Pulling manifests").
+/// Where an image is found: `registry/name:tag`, `registry/name@sha256:…`, or both (OCI Distribution Specification 1.1,
+/// "Pulling manifests").
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reference {
     /// Host, and perhaps port, of the registry.

@@ -16,12 +16,12 @@
 //! | … that copies | place, owner, tree of the files | |
 //!
 //! Every key also takes in the kind of layer, the epoch, and [`RULES`], the version of the rules by which layers are
-//! made. Left out on purpose: names of steps, toolchains and depots (they do not change what comes out), where a file was
-//! fetched from (its digest is there), and everything of this machine. Because a step's key has the *tree* beneath and
-//! not its key, a change below that comes out the same reuses everything above.
+//! made. Left out on purpose: names of steps, toolchains and depots (they do not change what comes out), where a file
+//! was fetched from (its digest is there), and everything of this machine. Because a step's key has the *tree* beneath
+//! and not its key, a change below that comes out the same reuses everything above.
 //!
-//! Lowest first, an image is: toolchains, extensions, downloads, base, account, settings, steps. Toolchains lie beneath the base so
-//! that the directories above their places (`/`, `/opt`) keep the rights that the base gives them.
+//! Lowest first, an image is: toolchains, extensions, downloads, base, account, settings, steps. Toolchains lie beneath
+//! the base so that the directories above their places (`/`, `/opt`) keep the rights that the base gives them.
 
 mod keys;
 

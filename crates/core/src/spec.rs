@@ -1,8 +1,9 @@
 //! The spec, `cavrith.toml`: what a lead writes.
 //!
-//! [`parse()`] reads the text and finds *every* mistake in it that needs no look at the disk; [`keys`] is the one list of
-//! keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A [`Spec`]
-//! that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing is twice.
+//! [`parse()`] reads the text and finds *every* mistake in it that needs no look at the disk; [`keys`] is the one list
+//! of keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A
+//! [`Spec`] that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing
+//! is twice.
 
 mod base;
 mod between;
@@ -198,7 +199,8 @@ pub struct OciBase {
 /// Where an OCI image lies.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ImageOrigin {
-    /// An image layout on the disk, a folder or an archive of one, relative to the project. A tag may choose from several images.
+    /// An image layout on the disk, a folder or an archive of one, relative to the project. A tag may choose from
+    /// several images.
     Path(At<String>, Option<At<String>>),
     /// In a registry: `registry.example/team/base:1.2`.
     Reference(At<String>),
@@ -349,7 +351,8 @@ impl Wanted {
 }
 
 impl Spec {
-    /// Every package that is wished of the base's archive, with the place where: those of the base itself, and of toolchains that come from it.
+    /// Every package that is wished of the base's archive, with the place where: those of the base itself, and of
+    /// toolchains that come from it.
     pub fn wishes(&self) -> Vec<&At<String>> {
         let own = match &self.base {
             Base::Debian(suite) => suite.packages.as_slice(),

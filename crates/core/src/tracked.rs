@@ -1,7 +1,7 @@
 //! Which files version control tracks, by git's index (gitformat-index(5), versions 2 to 4).
 //!
-//! Read by our own code, since git itself runs what a repository's own configuration names, and a clone is a stranger's. Nothing of the repository but the
-//! index is looked at, and of that only the names.
+//! Read by our own code, since git itself runs what a repository's own configuration names, and a clone is a
+//! stranger's. Nothing of the repository but the index is looked at, and of that only the names.
 
 /// Paths from the top of the work tree, in the order of the index.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,9 +15,11 @@ const DIRECTORY: u32 = 0o40_000;
 const STAT: usize = 40;
 
 impl Tracked {
-    /// Reads an index. `None` when it is none, is of a version that is not known, or is only a part of one (a split index).
+    /// Reads an index. `None` when it is none, is of a version that is not known, or is only a part of one (a split
+    /// index).
     pub fn read(index: &[u8]) -> Option<Self> {
-        // Objects are named by SHA-1, or by SHA-256; only the configuration says which, and only one of them makes sense of the whole file.
+        // Objects are named by SHA-1, or by SHA-256; only the configuration says which, and only one of them makes
+        // sense of the whole file.
         [20, 32].into_iter().find_map(|digest| read(index, digest))
     }
 

@@ -1,4 +1,5 @@
-//! What was measured of a workspace, held against its seal: for each aspect, *same* or what was expected and what is here.
+//! What was measured of a workspace, held against its seal: for each aspect, *same* or what was expected and what is
+//! here.
 
 use std::collections::BTreeMap;
 

@@ -6,8 +6,8 @@ use std::fmt;
 /// A version: letters, digits, `.`, `-`, `+`, `_`, beginning with a letter or digit.
 ///
 /// Order: name by name between the dots, dashes, underscores and pluses; numbers by value, numbers before letters are
-/// newer (`2.4` is newer than `2.rc`), a longer version is newer than its beginning (`2.4.1` than `2.4`) unless it goes on
-/// with letters (`2.4-rc1` is older than `2.4`).
+/// newer (`2.4` is newer than `2.rc`), a longer version is newer than its beginning (`2.4.1` than `2.4`) unless it goes
+/// on with letters (`2.4-rc1` is older than `2.4`).
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Version(String);
 

@@ -171,7 +171,8 @@ impl Builder<'_> {
         Ok(Ready { outcome, tree })
     }
 
-    /// Makes all layers that need nothing, as many at once as the machine has processors, the base first, which takes longest.
+    /// Makes all layers that need nothing, as many at once as the machine has processors, the base first, which takes
+    /// longest.
     fn independent(&self) -> Result<Vec<Option<Ready>>, EngineError> {
         let mut wanted: Vec<usize> = (0..self.plan.layers.len())
             .filter(|index| self.plan.layers[*index].content.needs() == Needs::Nothing)

@@ -24,7 +24,8 @@ pub(crate) struct Chosen {
     pub notes: Vec<String>,
 }
 
-/// Chooses the packages of a base. What is locked and still answers stays, unless it is to be updated, and then no mirror is asked at all.
+/// Chooses the packages of a base. What is locked and still answers stays, unless it is to be updated, and then no
+/// mirror is asked at all.
 pub(crate) fn choose(
     supply: Supply<'_>,
     project: &Project,

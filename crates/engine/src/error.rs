@@ -263,8 +263,8 @@ pub enum EngineError {
 }
 
 impl EngineError {
-    /// The exit code that stands for it: 1 a check found something, 3 this machine lacks something, 4 a source could not be
-    /// reached or did not match, 5 a step failed.
+    /// The exit code that stands for it: 1 a check found something, 3 this machine lacks something, 4 a source could
+    /// not be reached or did not match, 5 a step failed.
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::NoProject(_)

@@ -10,8 +10,8 @@ pub struct Home {
 }
 
 impl Home {
-    /// `CAVRITH_HOME`, else `cavrith` in the data directory of the XDG Base Directory Specification. `None` when the environment
-    /// names neither a directory of ours nor a home.
+    /// `CAVRITH_HOME`, else `cavrith` in the data directory of the XDG Base Directory Specification. `None` when the
+    /// environment names neither a directory of ours nor a home.
     pub fn find() -> Option<Self> {
         let set = |name: &str| env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
         let root = match set("CAVRITH_HOME") {

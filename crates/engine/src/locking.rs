@@ -125,8 +125,8 @@ fn known_names(project: &Project, locked: Option<&DebianPin>, update: &Update) -
     }
 }
 
-/// What `lock --update` would move, without writing anything; and for everything that a depot offers in a still newer version, which the spec does
-/// not ask for, that version.
+/// What `lock --update` would move, without writing anything; and for everything that a depot offers in a still newer
+/// version, which the spec does not ask for, that version.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
 pub struct Outdated {
     /// Toolchain, extension, package.
@@ -224,8 +224,8 @@ impl Locker<'_> {
         Ok((newest, mistakes))
     }
 
-    /// Pins the packages of the Debian archive. Says when the newest of their suites was made; as long as the first stage stays, the time stamp stays
-    /// too, so that what is added later leaves the layers beneath as they are.
+    /// Pins the packages of the Debian archive. Says when the newest of their suites was made; as long as the first
+    /// stage stays, the time stamp stays too, so that what is added later leaves the layers beneath as they are.
     fn suite(&mut self, suite: &Suite, lock: &mut Lock) -> Result<(u64, Vec<Mistake>), EngineError> {
         let before = self.previous.and_then(|previous| previous.debian.as_ref());
         let chosen = choosing::choose(self.supply, self.project, suite, before, &self.wishes.update)?;

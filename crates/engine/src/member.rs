@@ -1,5 +1,5 @@
-//! What is this member's own and no part of a spec: depots, mirrors, ways into registries. None of it changes what comes out; it only says where
-//! pinned bytes are found.
+//! What is this member's own and no part of a spec: depots, mirrors, ways into registries. None of it changes what
+//! comes out; it only says where pinned bytes are found.
 //!
 //! `config.toml` in the directory of Cavrith's configuration:
 //!

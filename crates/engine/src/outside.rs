@@ -1,11 +1,13 @@
 //! What a project takes from outside its own tree, and its member's word for it.
 //!
-//! A spec may be a stranger's, since it comes with a clone. So what it names counts as the project's own only where it really lies, all links followed: in the work tree
-//! of its version control, or in its folder where there is none. For anything else the member has to say yes, once for each project and path; that is remembered in
-//! `allowed.toml` beside their configuration. Some places no spec gets, whatever anybody says: the whole disk, the system's own directories, a home as a whole,
-//! Cavrith's own, and where keys are kept.
+//! A spec may be a stranger's, since it comes with a clone. So what it names counts as the project's own only where it
+//! really lies, all links followed: in the work tree of its version control, or in its folder where there is none. For
+//! anything else the member has to say yes, once for each project and path; that is remembered in `allowed.toml` beside
+//! their configuration. Some places no spec gets, whatever anybody says: the whole disk, the system's own directories,
+//! a home as a whole, Cavrith's own, and where keys are kept.
 //!
-//! A path that was judged is used without links ([`reading::open_real`] and the sandbox's own opening), so it cannot lead elsewhere later.
+//! A path that was judged is used without links ([`reading::open_real`] and the sandbox's own opening), so it cannot
+//! lead elsewhere later.
 
 use std::env;
 use std::io;

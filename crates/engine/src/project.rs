@@ -201,8 +201,8 @@ pub fn read_lock(dir: &Path) -> Result<Option<Lock>, EngineError> {
     }
 }
 
-/// Reads everything and reports every mistake: in the spec, in the depots' indexes, and between them. Indexes on the web come over
-/// `web`; those seen last are in `store`.
+/// Reads everything and reports every mistake: in the spec, in the depots' indexes, and between them. Indexes on the
+/// web come over `web`; those seen last are in `store`.
 ///
 /// # Errors
 /// When the spec cannot be read at all.

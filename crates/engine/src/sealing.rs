@@ -1,8 +1,8 @@
 //! Building a second time, under odd conditions, and comparing.
 //!
-//! The second build is our own executable started again ([`cavrith_sandbox::odd`]): it builds everything from its sources
-//! into an empty store, and then compares each of its layers with the first build's. Only when all are the same is there
-//! a seal.
+//! The second build is our own executable started again ([`cavrith_sandbox::odd`]): it builds everything from its
+//! sources into an empty store, and then compares each of its layers with the first build's. Only when all are the same
+//! is there a seal.
 
 use std::fs;
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
@@ -229,8 +229,8 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
     Ok(Comparison { record: built.record, differences })
 }
 
-/// Every file in which a layer came out differently, with `marks` deletions too: the same image can mark them in more than one way.
-/// Each comes with the place of the first difference in it and its likely cause.
+/// Every file in which a layer came out differently, with `marks` deletions too: the same image can mark them in more
+/// than one way. Each comes with the place of the first difference in it and its likely cause.
 fn layer_differences(
     (first, ours): (&Store, &SealedLayer),
     (second, theirs): (&Store, &SealedLayer),

@@ -1,8 +1,9 @@
 //! A base from the Debian archive: its packages laid and configured, stage by stage.
 //!
-//! A stage is laid by us (unpacked by as many threads as there are processors, straight into what will be the layer), with dpkg's own records of it
-//! written as dpkg writes them; then the root's own dpkg configures it, in a sandbox over the stages beneath. While one stage is being configured,
-//! which keeps one processor busy, the next one is laid already; should configuring have made links where that one has directories, it is laid again.
+//! A stage is laid by us (unpacked by as many threads as there are processors, straight into what will be the layer),
+//! with dpkg's own records of it written as dpkg writes them; then the root's own dpkg configures it, in a sandbox over
+//! the stages beneath. While one stage is being configured, which keeps one processor busy, the next one is laid
+//! already; should configuring have made links where that one has directories, it is laid again.
 //!
 //! What configuring leaves differently each time is removed at the end; `configuring::TIDY` has the list, with reasons.
 

@@ -29,8 +29,8 @@ pub(crate) const LIMIT: Duration = Duration::from_secs(600);
 /// Bytes of an answer that are looked at.
 const LONGEST_ANSWER: usize = 64 * 1024;
 
-/// A directory in staging as the sandbox wants it: an empty upper directory with the rights of the merged root, and what overlayfs
-/// needs beside it.
+/// A directory in staging as the sandbox wants it: an empty upper directory with the rights of the merged root, and
+/// what overlayfs needs beside it.
 ///
 /// # Errors
 /// When the disk refuses.
@@ -60,8 +60,8 @@ pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>, ownership: Own
     fs::set_permissions(&upper, Permissions::from_mode(mode.into())).map_err(file_error("change the rights of", &upper))
 }
 
-/// Directories of layers, for a sandbox. overlayfs takes no directory twice; of a layer that comes again the upper one is enough,
-/// since it lays everything that the lower one lays, over all that lies between.
+/// Directories of layers, for a sandbox. overlayfs takes no directory twice; of a layer that comes again the upper one
+/// is enough, since it lays everything that the lower one lays, over all that lies between.
 pub fn layer_roots<'a>(
     store: &Store,
     layers: impl IntoIterator<Item = &'a TreeDigest, IntoIter: DoubleEndedIterator>,

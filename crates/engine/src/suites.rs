@@ -1,7 +1,7 @@
 //! Suites of the Debian archive: fetched, proved, read.
 //!
-//! The chain: a key of the keyring has signed `InRelease`; `InRelease` has the digests of the indexes; an index has the digest of each package. Nothing is
-//! parsed before what stands above it in the chain has proved it.
+//! The chain: a key of the keyring has signed `InRelease`; `InRelease` has the digests of the indexes; an index has the
+//! digest of each package. Nothing is parsed before what stands above it in the chain has proved it.
 
 use std::io::{BufRead as _, BufReader};
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -35,7 +35,8 @@ pub(crate) fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs()
 }
 
-/// Fetches and reads the indexes of a base's suites. `before` are the releases of an earlier lock: a mirror that has older ones is not believed.
+/// Fetches and reads the indexes of a base's suites. `before` are the releases of an earlier lock: a mirror that has
+/// older ones is not believed.
 ///
 /// # Errors
 /// A suite that cannot be reached, is not signed as it should be, or lacks what is asked for.

@@ -142,7 +142,8 @@ impl Supply<'_> {
         })
     }
 
-    /// A file that any of some addresses stands for, proved: from the member's depots, the store, a depot of the spec, the addresses.
+    /// A file that any of some addresses stands for, proved: from the member's depots, the store, a depot of the spec,
+    /// the addresses.
     fn wherever(
         &self,
         project: &Project,
@@ -178,7 +179,8 @@ impl Supply<'_> {
         self.fetched(&addresses, &sha256.to_string()[..12], size, *sha256).map(Some)
     }
 
-    /// A file in a depot on the disk, or its addresses in depots on the web; neither is looked for when the store has it.
+    /// A file in a depot on the disk, or its addresses in depots on the web; neither is looked for when the store has
+    /// it.
     fn in_depots(
         &self,
         project: &Project,

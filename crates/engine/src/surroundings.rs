@@ -59,7 +59,8 @@ pub fn mistakes(
     mistakes
 }
 
-/// What a spec takes from outside its own tree: an error where nobody gets it, a warning where it takes the member's word.
+/// What a spec takes from outside its own tree: an error where nobody gets it, a warning where it takes the member's
+/// word.
 fn leading_out(bounds: &Bounds, spec: &Spec) -> Vec<Mistake> {
     let mistake = |one: outside::Use| {
         let place = one.path.display();
@@ -206,8 +207,8 @@ fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
     Some(mistake.as_warning())
 }
 
-/// Files that a colleague would not get with the next clone. Says nothing where there is no version control, or when the spec itself
-/// is not in it (then the project has just begun).
+/// Files that a colleague would not get with the next clone. Says nothing where there is no version control, or when
+/// the spec itself is not in it (then the project has just begun).
 fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<Mistake> {
     let Some((tracked, within)) = tracked(dir) else { return Vec::new() };
     let is_tracked = |path: &Path| tracked.has(within.join(path).as_os_str().as_encoded_bytes());
@@ -239,8 +240,9 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<
     missing.map(mistake).collect()
 }
 
-/// What version control tracks, and the project's folder in it. Nothing but the index is read: no program is started, and no configuration of the repository heeded. `None`
-/// when there is no repository around the project, or its index cannot be read.
+/// What version control tracks, and the project's folder in it. Nothing but the index is read: no program is started,
+/// and no configuration of the repository heeded. `None` when there is no repository around the project, or its index
+/// cannot be read.
 fn tracked(dir: &Path) -> Option<(Tracked, PathBuf)> {
     let top = dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok())?;
     let own = top.join(".git");

@@ -1,7 +1,7 @@
 //! Files of the project that a step takes into the image.
 //!
-//! What counts of them is what version control keeps too: names, contents, links, and whether a file is a program. Owners, other rights and
-//! times do not.
+//! What counts of them is what version control keeps too: names, contents, links, and whether a file is a program.
+//! Owners, other rights and times do not.
 
 use std::fs::{self, File};
 use std::io::{self, Read as _};

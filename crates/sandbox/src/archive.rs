@@ -45,8 +45,8 @@ pub fn pack(path: &Path, name: &str, to: impl io::Write) -> io::Result<()> {
     Ok(())
 }
 
-/// A path beneath a directory, by a name that somebody else chose: it leads neither up nor through a link, be it one that an archive itself brought or one
-/// that was there. The last part may be a link, or not be there.
+/// A path beneath a directory, by a name that somebody else chose: it leads neither up nor through a link, be it one
+/// that an archive itself brought or one that was there. The last part may be a link, or not be there.
 ///
 /// # Errors
 /// When it leads elsewhere.
@@ -71,8 +71,8 @@ pub fn beneath(whole: &Path, rest: &Path) -> io::Result<PathBuf> {
 /// Bytes that are copied at most: a guard against a stream that never ends.
 const MOST: Most = Most { bytes: 1 << 42, entries: 1 << 26 };
 
-/// Takes an archive that [`pack`] wrote. What it holds becomes `path`, or lies in it under `name` when it is a directory. Returns
-/// what it became.
+/// Takes an archive that [`pack`] wrote. What it holds becomes `path`, or lies in it under `name` when it is a
+/// directory. Returns what it became.
 ///
 /// # Errors
 /// When something cannot be written, or the archive holds what is no file, directory or link.

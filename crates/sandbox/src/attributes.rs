@@ -4,7 +4,8 @@ use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
-/// Sets attributes of a mount, and of those in it when it is `recursive`; `ids` is the user namespace of an id map, when one is set.
+/// Sets attributes of a mount, and of those in it when it is `recursive`; `ids` is the user namespace of an id map,
+/// when one is set.
 pub(crate) fn set(mount: &OwnedFd, attributes: u64, ids: Option<&File>, recursive: bool) -> io::Result<()> {
     let attributes = libc::mount_attr {
         attr_set: attributes,

@@ -10,8 +10,8 @@ use rustix::process::Signal;
 
 use crate::{SandboxError, ids, outside};
 
-/// Starts our own executable under a name, in a session of its own, with the other end of a socket as its standard input. It has none of
-/// our terminal, directory and environment but `PATH`, and goes on when we end.
+/// Starts our own executable under a name, in a session of its own, with the other end of a socket as its standard
+/// input. It has none of our terminal, directory and environment but `PATH`, and goes on when we end.
 ///
 /// # Errors
 /// When no process can be started.
@@ -37,12 +37,14 @@ pub fn detach(name: &str) -> Result<(u32, UnixStream), SandboxError> {
 pub fn settle() -> io::Result<UnixStream> {
     // The leader of a group cannot leave its session; a process that was just started leads none.
     let _ = rustix::process::setsid();
-    // SAFETY: descriptor 0 is the socket that `detach` passed; nothing else in this process, which has just begun, uses it.
+    // SAFETY: descriptor 0 is the socket that `detach` passed; nothing else in this process, which has just begun, uses
+    // it.
     let socket = UnixStream::from(unsafe { OwnedFd::from_raw_fd(0) });
     // Descriptors 0 to 2 stay taken, so that no file of ours gets one of those numbers.
     let own = socket.try_clone()?;
     let null = std::fs::File::open("/dev/null")?;
-    // SAFETY: dup2 replaces descriptor 0, which `socket` owns; it is forgotten right after, so that nothing closes it twice.
+    // SAFETY: dup2 replaces descriptor 0, which `socket` owns; it is forgotten right after, so that nothing closes it
+    // twice.
     if unsafe { libc::dup2(std::os::fd::AsRawFd::as_raw_fd(&null), 0) } < 0 {
         return Err(io::Error::last_os_error());
     }

@@ -54,7 +54,8 @@ pub(crate) fn die_with_parent() {
 }
 
 fn close_others() {
-    // SAFETY: close_range closes descriptors from 3 on; this process, just started, owns none of them in any Rust value.
+    // SAFETY: close_range closes descriptors from 3 on; this process, just started, owns none of them in any Rust
+    // value.
     unsafe { libc::close_range(3, libc::c_uint::MAX, 0) };
 }
 

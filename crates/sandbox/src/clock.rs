@@ -1,11 +1,12 @@
 //! Another time of day for the inside, so that sealing finds builds that depend on it.
 //!
-//! The kernel has namespaces for clocks that count from somewhere, but none for the time of day, and programs mostly read
-//! it without any system call, from a page that the kernel shares with them (vdso(7)). So PID 1 traces the command
+//! The kernel has namespaces for clocks that count from somewhere, but none for the time of day, and programs mostly
+//! read it without any system call, from a page that the kernel shares with them (vdso(7)). So PID 1 traces the command
 //! and all that come from it: at every exec it takes the address of that page out of the new program's auxiliary vector
-//! (getauxval(3), `AT_SYSINFO_EHDR`), which makes the C libraries fall back to system calls; the filter sends those here,
-//! and they are answered with a shifted time. Time stamps that the kernel itself puts on files are not shifted; layers
-//! do not keep them, and a step that copies them into a file is told by the time that has passed between the builds.
+//! (getauxval(3), `AT_SYSINFO_EHDR`), which makes the C libraries fall back to system calls; the filter sends those
+//! here, and they are answered with a shifted time. Time stamps that the kernel itself puts on files are not shifted;
+//! layers do not keep them, and a step that copies them into a file is told by the time that has passed between the
+//! builds.
 
 use std::io;
 
@@ -54,8 +55,8 @@ impl Clock {
         }
     }
 
-    /// Attends to stops of a child until its exec is done or has failed. An exit is left for PID 1 to see: it is put back
-    /// by not being waited for, so only stops may arrive here.
+    /// Attends to stops of a child until its exec is done or has failed. An exit is left for PID 1 to see: it is put
+    /// back by not being waited for, so only stops may arrive here.
     fn until_running(&mut self, child: Pid, mut status: WaitStatus) {
         loop {
             let execed = matches!(status, WaitStatus::PtraceEvent(pid, _, event) if pid == child && event == libc::PTRACE_EVENT_EXEC);
@@ -91,7 +92,8 @@ impl Clock {
                 let _ = ptrace::cont(pid, None);
             }
             WaitStatus::Stopped(pid, signal) => {
-                // New processes begin with a stop that means nothing; a real SIGSTOP cannot be told from it and is lost.
+                // New processes begin with a stop that means nothing; a real SIGSTOP cannot be told from it and is
+                // lost.
                 let passed = (signal != Signal::SIGSTOP && signal != Signal::SIGTRAP).then_some(signal);
                 let _ = ptrace::cont(pid, passed);
             }
@@ -131,9 +133,9 @@ impl Clock {
     }
 }
 
-/// Makes a program that has just been loaded forget the page with the kernel's clocks: its entry in the auxiliary vector
-/// becomes one to be ignored. On the new stack lie the number of arguments, the arguments, a zero, the environment, a
-/// zero, and then the vector as pairs (System V ABI, AMD64 supplement, section 3.4.1).
+/// Makes a program that has just been loaded forget the page with the kernel's clocks: its entry in the auxiliary
+/// vector becomes one to be ignored. On the new stack lie the number of arguments, the arguments, a zero, the
+/// environment, a zero, and then the vector as pairs (System V ABI, AMD64 supplement, section 3.4.1).
 #[cfg(target_arch = "x86_64")]
 fn forget_shared_page(pid: Pid) -> nix::Result<()> {
     const IGNORE: i64 = 1;

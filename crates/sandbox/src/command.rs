@@ -120,8 +120,8 @@ fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
 
 /// Tells the parent that all is well, which for a program its start does, and carries a task out.
 fn task_at_hand(task: &Task) -> ! {
-    // SAFETY: closes descriptors from 3 on, the parent's pipe among them, which no Rust value is dropped for: this process ends by
-    // _exit.
+    // SAFETY: closes descriptors from 3 on, the parent's pipe among them, which no Rust value is dropped for: this
+    // process ends by _exit.
     unsafe { libc::close_range(3, libc::c_uint::MAX, 0) };
     let code = match archive::carry_out(task) {
         Ok(()) => 0,
@@ -155,8 +155,8 @@ fn prepare(
     for (number, wants_terminal) in command.terminal.into_iter().enumerate() {
         let from = if wants_terminal { terminal } else { stdio.get(number) };
         let from = from.ok_or_else(|| Why { text: "a descriptor did not arrive".to_owned(), missing: false })?;
-        // SAFETY: dup2 onto 0, 1 and 2 replaces descriptors that no Rust value in this process owns; the control socket that
-        // was descriptor 0 is PID 1's business, not this child's.
+        // SAFETY: dup2 onto 0, 1 and 2 replaces descriptors that no Rust value in this process owns; the control socket
+        // that was descriptor 0 is PID 1's business, not this child's.
         if unsafe { libc::dup2(from.as_fd().as_raw_fd(), number as i32) } < 0 {
             return Err(why("pass the standard streams")(io::Error::last_os_error()));
         }
@@ -233,8 +233,9 @@ fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
     Ok(())
 }
 
-/// Limits of a process of its own, where everything together cannot be limited: memory that it writes to (`RLIMIT_DATA`, since
-/// address space alone is reserved generously by many runtimes), processes of its user, the processors it runs on.
+/// Limits of a process of its own, where everything together cannot be limited: memory that it writes to
+/// (`RLIMIT_DATA`, since address space alone is reserved generously by many runtimes), processes of its user, the
+/// processors it runs on.
 fn limit_each(each: Each) -> Result<(), Why> {
     if let Some(bytes) = each.memory {
         limit(Resource::RLIMIT_DATA, bytes)?;

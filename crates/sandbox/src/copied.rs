@@ -1,5 +1,5 @@
-//! Layers laid over each other by copying, where the kernel has no overlay to offer (an old kernel, a filesystem that cannot be an upper
-//! directory, such as another overlay).
+//! Layers laid over each other by copying, where the kernel has no overlay to offer (an old kernel, a filesystem that
+//! cannot be an upper directory, such as another overlay).
 //!
 //! It takes as long, and as much room, as all files take; what comes out is the same.
 
@@ -27,7 +27,8 @@ pub(crate) fn lay(layers: &[PathBuf], to: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// Moves what lies in a directory over what lies in another one, of the same filesystem. Names of one file stay names of one file.
+/// Moves what lies in a directory over what lies in another one, of the same filesystem. Names of one file stay names
+/// of one file.
 pub(crate) fn move_over(from: &Path, to: &Path) -> io::Result<()> {
     let meta = fs::symlink_metadata(from).map_err(told(from))?;
     for inner in fs::read_dir(from).map_err(told(from))? {

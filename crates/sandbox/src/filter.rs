@@ -1,8 +1,8 @@
 //! Which system calls the inside may make.
 //!
 //! The namespaces are the wall; the filter takes away what a build or a workspace does not need and what has been a way
-//! through such walls before. Refused calls fail with "operation not permitted"; `clone3`, whose flags a filter cannot see,
-//! fails as if the kernel did not have it, and the C libraries then use `clone`; in a workspace so does `openat2`.
+//! through such walls before. Refused calls fail with "operation not permitted"; `clone3`, whose flags a filter cannot
+//! see, fails as if the kernel did not have it, and the C libraries then use `clone`; in a workspace so does `openat2`.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -75,7 +75,8 @@ const TYPING: [u64; 2] = [libc::TIOCSTI, 0x541c /* TIOCLINUX */];
 /// The programs of a filter, in the order in which they are put on.
 type Programs = Vec<BpfProgram>;
 
-/// Makes the programs ready, so that every command that is started afterwards only has to put them on. PID 1 does this once.
+/// Makes the programs ready, so that every command that is started afterwards only has to put them on. PID 1 does this
+/// once.
 pub(crate) fn prepare(purpose: Purpose) -> io::Result<()> {
     programs(purpose).map(|_| ())
 }
@@ -134,7 +135,8 @@ fn refused_rules(purpose: Purpose) -> Result<Rules, seccompiler::BackendError> {
     rules.insert(libc::SYS_socket, vec![SeccompRule::new(vec![vsock])?]);
     if purpose == Purpose::Workspace {
         set_uid_at_birth(&mut rules)?;
-        // Who makes such a namespace may mount the machine's control groups in it, and root's files there are writable for root's number.
+        // Who makes such a namespace may mount the machine's control groups in it, and root's files there are writable
+        // for root's number.
         let groups = libc::CLONE_NEWCGROUP as u64;
         for call in [libc::SYS_clone, libc::SYS_unshare] {
             let condition = SeccompCondition::new(0, SeccompCmpArgLen::Qword, masked(groups), groups)?;
@@ -194,7 +196,8 @@ fn clock_rules() -> Result<Rules, seccompiler::BackendError> {
     Ok(rules)
 }
 
-/// On x86-64 every call has a second number, with bit 30 set, that no rule above knows. Puts a refusal of those in front.
+/// On x86-64 every call has a second number, with bit 30 set, that no rule above knows. Puts a refusal of those in
+/// front.
 fn without_second_table(program: BpfProgram) -> BpfProgram {
     if !cfg!(target_arch = "x86_64") {
         return program;

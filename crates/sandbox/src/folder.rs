@@ -1,8 +1,8 @@
 //! Folders whose owner outside is not the account's number.
 //!
 //! For an ordinary user the map of ids already makes the account them. Root has no such map: there, a folder is mounted
-//! with its owner mapped to the account (mount_setattr(2), `MOUNT_ATTR_IDMAP`), so that what is made inside belongs to the
-//! folder's owner outside.
+//! with its owner mapped to the account (mount_setattr(2), `MOUNT_ATTR_IDMAP`), so that what is made inside belongs to
+//! the folder's owner outside.
 
 use std::fs::{self, File};
 use std::io;

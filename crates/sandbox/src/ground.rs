@@ -1,7 +1,8 @@
 //! A directory that a foreign archive is unpacked into: the one writer for all of them.
 //!
-//! Everything is found from the directory's own descriptor, name by name, following no link: so neither what the archive brought, nor what was there, nor what somebody
-//! exchanges meanwhile leads anywhere else. Set-uid and set-gid bits are never given. (openat2(2) could do it in one call, which a workspace's filter does not let through.)
+//! Everything is found from the directory's own descriptor, name by name, following no link: so neither what the
+//! archive brought, nor what was there, nor what somebody exchanges meanwhile leads anywhere else. Set-uid and set-gid
+//! bits are never given. (openat2(2) could do it in one call, which a workspace's filter does not let through.)
 
 use std::ffi::OsStr;
 use std::fs::File;
@@ -39,7 +40,8 @@ impl Ground {
         Ok(Self { root: rustix::fs::open(dir, flags, Mode::empty())? })
     }
 
-    /// Makes a directory; one that is there is fine, unless it is a link. Its rights and owner come last, with [`Self::dress`], so that it can be filled.
+    /// Makes a directory; one that is there is fine, unless it is a link. Its rights and owner come last, with
+    /// [`Self::dress`], so that it can be filled.
     ///
     /// # Errors
     /// When the path leads elsewhere, or something else is there.
@@ -164,8 +166,8 @@ pub struct Most {
     pub entries: u64,
 }
 
-/// Unpacks a tar archive. `place` says where an entry goes by its path in the archive, or why it may not; owners are those of the archive when `owners` is set. Returns
-/// how many entries there are.
+/// Unpacks a tar archive. `place` says where an entry goes by its path in the archive, or why it may not; owners are
+/// those of the archive when `owners` is set. Returns how many entries there are.
 ///
 /// # Errors
 /// When it is none, leads elsewhere, holds what is no file, directory or link, or more than `most`.
@@ -219,7 +221,8 @@ pub fn unpack(
     Ok(count)
 }
 
-/// The directory that something is to lie in, opened, and its name there. A directory that is named may be reached through links: it is the member's own word.
+/// The directory that something is to lie in, opened, and its name there. A directory that is named may be reached
+/// through links: it is the member's own word.
 pub(crate) fn around(path: &Path) -> io::Result<(Ground, PathBuf)> {
     let name = path.file_name().ok_or_else(|| refused(path, "has no name"))?;
     let above = path.parent().filter(|above| *above != Path::new("")).unwrap_or(Path::new("."));

@@ -1,8 +1,9 @@
 //! Control groups: limits for everything inside together, its use, and freezing it at once.
 //!
-//! Version 2 is the normal case (the kernel's documentation, cgroup-v2): a group of our own beneath one that was delegated to us, or, for
-//! root, beneath the hierarchy's root. Where controllers are still in the hierarchies of version 1, a group in each of those is used.
-//! Where neither may be written, there is none, and whoever limits something has to do it by process.
+//! Version 2 is the normal case (the kernel's documentation, cgroup-v2): a group of our own beneath one that was
+//! delegated to us, or, for root, beneath the hierarchy's root. Where controllers are still in the hierarchies of
+//! version 1, a group in each of those is used. Where neither may be written, there is none, and whoever limits
+//! something has to do it by process.
 
 use std::fs;
 use std::io;
@@ -41,8 +42,9 @@ const CONTROLLERS: [&str; 4] = ["memory", "cpu", "pids", "freezer"];
 const PERIOD: u64 = 100_000;
 
 impl Groups {
-    /// Makes groups for `name` where this machine lets us. `root` is `/sys/fs/cgroup`, and `own` the text of `/proc/self/cgroup`. `announce` hears of
-    /// each directory before it is made, so that whoever is killed in between leaves none that nobody knows of.
+    /// Makes groups for `name` where this machine lets us. `root` is `/sys/fs/cgroup`, and `own` the text of
+    /// `/proc/self/cgroup`. `announce` hears of each directory before it is made, so that whoever is killed in between
+    /// leaves none that nobody knows of.
     pub fn make(root: &Path, own: &str, name: &str, announce: &dyn Fn(&Path)) -> Self {
         let mut groups = Self::default();
         groups.make_unified(root, own, name, announce);
@@ -86,8 +88,8 @@ impl Groups {
             return;
         };
         let ours = own.lines().find_map(|line| line.strip_prefix("0::/")).unwrap_or_default();
-        // A group that has processes cannot hand out controllers, so ours lies beside our own process's, beneath the nearest group
-        // that we may write to (cgroup-v2, "No Internal Process Constraint").
+        // A group that has processes cannot hand out controllers, so ours lies beside our own process's, beneath the
+        // nearest group that we may write to (cgroup-v2, "No Internal Process Constraint").
         let mut above = hierarchy.join(ours);
         loop {
             let beneath = if above == hierarchy { above.join("cavrith") } else { above.clone() };
@@ -171,7 +173,8 @@ impl Groups {
             return until(|| {
                 let state = fs::read_to_string(dir.join("freezer.state")).unwrap_or_default();
                 if state.trim() == "FREEZING" && frozen {
-                    // Version 1 does not go on by itself when something was in the way (freezer-subsystem, the kernel's documentation).
+                    // Version 1 does not go on by itself when something was in the way (freezer-subsystem, the kernel's
+                    // documentation).
                     let _ = put(dir, "freezer.state", word);
                 }
                 state.trim() == word
@@ -218,7 +221,8 @@ impl Drop for Groups {
     }
 }
 
-/// Removes groups whose workspace is gone. What is frozen in them is let go, so that it can end. True when all are gone.
+/// Removes groups whose workspace is gone. What is frozen in them is let go, so that it can end. True when all are
+/// gone.
 pub fn remove(dirs: &[PathBuf]) -> bool {
     for dir in dirs {
         // One of them is right, the other is not there.

@@ -1,8 +1,10 @@
-//! Set-uid and set-gid bits stay inside: a program that somebody makes inside, in a folder that is also outside, must not have its owner's rights out there.
+//! Set-uid and set-gid bits stay inside: a program that somebody makes inside, in a folder that is also outside, must
+//! not have its owner's rights out there.
 //!
-//! In a workspace every call that gives such bits goes to a helper (see [`crate::notify`]). On what is only the inside's, its root and its small filesystems, the
-//! helper gives them, if the caller might; on anything else, which is a folder of the member's or a kept one, it refuses. Calls that make a file with such bits at
-//! once are refused by the filter, as nobody needs them, and `openat2`, whose arguments no filter sees, is answered as by an older kernel.
+//! In a workspace every call that gives such bits goes to a helper (see [`crate::notify`]). On what is only the
+//! inside's, its root and its small filesystems, the helper gives them, if the caller might; on anything else, which is
+//! a folder of the member's or a kept one, it refuses. Calls that make a file with such bits at once are refused by the
+//! filter, as nobody needs them, and `openat2`, whose arguments no filter sees, is answered as by an older kernel.
 //!
 //! Capabilities of files are kept from being set by `CAP_SETFCAP`, which a workspace does not have.
 
@@ -35,7 +37,8 @@ const CALLS: &[(i64, u32)] = &[(libc::SYS_chmod, 1), (libc::SYS_fchmod, 1), (lib
 #[cfg(not(target_arch = "x86_64"))]
 const CALLS: &[(i64, u32)] = &[(libc::SYS_fchmod, 1), (libc::SYS_fchmodat, 2), (FCHMODAT2, 2)];
 
-/// Puts PID 1, and all that come from it, behind the guard. The mounts of the inside must be in place; to be called while the process has a single thread and no filter.
+/// Puts PID 1, and all that come from it, behind the guard. The mounts of the inside must be in place; to be called
+/// while the process has a single thread and no filter.
 pub(crate) fn begin() -> io::Result<()> {
     let own = OWN_MOUNTS.iter().map(|path| mount_of(&format!("{path}/."))).collect::<io::Result<HashSet<_>>>()?;
     let namespace = user_namespace("self")?;

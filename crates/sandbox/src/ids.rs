@@ -8,8 +8,8 @@
 //! | a user `U` with a range of subordinate ids from `S` | `U` for the account (1000), else `S + n`, without a gap where the account is |
 //! | a user `U` without one | `U`, and `n` is written beside the file; see [`crate::owners`] |
 //!
-//! The account being the user itself is what makes the member's own folders come out right on both sides without anybody
-//! changing their owner. One map serves all images, since the account has the same number in all of them.
+//! The account being the user itself is what makes the member's own folders come out right on both sides without
+//! anybody changing their owner. One map serves all images, since the account has the same number in all of them.
 
 use std::ffi::CString;
 use std::os::fd::OwnedFd;
@@ -37,9 +37,9 @@ pub enum Identity {
 }
 
 impl Identity {
-    /// The maps of a namespace below ours, as `uid_map` takes them: every owner to itself. A line may not span two lines
-    /// of our own map, so there are as many lines as ours has.
-    /// `only` are the user and group that there are when there is one of each only.
+    /// The maps of a namespace below ours, as `uid_map` takes them: every owner to itself. A line may not span two
+    /// lines of our own map, so there are as many lines as ours has. `only` are the user and group that there are when
+    /// there is one of each only.
     pub(crate) fn map_below(self, only: (u32, u32)) -> [String; 2] {
         let all = match self {
             Self::Single => return [only.0, only.1].map(|id| format!("{id} 0 1\n")),
@@ -58,9 +58,9 @@ impl Identity {
     }
 }
 
-/// Makes sure that this process can give files all the owners an image has: root can already, an ordinary user steps into
-/// a user namespace. One who has no subordinate ids is the only owner there, and other owners are written beside the files. Must be
-/// called while the process has a single thread.
+/// Makes sure that this process can give files all the owners an image has: root can already, an ordinary user steps
+/// into a user namespace. One who has no subordinate ids is the only owner there, and other owners are written beside
+/// the files. Must be called while the process has a single thread.
 ///
 /// # Errors
 /// [`SandboxError::Lacks`] with the remedy when this machine does not let the user do it.

@@ -52,14 +52,16 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     match job.purpose {
         Purpose::Build => filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?,
         Purpose::Workspace => {
-            // Nothing that is refused there is needed here any more, so everything that is started inherits it, and pays for it no more.
+            // Nothing that is refused there is needed here any more, so everything that is started inherits it, and
+            // pays for it no more.
             rustix::thread::set_no_new_privs(true).map_err(|error| format!("give up new privileges: {error}"))?;
             guard::begin().map_err(said("guard the folders"))?;
             filter::apply(job.purpose, false).map_err(said("filter system calls"))?;
         }
     }
     use_up_pids(job.oddities.skipped_pids);
-    // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look at.
+    // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look
+    // at.
     rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)
         .map_err(|error| format!("hide itself: {error}"))?;
     wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;

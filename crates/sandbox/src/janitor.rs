@@ -1,8 +1,9 @@
 //! A child that removes a command's unfinished work, however the command ends.
 //!
 //! A process that is killed cannot clean up after itself. So a small child waits on a pipe whose other end the command
-//! holds: when the pipe closes, for whatever reason, the child removes the directory if it is still there, and ends. It is in a
-//! session of its own, so that what is typed at the command's terminal, or sent to its group, does not reach it.
+//! holds: when the pipe closes, for whatever reason, the child removes the directory if it is still there, and ends. It
+//! is in a session of its own, so that what is typed at the command's terminal, or sent to its group, does not reach
+//! it.
 
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::path::Path;
@@ -20,9 +21,9 @@ pub struct Janitor {
     child: Pid,
 }
 
-/// Starts a child that calls `remove` on the directory once this process has ended, or the result is dropped. `remove` says
-/// whether the directory is gone; it is called again for a while when it is not, since what runs in the directory may
-/// just be ending. Must be called while the process has a single thread.
+/// Starts a child that calls `remove` on the directory once this process has ended, or the result is dropped. `remove`
+/// says whether the directory is gone; it is called again for a while when it is not, since what runs in the directory
+/// may just be ending. Must be called while the process has a single thread.
 ///
 /// # Errors
 /// When no process can be started.
@@ -54,8 +55,8 @@ fn become_quiet(keep: &OwnedFd) {
     let _ = rustix::process::setsid();
     let _ = rustix::process::chdir("/");
     let keep = keep.as_raw_fd() as libc::c_uint;
-    // SAFETY: closes descriptors that the parent's values own; in this child nobody uses those values again, and it ends by
-    // _exit, so none of them is dropped.
+    // SAFETY: closes descriptors that the parent's values own; in this child nobody uses those values again, and it
+    // ends by _exit, so none of them is dropped.
     unsafe {
         libc::close_range(0, keep - 1, 0);
         libc::close_range(keep + 1, libc::c_uint::MAX, 0);

@@ -133,7 +133,8 @@ pub struct CommandJob {
     pub group: u32,
     /// Which of standard input, output and error are to be a terminal inside.
     pub terminal: [bool; 3],
-    /// The name of an account inside, which is looked up there: its numbers, groups and home go before `user`, `group` and `env`.
+    /// The name of an account inside, which is looked up there: its numbers, groups and home go before `user`, `group`
+    /// and `env`.
     #[serde(default)]
     pub account: Option<String>,
     /// Instead of a program: something that this crate does itself, so that nothing in the image is needed for it.
@@ -151,7 +152,8 @@ pub enum Task {
         /// As what.
         name: String,
     },
-    /// Take such an archive from standard input. What it holds becomes `path`, or lies in it under `name` when it is a directory.
+    /// Take such an archive from standard input. What it holds becomes `path`, or lies in it under `name` when it is a
+    /// directory.
     Unpack {
         /// Where.
         path: String,

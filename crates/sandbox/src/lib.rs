@@ -1,20 +1,21 @@
 //! Namespaces, mounts, ids and terminals: the wall between outside and inside.
 //!
-//! This is the only crate with unsafe code and raw system calls. It knows no spec, no store and no image: it is told which
-//! directories to lay over each other, what to mount where, and which command to run. Nothing above it may assume that
-//! a workspace is a tree of processes.
+//! This is the only crate with unsafe code and raw system calls. It knows no spec, no store and no image: it is told
+//! which directories to lay over each other, what to mount where, and which command to run. Nothing above it may assume
+//! that a workspace is a tree of processes.
 //!
 //! The way through, from a command's start to its end:
 //!
-//! 1. [`ids::enter`], at the very beginning of the program: an ordinary user steps into a user namespace of their own, in
-//!    which all of the image's owners exist; root stays as it is.
+//! 1. [`ids::enter`], at the very beginning of the program: an ordinary user steps into a user namespace of their own,
+//!    in which all of the image's owners exist; root stays as it is.
 //! 2. [`janitor::watch`]: a child that removes the command's unfinished work, however the command ends.
-//! 3. [`session::Session::begin`] starts our own executable again ([`child::divert`] sends it here), single-threaded, and
-//!    tells it its [`job::Job`] over a socket that is its standard input: nothing about the job goes through arguments or the
-//!    environment.
-//! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`init`]), which builds the root
-//!    ([`root`]), pivots into it, and waits for orders.
-//! 5. [`session::Session::start`] has it run commands ([`command`], [`program`]), each behind a filter of system calls ([`filter`]).
+//! 3. [`session::Session::begin`] starts our own executable again ([`child::divert`] sends it here), single-threaded,
+//!    and tells it its [`job::Job`] over a socket that is its standard input: nothing about the job goes through
+//!    arguments or the environment.
+//! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`init`]), which builds
+//!    the root ([`root`]), pivots into it, and waits for orders.
+//! 5. [`session::Session::start`] has it run commands ([`command`], [`program`]), each behind a filter of system calls
+//!    ([`filter`]).
 //! 6. When the session is dropped, or its parent dies in whatever way, PID 1 goes, and with it everything inside: the
 //!    kernel ends all processes of a PID namespace, and the mounts go with the last process of the mount namespace.
 //!

@@ -90,7 +90,8 @@ impl Look {
 
 /// The bytes of a kernel structure.
 fn bytes_of<T: Copy>(value: &T) -> &[u8] {
-    // SAFETY: the kernel's structures were zeroed as a whole before they were filled, so that every byte is initialised, padding too.
+    // SAFETY: the kernel's structures were zeroed as a whole before they were filled, so that every byte is
+    // initialised, padding too.
     unsafe { std::slice::from_raw_parts((&raw const *value).cast::<u8>(), size_of::<T>()) }
 }
 
@@ -134,7 +135,8 @@ impl Became {
         Some(if matches!(call, libc::SYS_getuid | libc::SYS_geteuid) { user } else { group })
     }
 
-    /// What holds for a process: what it became itself, or else what the nearest of its parents did that became anybody.
+    /// What holds for a process: what it became itself, or else what the nearest of its parents did that became
+    /// anybody.
     fn find(&self, process: u32) -> Option<(u64, u32, u32)> {
         let mut at = process;
         for _ in 0..64 {

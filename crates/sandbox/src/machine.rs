@@ -10,8 +10,8 @@ use crate::job::{CommandJob, Job, Purpose};
 use crate::raw::Raw;
 use crate::{SandboxError, Session};
 
-/// A program of this machine: in `PATH`, or where administrators' programs lie. Parts of `PATH` that are no absolute path are passed over, since they stand for wherever
-/// the member happens to be, which may be a stranger's clone.
+/// A program of this machine: in `PATH`, or where administrators' programs lie. Parts of `PATH` that are no absolute
+/// path are passed over, since they stand for wherever the member happens to be, which may be a stranger's clone.
 pub fn find_program(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let places = std::env::split_paths(&path).chain(["/usr/sbin", "/sbin", "/usr/bin"].map(PathBuf::from));
@@ -142,8 +142,8 @@ pub fn identity() -> (Trait, Option<Identity>) {
     }
 }
 
-/// Builds a sandbox with nothing in it over `bench` (as [`Job::bench`]) and an empty layer, and asks for a command that is not
-/// there: then everything but the command works.
+/// Builds a sandbox with nothing in it over `bench` (as [`Job::bench`]) and an empty layer, and asks for a command that
+/// is not there: then everything but the command works.
 pub fn try_sandbox(identity: Identity, layer: &Path, bench: &Path) -> Vec<Trait> {
     let name = "a whole sandbox";
     let job = Job::new(Purpose::Build, vec![layer.to_owned()], bench.to_owned(), "cavrith");

@@ -33,7 +33,8 @@ pub(crate) fn measure() -> Use {
     let mut owners = BTreeMap::new();
     for pid in processes() {
         let Ok(stat) = fs::read_to_string(format!("/proc/{pid}/stat")) else { continue };
-        // The name may have blanks and brackets of its own; fields are counted from the last bracket (proc_pid_stat(5)).
+        // The name may have blanks and brackets of its own; fields are counted from the last bracket
+        // (proc_pid_stat(5)).
         let fields: Vec<&str> = stat.rsplit_once(')').map_or("", |(_, rest)| rest).split_whitespace().collect();
         let field = |number: usize| fields.get(number - 3).and_then(|text| text.parse::<u64>().ok()).unwrap_or(0);
         used.processes += 1;

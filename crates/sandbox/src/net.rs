@@ -38,8 +38,8 @@ enum Wish {
 
 /// Connects to ports inside, from outside.
 ///
-/// A socket belongs to the network namespace it was made in, whoever uses it. So one thread of this process steps into the
-/// inside's network, and makes the connections there that the others use.
+/// A socket belongs to the network namespace it was made in, whoever uses it. So one thread of this process steps into
+/// the inside's network, and makes the connections there that the others use.
 #[derive(Debug, Clone)]
 pub struct Connector {
     wishes: mpsc::Sender<Wish>,
@@ -80,7 +80,8 @@ impl Connector {
             .or_else(|error| self.connect_to((Ipv6Addr::LOCALHOST, port).into()).map_err(|_| error))
     }
 
-    /// The socket is made inside, and connected by whoever asks: a server that is slow to take connections holds up nobody else.
+    /// The socket is made inside, and connected by whoever asks: a server that is slow to take connections holds up
+    /// nobody else.
     fn connect_to(&self, address: SocketAddr) -> io::Result<TcpStream> {
         let family = if address.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
         let socket = self.ask(|answer| Wish::Socket(family, answer))?;

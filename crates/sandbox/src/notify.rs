@@ -1,7 +1,8 @@
 //! Answering system calls in the kernel's stead (seccomp_unotify(2)): the plumbing of the helpers that do.
 //!
-//! A helper looks at what a caller means through the caller's own entry in `/proc`. Whoever changes its arguments in the meantime must gain nothing by it: so what is
-//! allowed is done by the helper, on what it looked at, and never by the caller once more.
+//! A helper looks at what a caller means through the caller's own entry in `/proc`. Whoever changes its arguments in
+//! the meantime must gain nothing by it: so what is allowed is done by the helper, on what it looked at, and never by
+//! the caller once more.
 
 use std::fs::File;
 use std::io;
@@ -23,8 +24,8 @@ pub(crate) const fn step(code: u32, jt: u8, jf: u8, k: u32) -> libc::sock_filter
     libc::sock_filter { code: code as u16, jt, jf, k }
 }
 
-/// Starts a helper, which is a child of PID 1 and nobody's else, and returns the socket on which it waits to be told what to listen to. Must be called in a process with a
-/// single thread. The helper ends when `work` does.
+/// Starts a helper, which is a child of PID 1 and nobody's else, and returns the socket on which it waits to be told
+/// what to listen to. Must be called in a process with a single thread. The helper ends when `work` does.
 pub(crate) fn start_helper(work: impl FnOnce(UnixStream)) -> io::Result<UnixStream> {
     let (ours, theirs) = UnixStream::pair()?;
     // SAFETY: this process has a single thread; the child may do anything a fresh process may.
@@ -50,7 +51,8 @@ pub(crate) fn start_helper(work: impl FnOnce(UnixStream)) -> io::Result<UnixStre
     }
 }
 
-/// Closes everything but these: whoever reads what a command writes must not wait for a helper. The numbers from 0 on are theirs afterwards.
+/// Closes everything but these: whoever reads what a command writes must not wait for a helper. The numbers from 0 on
+/// are theirs afterwards.
 pub(crate) fn keep_only<const COUNT: usize>(kept: [OwnedFd; COUNT]) -> [OwnedFd; COUNT] {
     // Above all that is replaced, so that none of them is overwritten before it is moved.
     let high = kept.map(|fd| {
@@ -60,8 +62,8 @@ pub(crate) fn keep_only<const COUNT: usize>(kept: [OwnedFd; COUNT]) -> [OwnedFd;
         moved
     });
     for (number, fd) in high.iter().enumerate() {
-        // SAFETY: descriptors below are replaced in a process in which nobody uses the values that own them again; it ends by _exit, so none of
-        // them is dropped.
+        // SAFETY: descriptors below are replaced in a process in which nobody uses the values that own them again; it
+        // ends by _exit, so none of them is dropped.
         unsafe { libc::dup2(*fd, number as i32) };
     }
     // SAFETY: as above.
@@ -77,8 +79,8 @@ pub(crate) fn keep_only<const COUNT: usize>(kept: [OwnedFd; COUNT]) -> [OwnedFd;
 /// Installs a filter that asks, and returns where its questions arrive.
 pub(crate) fn listen(program: &mut [libc::sock_filter]) -> io::Result<OwnedFd> {
     let whole = libc::sock_fprog { len: program.len() as u16, filter: program.as_mut_ptr() };
-    // SAFETY: seccomp reads one sock_fprog and the instructions that it points to, which live until the call returns; what it
-    // returns is a descriptor that nobody else owns.
+    // SAFETY: seccomp reads one sock_fprog and the instructions that it points to, which live until the call returns;
+    // what it returns is a descriptor that nobody else owns.
     let listener = unsafe {
         libc::syscall(
             libc::SYS_seccomp,
@@ -204,7 +206,8 @@ pub(crate) fn read_text(caller: u32, address: u64) -> io::Result<Vec<u8>> {
     Err(io::Error::from_raw_os_error(libc::ENAMETOOLONG))
 }
 
-/// `_IOWR('!', 0, struct seccomp_notif)` and `_IOWR('!', 1, struct seccomp_notif_resp)` (linux/seccomp.h); libc has no names for them.
+/// `_IOWR('!', 0, struct seccomp_notif)` and `_IOWR('!', 1, struct seccomp_notif_resp)` (linux/seccomp.h); libc has no
+/// names for them.
 const SECCOMP_IOCTL_NOTIF_RECV: libc::Ioctl = request(0, size_of::<libc::seccomp_notif>());
 const SECCOMP_IOCTL_NOTIF_SEND: libc::Ioctl = request(1, size_of::<libc::seccomp_notif_resp>());
 

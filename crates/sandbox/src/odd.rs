@@ -1,8 +1,8 @@
 //! Starting our own executable under deliberately odd conditions, for sealing.
 //!
-//! What a build must not depend on is made different for it: umask, host name, locale, time zone, number of processors, and
-//! the order in which directories list their entries (by keeping its store in memory, where the order is another than on
-//! any disk). The time of day and the process ids inside are the sandbox's business ([`crate::job::Oddities`]).
+//! What a build must not depend on is made different for it: umask, host name, locale, time zone, number of processors,
+//! and the order in which directories list their entries (by keeping its store in memory, where the order is another
+//! than on any disk). The time of day and the process ids inside are the sandbox's business ([`crate::job::Oddities`]).
 
 use std::io;
 use std::os::unix::process::CommandExt as _;
@@ -20,8 +20,8 @@ use crate::{SandboxError, outside};
 pub const CONDITIONS: [&str; 5] =
     ["umask 077", "another host name", "locale tr_TR.UTF-8", "time zone Pacific/Kiritimati", "one processor"];
 
-/// Starts our own executable under the first argument `name`, with pipes as standard input and output, under odd conditions.
-/// `memory`: mount memory on this directory, for this child only.
+/// Starts our own executable under the first argument `name`, with pipes as standard input and output, under odd
+/// conditions. `memory`: mount memory on this directory, for this child only.
 ///
 /// # Errors
 /// When the machine refuses one of the conditions.

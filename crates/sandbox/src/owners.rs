@@ -1,13 +1,14 @@
 //! Recording owners where there is only one to give.
 //!
-//! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a helper of ours instead of
-//! the kernel: changing a file's owner writes it beside the file (the attribute `user.cavrith.owner`, as the store reads it), and becoming
-//! somebody else is answered with yes. What was answered so is remembered: who looks at a file sees the owner that is written beside it, and who asks who
-//! they are hears who they became ([`crate::looking`]). So a package manager's scripts find everything as they do on a machine with all
+//! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
+//! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
+//! `user.cavrith.owner`, as the store reads it), and becoming somebody else is answered with yes. What was answered so
+//! is remembered: who looks at a file sees the owner that is written beside it, and who asks who they are hears who
+//! they became ([`crate::looking`]). So a package manager's scripts find everything as they do on a machine with all
 //! owners.
 //!
-//! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes its
-//! arguments in the meantime cheats nobody but itself: the helper can reach nothing that the caller cannot.
+//! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes
+//! its arguments in the meantime cheats nobody but itself: the helper can reach nothing that the caller cannot.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -24,7 +25,8 @@ use crate::looking::{ASKING_CALLS, Became, LOOKING_CALLS, Look};
 use crate::notify::{self, Answer, Next};
 use crate::wire;
 
-/// The file beside an upper directory in which owners stand that no file can carry: `UID GID PATH` and a zero byte, for each.
+/// The file beside an upper directory in which owners stand that no file can carry: `UID GID PATH` and a zero byte, for
+/// each.
 pub const OTHERS: &str = "others";
 /// An id that leaves the owner as it is (chown(2)).
 const KEEP: u32 = u32::MAX;
@@ -165,7 +167,8 @@ impl Helper<'_> {
         self.record(&file, user as u32, group as u32)
     }
 
-    /// Answers a look at a file that has an owner written beside it, or was given one; false when the kernel's own answer is right.
+    /// Answers a look at a file that has an owner written beside it, or was given one; false when the kernel's own
+    /// answer is right.
     fn look(&self, asked: &libc::seccomp_notif) -> io::Result<bool> {
         let caller = asked.pid;
         let Some(look) = Look::at(asked) else { return Ok(false) };

@@ -1,9 +1,10 @@
 //! What a command becomes, made ready before there is a process for it, and the process that becomes it.
 //!
-//! A process that is copied only to become another program at once pays for the copy: page tables, faults on both sides, and throwing it all away.
-//! So a command of a workspace shares PID 1's memory until it is another program (clone(2), `CLONE_VM` and `CLONE_VFORK`); PID 1 stands still
-//! for that long. What the child would allocate would stay in PID 1 for ever, so nothing is allocated between: it is made here.
-//! The child becomes the account while it still shares that memory; that nobody else of the account may look into it is since PID 1 is not dumpable (ptrace(2)).
+//! A process that is copied only to become another program at once pays for the copy: page tables, faults on both
+//! sides, and throwing it all away. So a command of a workspace shares PID 1's memory until it is another program
+//! (clone(2), `CLONE_VM` and `CLONE_VFORK`); PID 1 stands still for that long. What the child would allocate would stay
+//! in PID 1 for ever, so nothing is allocated between: it is made here. The child becomes the account while it still
+//! shares that memory; that nobody else of the account may look into it is since PID 1 is not dumpable (ptrace(2)).
 
 use std::collections::BTreeMap;
 use std::ffi::CString;
@@ -50,7 +51,8 @@ fn list(path: &str) -> Vec<u8> {
 }
 
 impl Who {
-    /// The numbers that the command names, or those that its account has in the files of the inside (passwd(5), group(5)).
+    /// The numbers that the command names, or those that its account has in the files of the inside (passwd(5),
+    /// group(5)).
     pub fn find(command: &CommandJob) -> Result<Self, Why> {
         let mut env = command.env.clone();
         let Some(name) = &command.account else {
@@ -120,8 +122,8 @@ impl Ready<'_> {
         let typed_whole = self.program.named.as_bytes().contains(&b'/');
         let mut denied = None;
         for place in &self.program.places {
-            // SAFETY: all are texts that end with a zero byte, in lists that end with a null pointer, and outlive the call, since they are borrowed
-            // from `program`.
+            // SAFETY: all are texts that end with a zero byte, in lists that end with a null pointer, and outlive the
+            // call, since they are borrowed from `program`.
             unsafe { libc::execve(place.as_ptr(), self.argv.as_ptr(), self.env.as_ptr()) };
             match Errno::last() {
                 Errno::ENOENT if typed_whole && is_there(place) => {
@@ -158,13 +160,16 @@ fn places(program: &str, path: &str) -> Vec<String> {
         .collect()
 }
 
-/// Runs `child` in a process that shares this one's memory, which stands still until the child is another program or has ended.
+/// Runs `child` in a process that shares this one's memory, which stands still until the child is another program or
+/// has ended.
 ///
 /// # Safety
-/// The caller has a single thread. `child` drops nothing that the caller owns, keeps no lock, and ends by exec or `_exit`.
+/// The caller has a single thread. `child` drops nothing that the caller owns, keeps no lock, and ends by exec or
+/// `_exit`.
 pub(crate) unsafe fn start_sharing(child: impl FnMut() -> isize) -> nix::Result<Pid> {
     let mut stack = vec![0; STACK];
-    // SAFETY: the child has a stack of its own, which lives until it has left this memory: CLONE_VFORK has us wait for that.
+    // SAFETY: the child has a stack of its own, which lives until it has left this memory: CLONE_VFORK has us wait for
+    // that.
     unsafe { clone(Box::new(child), &mut stack, CloneFlags::CLONE_VM | CloneFlags::CLONE_VFORK, Some(libc::SIGCHLD)) }
 }
 

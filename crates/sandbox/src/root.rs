@@ -44,8 +44,9 @@ fn failed<E: std::fmt::Display>(doing: impl Into<String>) -> impl FnOnce(E) -> S
 
 /// Builds the root and steps into it. Returns notes on what could not be done as it should be.
 ///
-/// Whatever comes from outside is opened first, as mounts without a place and as descriptors. Then the roots are exchanged and the old one is gone, before anything of
-/// the image is looked at: no link of the image can lead anywhere but into the image, and each place is found without following even that.
+/// Whatever comes from outside is opened first, as mounts without a place and as descriptors. Then the roots are
+/// exchanged and the old one is gone, before anything of the image is looked at: no link of the image can lead anywhere
+/// but into the image, and each place is found without following even that.
 pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     let mut notes = Vec::new();
     let all_private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
@@ -67,7 +68,8 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     }
     rustix::process::chdir("merged").map_err(failed("enter the new root"))?;
     let own = Own::make(job, &mut notes)?;
-    // The old root lies over the new one for a moment, under the same name, and nothing has to be made for it (pivot_root(2)).
+    // The old root lies over the new one for a moment, under the same name, and nothing has to be made for it
+    // (pivot_root(2)).
     rustix::process::pivot_root(".", ".").map_err(failed("exchange the roots"))?;
     unmount(".", UnmountFlags::DETACH).map_err(failed("take the old root away"))?;
     rustix::process::chdir("/").map_err(failed("enter the new root"))?;
@@ -94,7 +96,8 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     Ok(notes)
 }
 
-/// A mount of something of the outside, without a place yet. The path has no links: what it led to when it was allowed is what it leads to now.
+/// A mount of something of the outside, without a place yet. The path has no links: what it led to when it was allowed
+/// is what it leads to now.
 fn from_outside(path: &Path) -> Result<OwnedFd, rustix::io::Errno> {
     let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
     let found = rustix::fs::openat2(CWD, path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty(), resolve)?;
@@ -136,7 +139,8 @@ impl Own {
         }
         mounts.push((dev, "dev"));
         for (node, place) in NODES.iter().zip(NODE_PLACES) {
-            // The node is the machine's own, so its rights and owner are out of reach; writing to it is no change of it.
+            // The node is the machine's own, so its rights and owner are out of reach; writing to it is no change of
+            // it.
             let node = from_outside(&Path::new("/dev").join(node)).map_err(io::Error::from);
             match node.and_then(|node| crate::attributes::read_only(&node).map(|()| node)) {
                 Ok(node) => mounts.push((node, place)),
@@ -167,8 +171,8 @@ fn new_filesystem(kind: &str, options: &[(&str, &str)], attributes: MountAttrFla
     attempt().map_err(failed(format!("make a filesystem of the kind {kind}")))
 }
 
-/// The overlay of all layers. Layers are named by descriptor: the kernel takes one page of options only, and no path can
-/// then bring a comma or a colon of its own.
+/// The overlay of all layers. Layers are named by descriptor: the kernel takes one page of options only, and no path
+/// can then bring a comma or a colon of its own.
 fn mount_layers(job: &Job) -> Step<()> {
     let directory = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
     let mut open = Vec::new();
@@ -198,7 +202,8 @@ fn mount_layers(job: &Job) -> Step<()> {
     mounted.map_err(failed("mount the layers"))
 }
 
-/// Copies the layers into `merged`, unless that was done before, and makes it a mount, as the exchange of the roots wants it.
+/// Copies the layers into `merged`, unless that was done before, and makes it a mount, as the exchange of the roots
+/// wants it.
 fn copy_layers(job: &Job, why: &str) -> Step<()> {
     rustix::process::chdir(&job.bench).map_err(failed(format!("enter {}", job.bench.display())))?;
     if !Path::new(copied::MARK).exists() {
@@ -216,9 +221,9 @@ fn copy_layers(job: &Job, why: &str) -> Step<()> {
     mount_bind_recursive("merged", "merged").map_err(failed("mount the copy of the layers"))
 }
 
-/// Limits the process ids of this PID namespace, and so its processes. The usual limit of a user's processes does not hold for
-/// the machine's root, whatever namespace it is in. Only from Linux 6.14 on does the file belong to the namespace; before, it is
-/// the whole machine's, and must not be touched.
+/// Limits the process ids of this PID namespace, and so its processes. The usual limit of a user's processes does not
+/// hold for the machine's root, whatever namespace it is in. Only from Linux 6.14 on does the file belong to the
+/// namespace; before, it is the whole machine's, and must not be touched.
 fn limit_processes() -> Result<(), String> {
     let release = rustix::system::uname().release().to_string_lossy().into_owned();
     let mut numbers =
@@ -280,7 +285,8 @@ fn place_for(inside: &Path, kind: OFlags) -> io::Result<OwnedFd> {
     Ok(rustix::fs::openat2(&root, inside, flags, Mode::empty(), resolve)?)
 }
 
-/// Makes directories for a place, the account's where another folder of the account is around it, else as the directory above.
+/// Makes directories for a place, the account's where another folder of the account is around it, else as the directory
+/// above.
 fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
     let mut at = std::path::PathBuf::new();
     for part in inside.components() {
@@ -332,8 +338,8 @@ fn attach(source: &OwnedFd, place: &OwnedFd) -> io::Result<()> {
     Ok(move_mount(source.as_fd(), "", place.as_fd(), "", by_descriptor)?)
 }
 
-/// Mounts one file over a file of the image; one that is not there is made. A link at its place is replaced, since what it leads to
-/// is not what is meant (`/etc/resolv.conf` often is one).
+/// Mounts one file over a file of the image; one that is not there is made. A link at its place is replaced, since what
+/// it leads to is not what is meant (`/etc/resolv.conf` often is one).
 fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     let inside = file.inside.strip_prefix("/").unwrap_or(&file.inside);
     let (Some(above), Some(name)) = (inside.parent(), inside.file_name()) else {
@@ -353,7 +359,8 @@ fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     attach(source, &place_for(inside, OFlags::empty())?)
 }
 
-/// The content of a file of the inside, which no link leads out of, if it is a plain one: whoever works inside may have put anything there, and nothing of it is waited for.
+/// The content of a file of the inside, which no link leads out of, if it is a plain one: whoever works inside may have
+/// put anything there, and nothing of it is waited for.
 pub(crate) fn read_inside(path: &Path) -> io::Result<Vec<u8>> {
     const LONGEST: u64 = 16 << 20;
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;

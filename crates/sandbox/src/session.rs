@@ -196,7 +196,8 @@ impl Session {
         Ok(Self { orders, notes, raw })
     }
 
-    /// Ends everything inside, and returns when nothing is left. Who waits for a command hears that the sandbox is gone.
+    /// Ends everything inside, and returns when nothing is left. Who waits for a command hears that the sandbox is
+    /// gone.
     pub fn end(&self) {
         self.raw.end();
     }
@@ -216,8 +217,8 @@ impl Session {
         Connector::new(namespace.into()).map_err(outside(doing))
     }
 
-    /// The process id, outside, of the process that all of the inside hangs on. It is not PID 1 of the inside, but in its namespaces
-    /// except that of processes.
+    /// The process id, outside, of the process that all of the inside hangs on. It is not PID 1 of the inside, but in
+    /// its namespaces except that of processes.
     pub fn process(&self) -> u32 {
         self.raw.pid()
     }
@@ -292,8 +293,8 @@ impl Session {
         }
     }
 
-    /// Runs a command to its end, without input, and gives what it writes to standard output and error to `on_output`, as it
-    /// comes. When it takes longer than `limit`, it and everything inside is ended, and the result is `None`.
+    /// Runs a command to its end, without input, and gives what it writes to standard output and error to `on_output`,
+    /// as it comes. When it takes longer than `limit`, it and everything inside is ended, and the result is `None`.
     ///
     /// # Errors
     /// When it cannot be started, or the sandbox is gone.
@@ -331,7 +332,8 @@ impl Session {
             let ended = ending.is_none() && ready.next() == Some(true);
             if ended {
                 ending = Some(running.wait()?);
-                // What it wrote before its end is still taken. What processes that it left behind write is not waited for.
+                // What it wrote before its end is still taken. What processes that it left behind write is not waited
+                // for.
                 deadline = deadline.min(Instant::now() + LEFTOVERS);
             }
             if talks && let Some(open) = &mut output {

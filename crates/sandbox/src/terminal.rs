@@ -1,9 +1,9 @@
 //! Lending a command inside the member's own terminal.
 //!
-//! A command that is typed to and looked at gets a terminal of its own, and what comes and goes is carried over: bytes, the
-//! size, and nothing else. When only one of the two is a terminal (`cavrith run -- ls | less`), somebody else works on
-//! the terminal too, and its modes are left alone: the command gets the streams as they are, and on none of them can it type
-//! in the member's name (the filter of system calls refuses that).
+//! A command that is typed to and looked at gets a terminal of its own, and what comes and goes is carried over: bytes,
+//! the size, and nothing else. When only one of the two is a terminal (`cavrith run -- ls | less`), somebody else works
+//! on the terminal too, and its modes are left alone: the command gets the streams as they are, and on none of them can
+//! it type in the member's name (the filter of system calls refuses that).
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -51,8 +51,8 @@ pub fn own_terminals() -> [bool; 3] {
     }
 }
 
-/// Whether we may type on our terminal and change its modes. In the background (`cavrith run -- serve &`) the kernel would stop
-/// us for trying.
+/// Whether we may type on our terminal and change its modes. In the background (`cavrith run -- serve &`) the kernel
+/// would stop us for trying.
 fn in_foreground() -> bool {
     let group = rustix::termios::tcgetpgrp(rustix::stdio::stdin());
     // A terminal that is not our controlling one has no foreground for us to be in.
@@ -66,8 +66,8 @@ fn copy_size(inner: &OwnedFd) {
     }
 }
 
-/// Carries everything between our terminal and the outer end of a command's, until the command ends. What the command wrote
-/// last is still shown.
+/// Carries everything between our terminal and the outer end of a command's, until the command ends. What the command
+/// wrote last is still shown.
 ///
 /// # Errors
 /// When the sandbox is gone.
@@ -92,7 +92,8 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
         if reading {
             watched.push(PollFd::new(rustix::stdio::stdin(), PollFlags::POLLIN));
         }
-        // Being brought to the foreground is told by no signal unless we were stopped, so in the background we look now and then.
+        // Being brought to the foreground is told by no signal unless we were stopped, so in the background we look now
+        // and then.
         let wait = if raw.is_some() { PollTimeout::NONE } else { PollTimeout::from(200u16) };
         match poll(&mut watched, wait) {
             Ok(_) | Err(nix::errno::Errno::EINTR) => {}
@@ -122,8 +123,8 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
     Ok(ending)
 }
 
-/// Passes on what can be read at once; false at the end. The outer end of a terminal whose inner ends are all closed reads
-/// as an error, which is its end.
+/// Passes on what can be read at once; false at the end. The outer end of a terminal whose inner ends are all closed
+/// reads as an error, which is its end.
 fn pass(from: BorrowedFd<'_>, to: impl AsFd) -> bool {
     let mut buffer = [0; 16 * 1024];
     let count = match rustix::io::read(from, &mut buffer) {

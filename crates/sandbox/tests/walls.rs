@@ -1,7 +1,7 @@
 //! The wall itself: sandboxes over Debian's busybox, without a spec or a store.
 //!
-//! A sandbox is our own executable started again, so this test has a `main` of its own, which first lets such processes go
-//! their way, and then runs every check. It needs root, or an ordinary user with a range of subordinate ids.
+//! A sandbox is our own executable started again, so this test has a `main` of its own, which first lets such processes
+//! go their way, and then runs every check. It needs root, or an ordinary user with a range of subordinate ids.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a test fails by panicking, and tells what it did")]
 
 use std::collections::BTreeMap;

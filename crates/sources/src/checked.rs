@@ -38,8 +38,8 @@ impl Checked {
     }
 }
 
-/// Copies the file at `from` into `staging` (a name that nothing has yet), and proves the copy. The copy has no name any more
-/// when this returns, so it goes when it is no longer needed, however the process ends.
+/// Copies the file at `from` into `staging` (a name that nothing has yet), and proves the copy. The copy has no name
+/// any more when this returns, so it goes when it is no longer needed, however the process ends.
 ///
 /// # Errors
 /// When the file cannot be read, or is not what it has to be.

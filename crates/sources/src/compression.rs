@@ -6,12 +6,12 @@ use crate::bounds::Bounded;
 
 /// Memory that decompressing xz may take; what `xz -9` needs, and some.
 const XZ_MEMORY: u64 = 100 << 20;
-/// Largest window of zstd as a power of two: 128 MiB. RFC 8878, section 3.1.1.1.2, asks for 8 MiB at least; archives packed
-/// for size use more.
+/// Largest window of zstd as a power of two: 128 MiB. RFC 8878, section 3.1.1.1.2, asks for 8 MiB at least; archives
+/// packed for size use more.
 const ZSTD_WINDOW_LOG: u32 = 27;
 
-/// The bytes of a stream that is gzip (RFC 1952), xz, zstd (RFC 8878) or not compressed at all, bounded by what `packed`
-/// bytes may unpack to.
+/// The bytes of a stream that is gzip (RFC 1952), xz, zstd (RFC 8878) or not compressed at all, bounded by what
+/// `packed` bytes may unpack to.
 ///
 /// # Errors
 /// When the beginning cannot be read.

@@ -134,8 +134,8 @@ pub(crate) fn lay(checked: &mut Checked, writer: &mut impl Sink) -> Result<(Cont
     Ok((control, paths))
 }
 
-/// Writes dpkg's database of the packages of a base, in its present format (dpkg(1), FILES): `status`, `info` and the empty
-/// files that dpkg expects.
+/// Writes dpkg's database of the packages of a base, in its present format (dpkg(1), FILES): `status`, `info` and the
+/// empty files that dpkg expects.
 ///
 /// # Errors
 /// When the store refuses.

@@ -1,4 +1,5 @@
-//! OCI images (OCI Image Specification 1.1): indexes, manifests, configurations, and layers with their marks of deletion.
+//! OCI images (OCI Image Specification 1.1): indexes, manifests, configurations, and layers with their marks of
+//! deletion.
 //!
 //! Only what has been proved against its digest comes here.
 
@@ -13,7 +14,8 @@ use crate::tarball::{self, Laying, Rights};
 use crate::{SourceError, blame, compression};
 pub use documents::{Descriptor, Execution, ImageConfiguration, ImageIndex, ImageManifest, Platform};
 
-/// Bytes that an index, manifest or configuration may have; the distribution specification asks registries to take manifests of up to four mebibytes.
+/// Bytes that an index, manifest or configuration may have; the distribution specification asks registries to take
+/// manifests of up to four mebibytes.
 pub const LONGEST_DOCUMENT: u64 = 8 << 20;
 /// Layers that an image may have.
 const MOST_LAYERS: usize = 512;

@@ -1,5 +1,5 @@
-//! Registries of OCI images (OCI Distribution Specification 1.1, "Pull"), with the three ways of showing who one is: not at all, by name and password
-//! (RFC 7617), or by a token that a service of the registry's gives for them.
+//! Registries of OCI images (OCI Distribution Specification 1.1, "Pull"), with the three ways of showing who one is:
+//! not at all, by name and password (RFC 7617), or by a token that a service of the registry's gives for them.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -65,7 +65,8 @@ impl<'a> Registry<'a> {
         SourceError::Unreachable { url: url.to_owned(), why: why.into(), offline: self.web.is_offline() }
     }
 
-    /// Asks, and shows who we are when the registry wants to know. What it takes is kept for the blobs of the same image.
+    /// Asks, and shows who we are when the registry wants to know. What it takes is kept for the blobs of the same
+    /// image.
     fn ask(&self, address: &str) -> Result<Answer, SourceError> {
         let accept = [("Accept", ACCEPT)];
         let answer = self.web.get(address, &accept, LONGEST_DOCUMENT)?;

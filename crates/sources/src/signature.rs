@@ -1,9 +1,11 @@
 //! Clear-signed texts (RFC 9580, section 7) and the keyrings that prove them.
 //!
-//! A small reader of our own over `ring`'s algorithms, since nothing here is ever signed, encrypted or decrypted: crates that do all of OpenPGP bring a hundred
-//! others. What cannot be verified (DSA, other curves, keys before version 4) proves nothing, and that is told.
+//! A small reader of our own over `ring`'s algorithms, since nothing here is ever signed, encrypted or decrypted:
+//! crates that do all of OpenPGP bring a hundred others. What cannot be verified (DSA, other curves, keys before
+//! version 4) proves nothing, and that is told.
 //!
-//! Nothing that a keyring says of a key counts before the key itself has signed it: how long it lasts, what it may do, which subkeys it has, that it was withdrawn.
+//! Nothing that a keyring says of a key counts before the key itself has signed it: how long it lasts, what it may do,
+//! which subkeys it has, that it was withdrawn.
 
 mod certificate;
 mod cleartext;
@@ -37,7 +39,8 @@ pub struct Keyring {
 }
 
 impl Keyring {
-    /// Adds the keys of a keyring, armoured or not. What another keyring says of the same key is added to what is known of it.
+    /// Adds the keys of a keyring, armoured or not. What another keyring says of the same key is added to what is known
+    /// of it.
     ///
     /// # Errors
     /// When it is no keyring.
@@ -63,7 +66,8 @@ impl Keyring {
         self.keys.is_empty()
     }
 
-    /// The text of a clear-signed file, when a key of this ring has signed it and no signature by one of them is wrong. `now` is in seconds since
+    /// The text of a clear-signed file, when a key of this ring has signed it and no signature by one of them is wrong.
+    /// `now` is in seconds since
     /// 1970. Only what was signed is returned.
     ///
     /// # Errors

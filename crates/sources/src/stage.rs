@@ -1,8 +1,9 @@
-//! Many packages laid at once into one stage of a base, unpacked and not configured yet: what dpkg(1) would have done by `--unpack`.
+//! Many packages laid at once into one stage of a base, unpacked and not configured yet: what dpkg(1) would have done
+//! by `--unpack`.
 //!
-//! Three things that dpkg decides package by package are decided here when all have been read ([`Stage::settle`]): which of two packages a path belongs to (by
-//! `Replaces`, Debian Policy Manual, section 7.6, or by a diversion, dpkg-divert(1)), what of dpkg's own records changes, and which triggers
-//! new files set off (deb-triggers(5)).
+//! Three things that dpkg decides package by package are decided here when all have been read ([`Stage::settle`]):
+//! which of two packages a path belongs to (by `Replaces`, Debian Policy Manual, section 7.6, or by a diversion,
+//! dpkg-divert(1)), what of dpkg's own records changes, and which triggers new files set off (deb-triggers(5)).
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -137,8 +138,9 @@ pub struct Stage<'a> {
 }
 
 impl Stage<'_> {
-    /// Decides who has what several packages bring, by `Replaces` and by the diversions that are known: what has to be moved for it. With `last`
-    /// every path has to be decided; before, those that a diversion may still decide are left.
+    /// Decides who has what several packages bring, by `Replaces` and by the diversions that are known: what has to be
+    /// moved for it. With `last` every path has to be decided; before, those that a diversion may still decide are
+    /// left.
     ///
     /// # Errors
     /// Two packages with the same file, neither of which gives way.
@@ -177,7 +179,8 @@ impl Stage<'_> {
         Ok(moves)
     }
 
-    /// Decides about paths that packages of earlier stages have: what has to be moved, and dpkg's records of those that lose files.
+    /// Decides about paths that packages of earlier stages have: what has to be moved, and dpkg's records of those that
+    /// lose files.
     ///
     /// # Errors
     /// A package with a file of another one that it does not replace.
@@ -229,7 +232,8 @@ impl Stage<'_> {
         Ok((moves, records))
     }
 
-    /// dpkg's records with these packages unpacked, by their paths beneath `/var/lib/dpkg`; and whether each is a script.
+    /// dpkg's records with these packages unpacked, by their paths beneath `/var/lib/dpkg`; and whether each is a
+    /// script.
     ///
     /// # Errors
     /// A package that names a configuration file and does not bring it.
@@ -277,7 +281,8 @@ impl Stage<'_> {
         Ok(records)
     }
 
-    /// Triggers of packages beneath that the new files set off. Packages of this stage see all files when they are configured.
+    /// Triggers of packages beneath that the new files set off. Packages of this stage see all files when they are
+    /// configured.
     fn set_off(&self, file_triggers: &str) -> String {
         let own: BTreeSet<_> = self.packages.iter().map(|package| package.qualified.as_str()).collect();
         let mut names = BTreeSet::new();

@@ -1,7 +1,7 @@
 //! Tar archives: ustar and pax (POSIX.1-2024, pax), and GNU's long names.
 //!
-//! Headers are read by the `tar` crate; long names and pax records are read here, because their lengths come from outside
-//! and have to be bounded.
+//! Headers are read by the `tar` crate; long names and pax records are read here, because their lengths come from
+//! outside and have to be bounded.
 
 use std::collections::BTreeMap;
 use std::io::{self, Read};
@@ -25,7 +25,8 @@ const XATTR_PREFIX: &[u8] = b"SCHILY.xattr.";
 pub enum Rights {
     /// Owners, all twelve mode bits and attributes, as it says: the base.
     AsGiven,
-    /// Everything is root's and nobody else may write it; set-uid and set-gid programs are refused: toolchains, extensions.
+    /// Everything is root's and nobody else may write it; set-uid and set-gid programs are refused: toolchains,
+    /// extensions.
     Plain,
 }
 

@@ -1,6 +1,7 @@
 //! Files over HTTP (RFC 9110), with what breaks off carried on (section 14, range requests).
 //!
-//! Nothing that arrives is trusted: a file is proved against its digest by whoever asked for it, and its length is bounded here.
+//! Nothing that arrives is trusted: a file is proved against its digest by whoever asked for it, and its length is
+//! bounded here.
 
 use std::fs::File;
 use std::io::{self, Read, Seek as _, SeekFrom, Write as _};
@@ -17,7 +18,8 @@ use crate::SourceError;
 const TRIES: u32 = 4;
 /// Time before the second try; doubled for each further one.
 const FIRST_PAUSE: Duration = Duration::from_millis(300);
-/// How long one answer may take to come. One that takes longer is asked for the rest: whoever is only slow goes on, and whoever has stalled is noticed.
+/// How long one answer may take to come. One that takes longer is asked for the rest: whoever is only slow goes on, and
+/// whoever has stalled is noticed.
 const LONGEST_STRETCH: Duration = Duration::from_secs(120);
 /// Bytes after which a try counts as one that got on, so that the tries are counted anew.
 const STRIDE: u64 = 1 << 20;
@@ -59,7 +61,8 @@ impl Answer {
 }
 
 impl Web {
-    /// The way to the web, over the proxies that the environment names; or with `offline` none: then no socket is ever opened.
+    /// The way to the web, over the proxies that the environment names; or with `offline` none: then no socket is ever
+    /// opened.
     pub fn new(offline: bool) -> Self {
         let agent = || {
             let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
@@ -88,7 +91,8 @@ impl Web {
         shown.push((beginning.to_owned(), authorization.to_owned()));
     }
 
-    /// Asks for a document of modest length, and gives the answer whatever its status, as long as it is one that will not be another soon.
+    /// Asks for a document of modest length, and gives the answer whatever its status, as long as it is one that will
+    /// not be another soon.
     ///
     /// # Errors
     /// When nobody answers, or more than `longest` bytes come.
@@ -165,8 +169,9 @@ impl Web {
         })
     }
 
-    /// Fetches a file into `to`, going on from what is there already. `longest` bounds it; `progress` hears how many bytes are there,
-    /// and of how many when that is known. What had arrived when it broke off stays, for the next time.
+    /// Fetches a file into `to`, going on from what is there already. `longest` bounds it; `progress` hears how many
+    /// bytes are there, and of how many when that is known. What had arrived when it broke off stays, for the next
+    /// time.
     ///
     /// # Errors
     /// When it cannot be reached, or is too long.

@@ -11,7 +11,8 @@ use crate::checked::Checked;
 use crate::tarball::Laying;
 use crate::{SourceError, blame};
 
-/// Whether a file begins as zip archives do (APPNOTE.TXT, section 4.3.7; an empty one begins with its end, section 4.3.16).
+/// Whether a file begins as zip archives do (APPNOTE.TXT, section 4.3.7; an empty one begins with its end, section
+/// 4.3.16).
 ///
 /// # Errors
 /// When it cannot be read.
@@ -44,8 +45,9 @@ pub fn read_one(checked: &mut Checked, path: &str, longest: u64) -> Result<Optio
     Ok(Some(bytes))
 }
 
-/// A zip archive tells of each entry twice: right before it (APPNOTE.TXT, section 4.3.7) and in the central directory (section 4.3.12).
-/// Programs that read the one see another archive than those that read the other, when the two do not say the same.
+/// A zip archive tells of each entry twice: right before it (APPNOTE.TXT, section 4.3.7) and in the central directory
+/// (section 4.3.12). Programs that read the one see another archive than those that read the other, when the two do not
+/// say the same.
 fn directories_agree(checked: &mut Checked) -> Result<(), SourceError> {
     let name = checked.name().to_owned();
     let damaged = |why: String| SourceError::Damaged { name: name.clone(), why };

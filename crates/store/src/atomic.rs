@@ -1,8 +1,9 @@
 //! The one way a file gets its content, wherever it lies: in the store, in a project, in a workspace, in `/etc`.
 //!
-//! The content goes into a file that nobody else can have under way: without a name where the filesystem has that, else under a random name that is made
-//! exclusively. It is synced, given its name by a rename, and the directory is synced. After a crash at any moment the name holds either the old content or the
-//! new one. What another process left beside the file is never looked at.
+//! The content goes into a file that nobody else can have under way: without a name where the filesystem has that, else
+//! under a random name that is made exclusively. It is synced, given its name by a rename, and the directory is synced.
+//! After a crash at any moment the name holds either the old content or the new one. What another process left beside
+//! the file is never looked at.
 
 use std::ffi::OsString;
 use std::fs::{self, File};
@@ -19,7 +20,8 @@ use crate::{StoreError, faults, io_error};
 /// How often a random name is tried, each of which somebody else would have to have hit on.
 const TRIES: u32 = 16;
 
-/// Writes a file whole. It keeps the rights of the file that was there, and where the name is a link, what it leads to is written.
+/// Writes a file whole. It keeps the rights of the file that was there, and where the name is a link, what it leads to
+/// is written.
 ///
 /// # Errors
 /// When the disk refuses; the old content is then untouched.
@@ -42,7 +44,8 @@ pub struct NewFile {
 }
 
 impl NewFile {
-    /// Begins the file that is to be at `path`, with these rights (less those that the process's umask takes) when there is none yet.
+    /// Begins the file that is to be at `path`, with these rights (less those that the process's umask takes) when
+    /// there is none yet.
     ///
     /// # Errors
     /// When the directory cannot be written to, or something that is no file is in the place.

@@ -211,7 +211,8 @@ impl Store {
     /// Takes out what is damaged, so that it is made or fetched again, and says what that was.
     ///
     /// # Errors
-    /// When the store cannot be listed or the disk refuses; [`StoreError::InUse`] when a layer that somebody uses is damaged, and only that is left.
+    /// When the store cannot be listed or the disk refuses; [`StoreError::InUse`] when a layer that somebody uses is
+    /// damaged, and only that is left.
     pub fn repair(&self, staging: &Staging, tell: &dyn Fn(&str)) -> Result<Vec<Damage>, StoreError> {
         let damage = self.check(tell)?;
         let layers = self.root().join("layers");

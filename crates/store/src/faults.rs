@@ -1,7 +1,8 @@
-//! A seam at which tests let the disk fail: builds for development count what the store is about to write, and `CAVRITH_FAULT` makes one of them fail.
+//! A seam at which tests let the disk fail: builds for development count what the store is about to write, and
+//! `CAVRITH_FAULT` makes one of them fail.
 //!
-//! `error:N` makes the N-th of them an error (as on a disk that is full), `short:N` lets the N-th write take half of what it was given and the next one fail,
-//! `kill:N` ends the process there. In a release nothing of it exists.
+//! `error:N` makes the N-th of them an error (as on a disk that is full), `short:N` lets the N-th write take half of
+//! what it was given and the next one fail, `kill:N` ends the process there. In a release nothing of it exists.
 
 use std::io;
 

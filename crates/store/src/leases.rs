@@ -1,8 +1,8 @@
 //! Who uses which layers now.
 //!
-//! A command that relies on layers writes their names into `staging/RUN/uses`. It does so while it holds the file `collecting` locked
-//! together with others; [`crate::collecting`] holds it alone while it decides what may go. So between finding a layer and
-//! writing that it is used, nobody takes it away.
+//! A command that relies on layers writes their names into `staging/RUN/uses`. It does so while it holds the file
+//! `collecting` locked together with others; [`crate::collecting`] holds it alone while it decides what may go. So
+//! between finding a layer and writing that it is used, nobody takes it away.
 
 use std::collections::BTreeSet;
 use std::fs::{self, File};
@@ -42,7 +42,8 @@ impl Store {
         File::options().write(true).create(true).truncate(false).open(&path).map_err(io_error("open", &path))
     }
 
-    /// Keeps collectors away as long as the result lives. Nothing when this store has no lease: then nothing is relied on for long.
+    /// Keeps collectors away as long as the result lives. Nothing when this store has no lease: then nothing is relied
+    /// on for long.
     pub(crate) fn hold_collectors(&self) -> Result<Option<File>, StoreError> {
         if self.lease.is_none() {
             return Ok(None);

@@ -12,8 +12,8 @@
 //! ```
 //!
 //! Nothing is written under its final name: a layer is made in [`staging`] and renamed into place, a record is written
-//! beside its name and renamed ([`atomic`]). So whatever is visible is whole, also after a kill at any moment. Layers are
-//! never changed once they are in place. What a dead command left in staging is swept by the next one.
+//! beside its name and renamed ([`atomic`]). So whatever is visible is whole, also after a kill at any moment. Layers
+//! are never changed once they are in place. What a dead command left in staging is swept by the next one.
 //!
 //! The way through: [`Store::open`] → [`staging::Staging`] → a [`writer::LayerWriter`] (for archives) or
 //! [`walk::capture`] (for what a step changed) → [`Store::keep`] → [`Store::remember`]. [`walk::measure`] reads a layer
@@ -144,8 +144,8 @@ impl Store {
         self.ownership
     }
 
-    /// Reads every byte of a layer's files. `expected` is what its manifest says, which alone knows whose a link is where owners are
-    /// recorded.
+    /// Reads every byte of a layer's files. `expected` is what its manifest says, which alone knows whose a link is
+    /// where owners are recorded.
     ///
     /// # Errors
     /// When something cannot be read.
@@ -173,7 +173,8 @@ impl Store {
         self.layer_dir(layer).join("root")
     }
 
-    /// A file of an image, from the uppermost layer that has it; nothing when the image, which `merged` describes, has no such file.
+    /// A file of an image, from the uppermost layer that has it; nothing when the image, which `merged` describes, has
+    /// no such file.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -219,8 +220,9 @@ impl Store {
         measured.tree.digest() == *layer && measured.other_times.iter().all(is_directory)
     }
 
-    /// Puts a staged layer in its place. With `replace`, the time stamp that all its files carry, one that is there already is read, and exchanged
-    /// when it is not as it was made; one that is stays, since somebody may be using it. Afterwards the layer survives a crash.
+    /// Puts a staged layer in its place. With `replace`, the time stamp that all its files carry, one that is there
+    /// already is read, and exchanged when it is not as it was made; one that is stays, since somebody may be using it.
+    /// Afterwards the layer survives a crash.
     ///
     /// # Errors
     /// When the disk refuses.

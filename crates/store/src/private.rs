@@ -1,7 +1,8 @@
 //! Directories that nobody but their owner can enter.
 //!
-//! A store, a scratch and a kept folder hold programs with set-uid bits and files that were made for nobody else's eyes. The rights of those count inside only as long as
-//! nobody comes to them from outside; so the directories above them are closed, whatever the process's umask is, and closed again when somebody opened them.
+//! A store, a scratch and a kept folder hold programs with set-uid bits and files that were made for nobody else's
+//! eyes. The rights of those count inside only as long as nobody comes to them from outside; so the directories above
+//! them are closed, whatever the process's umask is, and closed again when somebody opened them.
 
 use std::fs::{self, DirBuilder};
 use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};

@@ -1,7 +1,8 @@
 //! Several archives laid into one layer at once.
 //!
-//! Each has a number, and what comes out depends on the numbers, never on which thread was faster. A path that two of them bring is *contested*: the
-//! content that comes second is put aside, and who gets the path is [decided](SharedWriter::contested) when all have been read.
+//! Each has a number, and what comes out depends on the numbers, never on which thread was faster. A path that two of
+//! them bring is *contested*: the content that comes second is put aside, and who gets the path is
+//! [decided](SharedWriter::contested) when all have been read.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -100,7 +101,8 @@ pub struct SharedWriter {
     shared: Mutex<Shared>,
 }
 
-/// Where contents lie that are not decided: a directory of the layer itself, so that they can be moved inside too. Whoever completes the layer removes it.
+/// Where contents lie that are not decided: a directory of the layer itself, so that they can be moved inside too.
+/// Whoever completes the layer removes it.
 pub const ASIDE: &str = ".cavrith-aside";
 
 impl SharedWriter {
@@ -130,7 +132,8 @@ impl SharedWriter {
         listed.collect()
     }
 
-    /// Gives a contested path to one archive, and the others' contents another path, or none: what has to be moved for it.
+    /// Gives a contested path to one archive, and the others' contents another path, or none: what has to be moved for
+    /// it.
     pub fn settle(&self, path: &RootPath, winner: usize, others: Option<&RootPath>) -> Vec<Move> {
         let mut shared = self.lock();
         let Some(claims) = shared.contested.remove(path) else { return Vec::new() };
@@ -154,7 +157,8 @@ impl SharedWriter {
         Move { from: path.clone(), to: Some(to.clone()) }
     }
 
-    /// Moves what is to be moved. Only while nobody else has worked on the layer: its directories are followed by the kernel.
+    /// Moves what is to be moved. Only while nobody else has worked on the layer: its directories are followed by the
+    /// kernel.
     ///
     /// # Errors
     /// When the disk refuses.
@@ -239,8 +243,8 @@ impl SharedWriter {
     }
 }
 
-/// Takes the entries of one of several archives. The bytes of files are not digested on the way: what is laid this way is worked on further, and digested
-/// when that is done.
+/// Takes the entries of one of several archives. The bytes of files are not digested on the way: what is laid this way
+/// is worked on further, and digested when that is done.
 #[derive(Debug)]
 pub struct ArchiveSink<'a> {
     writer: &'a SharedWriter,

@@ -72,7 +72,8 @@ impl Store {
     /// When the disk refuses.
     pub fn stage(&self, name: &str) -> Result<Staging, StoreError> {
         let dir = self.staging_dir(name);
-        // Locked before it has the name at which others look for what is dead: one that is there and not locked is dead for certain.
+        // Locked before it has the name at which others look for what is dead: one that is there and not locked is dead
+        // for certain.
         let aside = being_made(&dir);
         fs::create_dir(&aside).map_err(io_error("make", &aside))?;
         let held = aside.join("held");

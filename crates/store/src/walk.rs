@@ -66,8 +66,8 @@ pub fn capture(dir: PathBuf, epoch: u64, owners: Owners<'_>) -> Result<StagedLay
     Ok(StagedLayer::new(dir, tree))
 }
 
-/// Takes what differs between a copy of a root and what it was copied from as a layer: `dir` is a directory of staging whose `merged` was a
-/// copy of `lower`. What is the same goes; what is gone becomes a deletion.
+/// Takes what differs between a copy of a root and what it was copied from as a layer: `dir` is a directory of staging
+/// whose `merged` was a copy of `lower`. What is the same goes; what is gone becomes a deletion.
 ///
 /// # Errors
 /// When something cannot be read or changed.
@@ -80,8 +80,8 @@ pub fn capture_copy(dir: PathBuf, epoch: u64, owners: Owners<'_>, lower: &Tree) 
     let touched: BTreeSet<_> =
         walk.times.iter().filter(|(_, time)| *time != (epoch as i64, 0)).map(|(path, _)| path.clone()).collect();
     let mut tree = walk.hash_files(&root)?;
-    // A copy has one name only, and the time stamp of its layer: what has others was changed, were it to what it was. An overlay sees
-    // it the same way.
+    // A copy has one name only, and the time stamp of its layer: what has others was changed, were it to what it was.
+    // An overlay sees it the same way.
     let same = |path: &RootPath, entry: &Entry| {
         let linked = matches!(entry.kind, Kind::File { links: Some(_), .. });
         !linked

@@ -61,8 +61,8 @@ pub enum Links {
     Refuse,
     /// Follow it, inside the root: roots have `/bin` as a link to `usr/bin`.
     Follow,
-    /// Follow it on the way to an entry; a directory that is named where a link is takes the link's place (OCI Image Specification 1.1, "Image Layer Filesystem
-    /// Changeset").
+    /// Follow it on the way to an entry; a directory that is named where a link is takes the link's place (OCI Image
+    /// Specification 1.1, "Image Layer Filesystem Changeset").
     Replace,
 }
 
@@ -95,8 +95,8 @@ pub struct LayerWriter {
     links: Links,
     /// What the layer will lie over, when that is known: links in it lead on, and its directories keep their rights.
     beneath: Option<Arc<Tree>>,
-    /// Directories that an entry named itself, as against those made because something lies in them; and which of several archives named
-    /// each.
+    /// Directories that an entry named itself, as against those made because something lies in them; and which of
+    /// several archives named each.
     named: BTreeMap<RootPath, usize>,
     next_group: u64,
     /// Owner of what this process creates.
@@ -226,7 +226,8 @@ impl LayerWriter {
         self.directory_of(path, meta, 0)
     }
 
-    /// A directory that the archive with this number names. Of several archives the first one's rights hold, whichever comes first.
+    /// A directory that the archive with this number names. Of several archives the first one's rights hold, whichever
+    /// comes first.
     pub(crate) fn directory_of(&mut self, path: &RootPath, meta: Meta, archive: usize) -> Result<(), StoreError> {
         let at = self.place(path)?;
         let below =
@@ -288,7 +289,8 @@ impl LayerWriter {
         Ok(size)
     }
 
-    /// Takes away what lies beneath at a path; nothing when nothing does. What this layer itself has there stays, and hides what lies beneath.
+    /// Takes away what lies beneath at a path; nothing when nothing does. What this layer itself has there stays, and
+    /// hides what lies beneath.
     ///
     /// # Errors
     /// When it is refused, or the disk refuses.
@@ -400,8 +402,8 @@ impl LayerWriter {
         Ok(())
     }
 
-    /// Gives the directories that this layer made only because something lies in them the rights that a lower tree gives
-    /// them, so that laying the layer over that tree changes nothing but what it holds.
+    /// Gives the directories that this layer made only because something lies in them the rights that a lower tree
+    /// gives them, so that laying the layer over that tree changes nothing but what it holds.
     pub fn adopt_parents(&mut self, lower: &Tree) {
         for (path, entry) in &mut self.tree.entries {
             if let Some(below) = lower.get(path)

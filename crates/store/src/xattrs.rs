@@ -70,8 +70,9 @@ pub(crate) fn read(path: &Path) -> io::Result<BTreeMap<Vec<u8>, Vec<u8>>> {
 /// Capabilities of a file.
 const CAPABILITY: &[u8] = b"security.capability";
 
-/// Capabilities in the form that names no user namespace. One that was set in a namespace also says whose root it is for (linux/capability.h: `struct
-/// vfs_ns_cap_data`, revision 3), which is another number for every user; the layer's own root is meant by all of them.
+/// Capabilities in the form that names no user namespace. One that was set in a namespace also says whose root it is
+/// for (linux/capability.h: `struct vfs_ns_cap_data`, revision 3), which is another number for every user; the layer's
+/// own root is meant by all of them.
 fn plain_capability(mut value: Vec<u8>) -> Vec<u8> {
     if value.len() == 24 && value[3] == 3 {
         value.truncate(20);

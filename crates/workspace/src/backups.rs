@@ -1,7 +1,8 @@
-//! Scratches that were to be removed: set aside for a while, since nothing that somebody made by hand is thrown away at once.
+//! Scratches that were to be removed: set aside for a while, since nothing that somebody made by hand is thrown away at
+//! once.
 //!
-//! They lie in `backups/NAME-ID/TIME/`, and their files in `root/` in it, as they were inside. The next one that is set aside removes those that are older than
-//! [`DAYS`], and the oldest while all together are larger than [`MOST_BYTES`].
+//! They lie in `backups/NAME-ID/TIME/`, and their files in `root/` in it, as they were inside. The next one that is set
+//! aside removes those that are older than [`DAYS`], and the oldest while all together are larger than [`MOST_BYTES`].
 
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
@@ -36,7 +37,8 @@ pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<Pa
     Ok(Some(to))
 }
 
-/// Removes what is too old or too much, but not what was just set aside. What cannot be removed now is for the next time.
+/// Removes what is too old or too much, but not what was just set aside. What cannot be removed now is for the next
+/// time.
 fn tidy(home: &Home, newest: &Path) {
     let entries = |dir: &Path| fs::read_dir(dir).into_iter().flatten().flatten().map(|entry| entry.path());
     let made = |path: &PathBuf| path.file_name()?.to_str()?.parse::<u64>().ok();

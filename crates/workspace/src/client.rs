@@ -33,7 +33,8 @@ pub struct Client {
     stream: UnixStream,
 }
 
-/// Connects to a socket by way of an open directory: the path of a socket may have 107 bytes only (unix(7)), and a home's path more.
+/// Connects to a socket by way of an open directory: the path of a socket may have 107 bytes only (unix(7)), and a
+/// home's path more.
 fn connect(dir: &Path) -> Option<UnixStream> {
     let opened = File::open(dir).ok()?;
     UnixStream::connect(Path::new("/proc/self/fd").join(opened.as_raw_fd().to_string()).join(DOOR)).ok()
@@ -149,8 +150,8 @@ impl Client {
         }
     }
 
-    /// Hears what happens until everything has come to rest; whether all went well. With `linger` it is nothing when it had not come to rest that
-    /// long after everything was begun.
+    /// Hears what happens until everything has come to rest; whether all went well. With `linger` it is nothing when it
+    /// had not come to rest that long after everything was begun.
     ///
     /// # Errors
     /// When the workspace is stopped meanwhile.

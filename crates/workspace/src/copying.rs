@@ -1,7 +1,7 @@
 //! Files in and out of a workspace, running or not.
 //!
-//! The inner side is done by a process of ours that has become the account ([`Task`]), so owners come out right and no program of the
-//! image is needed. What comes out is taken as hostile.
+//! The inner side is done by a process of ours that has become the account ([`Task`]), so owners come out right and no
+//! program of the image is needed. What comes out is taken as hostile.
 
 use std::fs::File;
 use std::io::Read as _;
@@ -49,7 +49,8 @@ pub fn copy_in(client: Client, outside: &Path, inside: &str, account: Option<Str
     packed.map_err(failed(&what))
 }
 
-/// Copies a file or directory of a workspace to this machine. In a directory that is there it gets its own name. Returns what it became.
+/// Copies a file or directory of a workspace to this machine. In a directory that is there it gets its own name.
+/// Returns what it became.
 ///
 /// # Errors
 /// When it cannot be read there or written here.

@@ -1,7 +1,7 @@
 //! What services and steps write, kept with the time of each line.
 //!
-//! A line of a log is milliseconds since 1970, a blank, and what was written. A log that has grown to [`LARGEST`] becomes the earlier
-//! one, in the place of the one before, so each source has twice as much at most.
+//! A line of a log is milliseconds since 1970, a blank, and what was written. A log that has grown to [`LARGEST`]
+//! becomes the earlier one, in the place of the one before, so each source has twice as much at most.
 
 use std::fs::{self, File};
 use std::io::{self, BufRead as _, BufReader, Read as _, Write as _};

@@ -1,9 +1,10 @@
 //! The keeper: one process in the background for each workspace that runs.
 //!
-//! It holds the sandbox, supervises services, carries ports, and answers at the workspace's door. It is our own executable, started under
-//! another name ([`divert`]) in a session of its own, and told its job over a socket that is its standard input, so it depends on no terminal. Everything inside
-//! ends with it, however it ends; what is no process of the inside (control groups, address translation) is written down in its staging, where
-//! its janitor finds it.
+//! It holds the sandbox, supervises services, carries ports, and answers at the workspace's door. It is our own
+//! executable, started under another name ([`divert`]) in a session of its own, and told its job over a socket that is
+//! its standard input, so it depends on no terminal. Everything inside ends with it, however it ends; what is no
+//! process of the inside (control groups, address translation) is written down in its staging, where its janitor finds
+//! it.
 //!
 //! | module | what |
 //! |---|---|
@@ -53,8 +54,8 @@ use work::Keeper;
 
 /// The name under which our executable is started as a keeper. Nobody can type it by accident.
 const NAME: &str = "cavrith: keeper";
-/// In the workspace's directory, with the keeper's number after it: what its janitor has to remove. It does not lie in the keeper's staging, which
-/// any other command sweeps away once the keeper is dead.
+/// In the workspace's directory, with the keeper's number after it: what its janitor has to remove. It does not lie in
+/// the keeper's staging, which any other command sweeps away once the keeper is dead.
 const LEAVINGS: &str = "leavings-";
 /// How often it is looked whether the workspace's directory is still there.
 const LOOK: Duration = Duration::from_secs(2);
@@ -115,7 +116,8 @@ pub struct Launch<'a> {
     pub plain: bool,
 }
 
-/// Starts a keeper, and returns when it answers at the door. True when it is this one, and not one that was there already.
+/// Starts a keeper, and returns when it answers at the door. True when it is this one, and not one that was there
+/// already.
 ///
 /// # Errors
 /// When the workspace cannot be begun; then no process is left.

@@ -1,7 +1,7 @@
 //! Kept folders: looked into, backed up to one file, restored from one.
 //!
-//! A backup is a tar archive, compressed with zstd (RFC 8878), with the owners' numbers as the workspace has them, so it can be restored on
-//! another machine and read by any program for such archives.
+//! A backup is a tar archive, compressed with zstd (RFC 8878), with the owners' numbers as the workspace has them, so
+//! it can be restored on another machine and read by any program for such archives.
 
 use std::fs;
 use std::io::{self, BufReader, BufWriter};
@@ -176,8 +176,8 @@ fn write_archive(folder: &Path, to: &mut NewFile, identity: Identity) -> io::Res
     Ok(())
 }
 
-/// Puts what a backup holds in the place of a kept folder. What was there before is exchanged at once, and only when all of the
-/// backup could be read. Returns how many entries there are.
+/// Puts what a backup holds in the place of a kept folder. What was there before is exchanged at once, and only when
+/// all of the backup could be read. Returns how many entries there are.
 ///
 /// # Errors
 /// When the file is no backup, or the disk refuses; then the folder is as it was.
@@ -203,7 +203,8 @@ pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Re
     Ok(count)
 }
 
-/// Exchanges two directories in one system call, so that whoever is killed in between leaves either as a whole; where nothing was, the new one is put.
+/// Exchanges two directories in one system call, so that whoever is killed in between leaves either as a whole; where
+/// nothing was, the new one is put.
 fn exchange(new: &Path, folder: &Path) -> io::Result<()> {
     if !folder.exists() {
         return fs::rename(new, folder);

@@ -1,9 +1,10 @@
-//! A workspace in use: an image, a scratch on top of it, the member's folders in it, services, ports reachable outside, and a keeper that holds all
-//! of it together.
+//! A workspace in use: an image, a scratch on top of it, the member's folders in it, services, ports reachable outside,
+//! and a keeper that holds all of it together.
 //!
-//! The way through, from `cavrith start` on: the command finds the workspace's [`place`], makes the arrangement that spec, lock and image
-//! describe, and [`keeper::launch`] starts the keeper, which answers at the door from then on. Every other command is a [`client`] of it, and speaks the
-//! [`protocol`]. What is written down of it is its [`mod@record`].
+//! The way through, from `cavrith start` on: the command finds the workspace's [`place`], makes the arrangement that
+//! spec, lock and image describe, and [`keeper::launch`] starts the keeper, which answers at the door from then on.
+//! Every other command is a [`client`] of it, and speaks the [`protocol`]. What is written down of it is its
+//! [`mod@record`].
 //!
 //! | module | what |
 //! |---|---|

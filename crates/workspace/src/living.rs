@@ -225,8 +225,8 @@ pub fn pending(store: &Store, dir: &Path, runs: &Arrangement) -> Pending {
     Pending { changes, unclear: None }
 }
 
-/// What is lost from the scratch when a workspace goes over to another image: how many files were changed, the first few, and where they
-/// lie. `None`: nothing.
+/// What is lost from the scratch when a workspace goes over to another image: how many files were changed, the first
+/// few, and where they lie. `None`: nothing.
 pub fn left_behind(place: &Place, runs: &ImageFingerprint, most: usize) -> Option<(usize, Vec<String>, PathBuf)> {
     let scratch = place.scratch_path(runs);
     let (count, some) = crate::place::scratch_changes(&scratch, most);
@@ -270,7 +270,8 @@ pub fn dropping(place: &Place) -> Dropping {
     }
 }
 
-/// Removes a workspace that does not run. Kept folders and the project stay; what was changed inside is set aside, and where is returned.
+/// Removes a workspace that does not run. Kept folders and the project stay; what was changed inside is set aside, and
+/// where is returned.
 ///
 /// # Errors
 /// When a keeper holds it, or the disk refuses.

@@ -23,8 +23,9 @@ pub struct Grounds<'a> {
     pub kept: &'a Path,
 }
 
-/// All folders, an outer one before what lies in it. Kept folders and places that something is mounted on are made when they are not
-/// there: what is mounted needs something to be mounted on, so a directory in a live folder is an empty one outside.
+/// All folders, an outer one before what lies in it. Kept folders and places that something is mounted on are made when
+/// they are not there: what is mounted needs something to be mounted on, so a directory in a live folder is an empty
+/// one outside.
 ///
 /// # Errors
 /// When a live folder is not there, or something cannot be made.

@@ -1,7 +1,8 @@
 //! Which folder a workspace belongs to: by its path, and by what stays when it is moved.
 //!
-//! A folder is known by the filesystem's number, its own number in it, and when it was made: so a project that is moved or renamed keeps its workspace and its
-//! kept folders, a path that leads to it through a link is the same project, and a new folder that happens to get the number of a removed one is not.
+//! A folder is known by the filesystem's number, its own number in it, and when it was made: so a project that is moved
+//! or renamed keeps its workspace and its kept folders, a path that leads to it through a link is the same project, and
+//! a new folder that happens to get the number of a removed one is not.
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -14,7 +15,8 @@ use cavrith_engine::home::Home;
 use crate::WorkspaceError;
 use crate::place::{Place, id_of};
 
-/// What tells a folder from all others, as it stands in the file `folder`; `None` where the filesystem does not tell when a folder was made.
+/// What tells a folder from all others, as it stands in the file `folder`; `None` where the filesystem does not tell
+/// when a folder was made.
 fn number(folder: &Path) -> Option<String> {
     let wanted = StatxFlags::INO | StatxFlags::BTIME;
     let told = rustix::fs::statx(CWD, folder, AtFlags::empty(), wanted).ok()?;
@@ -52,8 +54,9 @@ pub fn is_of(place: &Place, project: &Path) -> bool {
     }
 }
 
-/// Brings what belongs to a project under other paths to its name now: workspaces, and what dropped ones kept. What runs is left until it has ended. Where several
-/// claim the same name, the one that ran last gets it, and the others stay as they are.
+/// Brings what belongs to a project under other paths to its name now: workspaces, and what dropped ones kept. What
+/// runs is left until it has ended. Where several claim the same name, the one that ran last gets it, and the others
+/// stay as they are.
 ///
 /// # Errors
 /// When the disk refuses.

@@ -1,4 +1,5 @@
-//! Host names: inside, in a file that lies over `/etc/hosts`; outside, in one marked block of the hosts file (hosts(5)).
+//! Host names: inside, in a file that lies over `/etc/hosts`; outside, in one marked block of the hosts file
+//! (hosts(5)).
 
 use std::fmt::Write as _;
 use std::fs;
@@ -35,7 +36,8 @@ pub fn outside_lines(names: &[String]) -> String {
     lines
 }
 
-/// A hosts file with the block of `label` exchanged, or taken out when there are no names. All other lines stay as they are.
+/// A hosts file with the block of `label` exchanged, or taken out when there are no names. All other lines stay as they
+/// are.
 pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
     let (begin, end) = (begins(label), ends(label));
     let mut out = String::new();
@@ -69,8 +71,9 @@ pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
     out
 }
 
-/// Brings the block of `label` in a hosts file up to date, and says whether anything had to be changed. The file is exchanged as a whole where
-/// its directory lets us; where it is a mount of its own, which no other file can take the name of, it is written in place.
+/// Brings the block of `label` in a hosts file up to date, and says whether anything had to be changed. The file is
+/// exchanged as a whole where its directory lets us; where it is a mount of its own, which no other file can take the
+/// name of, it is written in place.
 ///
 /// # Errors
 /// When the file cannot be read or written.

@@ -1,8 +1,9 @@
 //! The way of a running workspace to other machines.
 //!
-//! An ordinary user cannot make a network that reaches out; the program `pasta` of Debian's package passt does it for them, by carrying
-//! what the inside sends over sockets of its own. Where it is not installed, root makes a pair of virtual devices and has the kernel
-//! translate addresses (`ip` of iproute2, `nft` of nftables). The inside's loopback is its own in any case, and neither way leads to this machine or to another workspace.
+//! An ordinary user cannot make a network that reaches out; the program `pasta` of Debian's package passt does it for
+//! them, by carrying what the inside sends over sockets of its own. Where it is not installed, root makes a pair of
+//! virtual devices and has the kernel translate addresses (`ip` of iproute2, `nft` of nftables). The inside's loopback
+//! is its own in any case, and neither way leads to this machine or to another workspace.
 
 use std::fs;
 use std::io;
@@ -44,7 +45,8 @@ impl Drop for WayOut {
 }
 
 impl WayOut {
-    /// The text of the file that tells programs inside whom to ask for names; `None` where the image's own file says as much.
+    /// The text of the file that tells programs inside whom to ask for names; `None` where the image's own file says as
+    /// much.
     pub fn resolver(&self) -> Option<String> {
         if self.helper.is_some() {
             return Some(format!("nameserver {ASK_AT}\n"));
@@ -57,7 +59,8 @@ impl WayOut {
     }
 }
 
-/// Opens a way out for the network of a process; `leavings` hears of what has to be removed even when this process is killed.
+/// Opens a way out for the network of a process; `leavings` hears of what has to be removed even when this process is
+/// killed.
 pub fn open(network: Network, process: u32, identity: Identity, leavings: &dyn Fn(&str)) -> WayOut {
     let mut way = WayOut { how: "none".to_owned(), lacks: None, helper: None, table: None };
     if network == Network::None {
@@ -131,7 +134,8 @@ fn by_pasta(program: &Path, process: u32, identity: Identity) -> io::Result<Chil
     command.args(["--config-net", "--foreground", "--quiet", "--no-map-gw", "--dns-forward", ASK_AT]);
     command.args(["-t", "none", "-u", "none", "-T", "none", "-U", "none"]);
     if identity == Identity::Root {
-        // It would become nobody, who may not enter namespaces of root's. Everybody else enters their own as who they are.
+        // It would become nobody, who may not enter namespaces of root's. Everybody else enters their own as who they
+        // are.
         command.args(["--runas", "0"]);
     }
     command.arg(process.to_string());
@@ -179,7 +183,8 @@ struct Pair {
 impl Pair {
     fn make(process: u32, leavings: &dyn Fn(&str)) -> io::Result<Self> {
         let own = process.to_string();
-        // The kernel keeps the register of who has which number: a device of a name can be made only once. One goes with the network of its inside.
+        // The kernel keeps the register of who has which number: a device of a name can be made only once. One goes
+        // with the network of its inside.
         let first = (process % u32::from(PAIRS)) as u16;
         let mut last = io::Error::other("every number is taken");
         for number in (first..PAIRS).chain(0..first) {
@@ -203,8 +208,9 @@ impl Pair {
     }
 }
 
-/// Gives the ends of a pair their addresses, and says what may pass: what the inside begins, to other machines, and the answers. Neither this machine itself nor
-/// another workspace begins anything with it, or it with them: ports are carried by the keeper.
+/// Gives the ends of a pair their addresses, and says what may pass: what the inside begins, to other machines, and the
+/// answers. Neither this machine itself nor another workspace begins anything with it, or it with them: ports are
+/// carried by the keeper.
 fn fit(number: u16, device: &str, process: &str, table: &str) -> io::Result<()> {
     let (high, low) = (number / 64, number % 64 * 4);
     let (net, outer, inner) =
@@ -267,7 +273,8 @@ fn fit(number: u16, device: &str, process: &str, table: &str) -> io::Result<()> 
     Ok(())
 }
 
-/// Removes a table of address translation; the devices go with the inside's network. The last one has the kernel pass packets on no more, if it did not before the first.
+/// Removes a table of address translation; the devices go with the inside's network. The last one has the kernel pass
+/// packets on no more, if it did not before the first.
 pub fn remove_table(table: &str) {
     let _ = run("nft", &["delete", "table", "ip", table]);
     let Some(program) = find_program("nft") else { return };

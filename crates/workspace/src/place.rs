@@ -16,9 +16,9 @@
 //! backups/NAME-ID/TIME/            a scratch that was to be removed; see [`crate::backups`]
 //! ```
 //!
-//! ID comes from the project's canonical path, and from the name where it is not the spec's own, so two projects of the same name have two
-//! workspaces, and a project has as many as it has names. An upper directory means something over the very layers it was made over only, so each image
-//! has its own.
+//! ID comes from the project's canonical path, and from the name where it is not the spec's own, so two projects of the
+//! same name have two workspaces, and a project has as many as it has names. An upper directory means something over
+//! the very layers it was made over only, so each image has its own.
 
 use std::fs::{self, File};
 use std::io::{Read as _, Seek as _, Write as _};
@@ -130,8 +130,8 @@ impl Place {
         own.or_else(|| Self::all(home).into_iter().find(|place| !place.named && crate::moved::is_of(place, project)))
     }
 
-    /// Makes the directory when it is not there. Like all that is needed to talk to the keeper, it belongs to the member, whoever of
-    /// the image's owners this process is.
+    /// Makes the directory when it is not there. Like all that is needed to talk to the keeper, it belongs to the
+    /// member, whoever of the image's owners this process is.
     ///
     /// # Errors
     /// When the disk refuses.
@@ -156,7 +156,8 @@ impl Place {
         crate::moved::note(self, kept, ".")
     }
 
-    /// Takes hold of the kept folders, as whoever uses, restores or removes them has to; the kernel lets go of them with this process.
+    /// Takes hold of the kept folders, as whoever uses, restores or removes them has to; the kernel lets go of them
+    /// with this process.
     ///
     /// # Errors
     /// When somebody else has them, or the disk refuses.
@@ -178,7 +179,8 @@ impl Place {
     /// Calls a workspace otherwise: its directory, and that of its kept folders.
     ///
     /// # Errors
-    /// When something is there already under the new name, or the disk refuses. A rename that was interrupted is finished by the next one.
+    /// When something is there already under the new name, or the disk refuses. A rename that was interrupted is
+    /// finished by the next one.
     pub fn rename(&self, to: &Self) -> Result<(), WorkspaceError> {
         let pairs = [(&self.kept, &to.kept), (&self.dir, &to.dir)];
         let taken = |(from, to): &&(&PathBuf, &PathBuf)| from.is_dir() && to.exists();

@@ -1,7 +1,7 @@
 //! Carrying connections and datagrams from ports outside to ports inside.
 //!
-//! Each port listens on the IPv4 and the IPv6 loopback outside, unless the spec names an address. Bytes of connections go through a pipe in the kernel
-//! (splice(2)) and are never copied into this process.
+//! Each port listens on the IPv4 and the IPv6 loopback outside, unless the spec names an address. Bytes of connections
+//! go through a pipe in the kernel (splice(2)) and are never copied into this process.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -51,7 +51,8 @@ pub struct Carried {
 }
 
 impl Carried {
-    /// The first address and port, as it is typed: `127.0.0.1:8080`, `[::1]:8080`; in a row with the last one: `127.0.0.1:8000-8009`.
+    /// The first address and port, as it is typed: `127.0.0.1:8080`, `[::1]:8080`; in a row with the last one:
+    /// `127.0.0.1:8000-8009`.
     pub fn shown(&self) -> String {
         let address = self.addresses.first().copied().unwrap_or(IpAddr::V4(Ipv4Addr::LOCALHOST));
         let first = std::net::SocketAddr::new(address, self.outside).to_string();
@@ -191,7 +192,8 @@ fn listen(port: &PortPart) -> Result<(u16, Listeners), WorkspaceError> {
     Err(WorkspaceError::NoFreePort { name: port.name.clone(), outside: wanted, last })
 }
 
-/// Listeners at every address, or `None` when a port is taken at one of them. A machine without IPv6 has only one address.
+/// Listeners at every address, or `None` when a port is taken at one of them. A machine without IPv6 has only one
+/// address.
 fn listen_on(port: &PortPart, first: u16) -> io::Result<Option<Listeners>> {
     let addresses = match port.bind {
         Some(bind) => vec![bind],
@@ -221,7 +223,8 @@ fn accept(listener: &TcpListener, connector: &Connector, inside: u16) {
         match listener.accept() {
             Ok((outer, _)) => {
                 let connector = connector.clone();
-                // Nobody listens inside: the connection is closed, as it would be if nobody listened here. So it is without a thread for it.
+                // Nobody listens inside: the connection is closed, as it would be if nobody listened here. So it is
+                // without a thread for it.
                 let _ = thread::Builder::new().spawn(move || {
                     if let Ok(inner) = connector.connect(inside) {
                         carry(outer, inner);

@@ -1,12 +1,12 @@
 //! What is said at a workspace's door.
 //!
-//! The keeper listens at a socket in the workspace's directory, which only its user can enter. Each connection carries one request:
-//! the version of this protocol and the request, then answers until the connection is closed. Messages are those of
-//! [`cavrith_sandbox::wire`]; a command's standard streams, and the outer end of its terminal, travel as descriptors, so the terminal is attended to by
-//! whoever sits at it.
+//! The keeper listens at a socket in the workspace's directory, which only its user can enter. Each connection carries
+//! one request: the version of this protocol and the request, then answers until the connection is closed. Messages are
+//! those of [`cavrith_sandbox::wire`]; a command's standard streams, and the outer end of its terminal, travel as
+//! descriptors, so the terminal is attended to by whoever sits at it.
 //!
-//! A keeper outlives the program it was started from, so after an update the two sides may differ; each refuses the other's version with a
-//! sentence that says what to do.
+//! A keeper outlives the program it was started from, so after an update the two sides may differ; each refuses the
+//! other's version with a sentence that says what to do.
 
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;

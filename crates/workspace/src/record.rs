@@ -110,7 +110,8 @@ impl Standing {
 }
 
 impl Record {
-    /// The record of the workspace in `dir`. One that cannot be read is as good as none: everything in it is found out anew.
+    /// The record of the workspace in `dir`. One that cannot be read is as good as none: everything in it is found out
+    /// anew.
     pub fn read(dir: &Path) -> Option<Self> {
         let record: Self = serde_json::from_slice(&cavrith_store::reading::bytes(&dir.join(NAME)).ok()?).ok()?;
         (record.record == 1).then_some(record)

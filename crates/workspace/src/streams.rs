@@ -1,7 +1,8 @@
 //! Standard streams on their way inside.
 //!
-//! A descriptor gives more than what it is used for: through `/proc/self/fd` a file that was opened for reading is opened for writing by whoever may, a directory leads on,
-//! a device's rights can be changed. So only pipes and sockets cross, and terminals are made anew inside; for everything else a thread of ours carries the bytes.
+//! A descriptor gives more than what it is used for: through `/proc/self/fd` a file that was opened for reading is
+//! opened for writing by whoever may, a directory leads on, a device's rights can be changed. So only pipes and sockets
+//! cross, and terminals are made anew inside; for everything else a thread of ours carries the bytes.
 
 use std::fs::File;
 use std::io::{self, PipeWriter, Read as _, Write as _};
@@ -12,7 +13,8 @@ use std::time::Duration;
 use rustix::event::{PollFd, PollFlags, Timespec};
 use rustix::fs::FileType;
 
-/// How long a command that has ended may leave its streams silent before nobody waits for them any more: something that it left in the background may keep them open.
+/// How long a command that has ended may leave its streams silent before nobody waits for them any more: something that
+/// it left in the background may keep them open.
 const SILENCE: Duration = Duration::from_millis(300);
 
 /// The streams of a command, as they cross.
@@ -53,7 +55,8 @@ impl Streams {
         self.inner.each_ref().map(|fd| fd.as_fd())
     }
 
-    /// To be called when the command has started: the ends inside are its own from then on. The value that is returned waits for what it writes.
+    /// To be called when the command has started: the ends inside are its own from then on. The value that is returned
+    /// waits for what it writes.
     pub fn started(self) -> Carrying {
         Carrying { threads: self.carrying }
     }

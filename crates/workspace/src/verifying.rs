@@ -136,8 +136,8 @@ impl<'a> Image<'a> {
         names.sort();
         names.dedup();
         let found = self.merged.image_fingerprint(epoch);
-        // The same image may be cut into other layers: a directory that was made anew is one mark in an overlay, and many deletions in
-        // a copy. Only where the whole differs do the layers tell where.
+        // The same image may be cut into other layers: a directory that was made anew is one mark in an overlay, and
+        // many deletions in a copy. Only where the whole differs do the layers tell where.
         let differing = names.into_iter().filter(|name| found != seal.image && sealed.get(*name) != here.get(*name));
         for name in differing {
             let spoken = |layers: &BTreeMap<_, cavrith_core::digest::TreeDigest>| {
@@ -247,8 +247,8 @@ fn measured_env(session: &Session, setup: &Setup) -> Option<BTreeMap<String, Str
     Some(pairs.map(|(name, value)| (name.to_owned(), value.to_owned())).collect())
 }
 
-/// Which of the setup's folders really are mounts inside (proc_pid_mountinfo(5), field 5). Without a program to look with, that
-/// the sandbox stands is the proof: it does not when a folder cannot be mounted.
+/// Which of the setup's folders really are mounts inside (proc_pid_mountinfo(5), field 5). Without a program to look
+/// with, that the sandbox stands is the proof: it does not when a folder cannot be mounted.
 fn measured_folders(session: &Session, setup: &Setup) -> Vec<String> {
     let Some(mounts) = measured_file(session, setup, "/proc/self/mountinfo") else {
         return setup.folders.clone();

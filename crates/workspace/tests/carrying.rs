@@ -1,6 +1,7 @@
 //! Ports carried over the wall, over sandboxes without a program in them: this test listens inside itself.
 //!
-//! A sandbox is our own executable started again, so this test has a `main` of its own. It needs root, or an ordinary user with a range of subordinate ids.
+//! A sandbox is our own executable started again, so this test has a `main` of its own. It needs root, or an ordinary
+//! user with a range of subordinate ids.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a test fails by panicking, and tells what it did")]
 
 use std::fs;

@@ -1,4 +1,5 @@
-//! Tells when the water is high, from the time of one high water: the tides come twelve hours and twenty-five minutes apart.
+//! Tells when the water is high, from the time of one high water: the tides come twelve hours and twenty-five minutes
+//! apart.
 
 const BETWEEN: u32 = 12 * 60 + 25;
 

@@ -125,7 +125,8 @@ fn running_stop(place: &Place) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in when that is to be set aside.
+/// Tells what was changed inside and is not in the new image. Returns the scratch that it lies in when that is to be
+/// set aside.
 fn say_what_is_lost(
     screen: &Screen,
     command: &Apply,

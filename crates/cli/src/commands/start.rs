@@ -99,7 +99,8 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
     Ok(())
 }
 
-/// Before a workspace starts for the first time: what it sees and does of this machine. The spec may have come with a clone.
+/// Before a workspace starts for the first time: what it sees and does of this machine. The spec may have come with a
+/// clone.
 fn tell_what_it_gets(screen: &Screen, place: &Place, arrangement: &Arrangement) {
     let tell = |what: &str, text: String| screen.say(format_args!("{} {text}", styled(screen.err.faint, what)));
     screen.say(format_args!("{} starts here for the first time", styled(screen.err.strong, &place.name)));

@@ -145,7 +145,8 @@ fn fetch_line(name: &str) -> String {
     format!("fetch {name}")
 }
 
-/// A line of foreign output as it may stand in a live line, which is drawn past the screen's own door: without anything that a terminal obeys, colours too.
+/// A line of foreign output as it may stand in a live line, which is drawn past the screen's own door: without anything
+/// that a terminal obeys, colours too.
 fn printable(line: &str) -> String {
     let line: String = line.chars().filter(|letter| !letter.is_control()).take(200).collect();
     harmless(&line).into_owned()

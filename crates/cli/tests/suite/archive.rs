@@ -1,7 +1,7 @@
 //! A Debian archive of our own: a handful of packages, indexes, a signature, behind the small web server.
 //!
-//! Its `dpkg` is a stand-in, a script for the real `busybox` of the demo's depot: it runs the packages' scripts and keeps the records as dpkg does. What the real dpkg
-//! makes of real packages is for the online tests.
+//! Its `dpkg` is a stand-in, a script for the real `busybox` of the demo's depot: it runs the packages' scripts and
+//! keeps the records as dpkg does. What the real dpkg makes of real packages is for the online tests.
 
 use std::collections::BTreeMap;
 use std::fs;

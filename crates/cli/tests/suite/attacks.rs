@@ -1,7 +1,9 @@
-//! Attacks, from inside and by a project, for the three kinds of member: root, a user with a range of ids, a user with a single one.
+//! Attacks, from inside and by a project, for the three kinds of member: root, a user with a range of ids, a user with
+//! a single one.
 //!
-//! What may be tried is a table; what must hold afterwards is the same for all of them, and is looked at after each: outside, nothing has rights that it had not,
-//! nothing that was there before has changed, and the command came back in time.
+//! What may be tried is a table; what must hold afterwards is the same for all of them, and is looked at after each:
+//! outside, nothing has rights that it had not, nothing that was there before has changed, and the command came back in
+//! time.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -21,7 +23,8 @@ enum Kind {
     Single,
 }
 
-/// What is done inside, by the account and by root there. `$W` is a folder of the member's, `$K` a kept one, `$X` the program of attacks.
+/// What is done inside, by the account and by root there. `$W` is a folder of the member's, `$K` a kept one, `$X` the
+/// program of attacks.
 const INSIDE: &[&str] = &[
     "cp /bin/busybox $W/evil; chmod 4755 $W/evil",
     "cp /bin/busybox $W/evil; chmod 2755 $W/evil",

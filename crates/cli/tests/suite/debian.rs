@@ -84,7 +84,8 @@ fn what_is_locked_stays_until_it_is_updated() {
     assert!(team.ok(&["lock"]).contains("as it should be"));
     let said = team.ok(&["lock", "--outdated"]);
     assert!(said.contains("package rope") && said.contains("1.3"), "{said}");
-    // Another package is asked for; the mirror still has the file of the locked version, and only its index has moved on.
+    // Another package is asked for; the mirror still has the file of the locked version, and only its index has moved
+    // on.
     project(&team, "\"bell\", \"lamp\"");
     team.ok(&["lock"]);
     assert_eq!(versions(&team)["rope"], "1.2");

@@ -1,4 +1,5 @@
-//! What the program is made of besides our own code: under which licences, and nothing twice without a reason. Held without a network, by what cargo knows.
+//! What the program is made of besides our own code: under which licences, and nothing twice without a reason. Held
+//! without a network, by what cargo knows.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::process::Command;

@@ -1,5 +1,6 @@
-//! A disk that fails at every moment: after each write, sync and rename of a command, one by one, an error, a write that is cut short, or the end of the process.
-//! Afterwards the old is there or the new, never a mixture, and the same command, tried again, does its work.
+//! A disk that fails at every moment: after each write, sync and rename of a command, one by one, an error, a write
+//! that is cut short, or the end of the process. Afterwards the old is there or the new, never a mixture, and the same
+//! command, tried again, does its work.
 
 use std::fs;
 use std::path::Path;
@@ -11,7 +12,8 @@ const WAYS: [&str; 3] = ["error", "short", "kill"];
 /// Calls that no command here makes: then the count is wrong.
 const MOST: u32 = 400;
 
-/// Runs a command with each of its calls failing in turn, after `prepare`, and looks at what is there with `look`. Says how many calls there were.
+/// Runs a command with each of its calls failing in turn, after `prepare`, and looks at what is there with `look`. Says
+/// how many calls there were.
 fn at_every_call(team: &Team, command: &[&str], prepare: &dyn Fn(), look: &dyn Fn(&str)) -> u32 {
     let mut most = 0;
     for (turn, way) in WAYS.into_iter().enumerate() {

@@ -64,7 +64,8 @@ fn a_flood_at_the_door_keeps_nobody_out() {
     let team = living("");
     team.ok(&["start", "--wait"]);
     let door = place(&team).join("door");
-    // Some say nothing, some stop in the middle of a word, some promise more than they bring, one asks without its streams.
+    // Some say nothing, some stop in the middle of a word, some promise more than they bring, one asks without its
+    // streams.
     let mut guests: Vec<_> = (0..300).map(|_| UnixStream::connect(&door).unwrap()).collect();
     for (number, guest) in guests.iter_mut().enumerate() {
         let begun: &[u8] = match number % 4 {
@@ -177,7 +178,8 @@ run = "yes a flood of lines as a program writes them when it is in trouble and s
     team.ok(&["run", "-q", "--", "true"]);
 }
 
-/// Kills the keeper, the service's program or the command at moments spread over a start, and looks that nothing is lost and nothing left.
+/// Kills the keeper, the service's program or the command at moments spread over a start, and looks that nothing is
+/// lost and nothing left.
 #[test]
 fn kills_at_many_moments_leave_nothing_and_lose_nothing() {
     let team = living(LEDGER);

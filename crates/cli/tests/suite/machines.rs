@@ -5,7 +5,8 @@ use std::process::{Command, Output};
 
 use crate::team::{PROGRAM, Team, told};
 
-/// Runs commands of a shell in a mount namespace of their own, in the project, as root or with a root of its own. `$C` is the program.
+/// Runs commands of a shell in a mount namespace of their own, in the project, as root or with a root of its own. `$C`
+/// is the program.
 fn apart(team: &Team, script: &str) -> Output {
     let mut command = Command::new("unshare");
     if !nix::unistd::Uid::effective().is_root() {

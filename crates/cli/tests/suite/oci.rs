@@ -35,7 +35,8 @@ fn layers(team: &Team) -> Vec<Files> {
     root.push(file("srv/kept/four", 0o644, "four\n"));
     root.push(file("srv/place", 0o777, "->kept"));
     let changes = vec![
-        // A deletion, a directory emptied before it is filled again, a file behind a link, a link that becomes a directory.
+        // A deletion, a directory emptied before it is filled again, a file behind a link, a link that becomes a
+        // directory.
         file("srv/kept/.wh.four", 0o600, ""),
         file("srv/old/.wh..wh..opq", 0o600, ""),
         file("srv/old/five", 0o644, "five\n"),

@@ -1,4 +1,5 @@
-//! What needs package archives and other servers: not run by itself. `cargo test --workspace -- --ignored online_` runs it.
+//! What needs package archives and other servers: not run by itself. `cargo test --workspace -- --ignored online_` runs
+//! it.
 
 use std::fs;
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
@@ -121,7 +122,8 @@ fn online_a_site_asks_its_database_and_the_tables_survive() {
         ports.into_iter().find(|port| port["name"] == name).unwrap()["outside"].as_u64().unwrap()
     };
     assert!(crate::inside::fetch(port("site"), "next?from=Brindle&after=09:00").contains("09:40"));
-    // Through the port, as a program outside would, whether or not a client is installed here: PostgreSQL's own greeting is enough.
+    // Through the port, as a program outside would, whether or not a client is installed here: PostgreSQL's own
+    // greeting is enough.
     let mut database = TcpStream::connect(("127.0.0.1", port("database") as u16)).unwrap();
     database.write_all(&[0, 0, 0, 8, 4, 210, 22, 47]).unwrap();
     let mut answer = [0];

@@ -1,7 +1,8 @@
 //! Root and an ordinary user: the same fingerprints.
 //!
-//! Run by root, these tests make an ordinary user for themselves: in a mount namespace of their own, other files lie over
-//! `/etc/passwd`, `/etc/subuid` and `/etc/subgid`. Run by an ordinary user, they use that one. They need the package uidmap.
+//! Run by root, these tests make an ordinary user for themselves: in a mount namespace of their own, other files lie
+//! over `/etc/passwd`, `/etc/subuid` and `/etc/subgid`. Run by an ordinary user, they use that one. They need the
+//! package uidmap.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;

@@ -219,8 +219,8 @@ fn offline_no_socket_of_the_network_is_opened() {
     assert!(!guarded(&["check"], "").status.success());
 }
 
-/// Runs a command behind a filter that ends any process that asks for an internet socket. A filter is a thread's, and what it starts
-/// has it too.
+/// Runs a command behind a filter that ends any process that asks for an internet socket. A filter is a thread's, and
+/// what it starts has it too.
 fn behind_filter(command: &mut std::process::Command) -> std::process::Output {
     use seccompiler::{SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule};
     let family = |family: libc::c_int| {

@@ -51,8 +51,8 @@ pub struct Change {
 
 const NOTHING: &str = "nothing";
 
-/// Every difference, in a fixed order. Images are compared by their fingerprints; that one has to be built first is the caller's to
-/// tell.
+/// Every difference, in a fixed order. Images are compared by their fingerprints; that one has to be built first is the
+/// caller's to tell.
 pub fn changes(runs: &Arrangement, wanted: &Arrangement) -> Vec<Change> {
     let mut all = Vec::new();
     let mut add = |what: String, runs: String, wanted: String, effort| {

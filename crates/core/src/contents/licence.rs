@@ -1,4 +1,5 @@
-//! What packages declare of their licences (Debian's machine-readable copyright format 1.0), and what that is called in SPDX.
+//! What packages declare of their licences (Debian's machine-readable copyright format 1.0), and what that is called in
+//! SPDX.
 
 /// The licences that a copyright file declares, in its order, each once. Empty for a file in prose.
 pub fn declared(text: &str) -> Vec<String> {
@@ -58,7 +59,8 @@ const NAMES: [(&str, &str); 34] = [
     ("zlib", "Zlib"),
 ];
 
-/// One declared licence as an SPDX expression (SPDX 2.3, annex D), and the names in it that are no SPDX licence, which have to be explained.
+/// One declared licence as an SPDX expression (SPDX 2.3, annex D), and the names in it that are no SPDX licence, which
+/// have to be explained.
 pub fn expression(declared: &str) -> (String, Vec<String>) {
     let (mut words, mut others) = (Vec::new(), Vec::new());
     let text = declared.replace([',', '(', ')'], " ");

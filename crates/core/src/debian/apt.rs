@@ -13,8 +13,8 @@ pub struct AptSource {
     pub signed_by: Option<String>,
 }
 
-/// Reads a list in the one-line format: `deb [options] address suite component…`. What is not understood is passed over, as it is
-/// somebody else's file.
+/// Reads a list in the one-line format: `deb [options] address suite component…`. What is not understood is passed
+/// over, as it is somebody else's file.
 pub fn parse_lines(text: &str) -> Vec<AptSource> {
     let mut sources = Vec::new();
     for line in text.lines() {
@@ -65,8 +65,8 @@ fn push(sources: &mut Vec<AptSource>, address: &str, suite: &str, signed_by: Opt
     }
 }
 
-/// Which addresses may have a suite: those that are listed with it; else those that are listed with a suite of the same kind,
-/// security or not, since a mirror carries all of a kind.
+/// Which addresses may have a suite: those that are listed with it; else those that are listed with a suite of the same
+/// kind, security or not, since a mirror carries all of a kind.
 pub fn addresses_for<'a>(sources: &'a [AptSource], suite: &str) -> Vec<&'a AptSource> {
     let listed: Vec<_> = sources.iter().filter(|source| source.suite == suite).collect();
     if !listed.is_empty() {

@@ -6,7 +6,8 @@ use super::{Alternative, compare_versions, parse_relations};
 use crate::digest::Sha256Digest;
 use crate::path::RootPath;
 
-/// One version of one package. A suite has tens of thousands, so only what choosing and fetching need is kept, as it was written.
+/// One version of one package. A suite has tens of thousands, so only what choosing and fetching need is kept, as it
+/// was written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Candidate {
     /// Name.
@@ -74,7 +75,8 @@ pub struct Index {
 }
 
 impl Index {
-    /// Announces a suite, and says which number it has. With `not_automatic` its versions come after those of all others.
+    /// Announces a suite, and says which number it has. With `not_automatic` its versions come after those of all
+    /// others.
     pub fn add_suite(&mut self, name: &str, not_automatic: bool) -> usize {
         self.suites.push((name.to_owned(), not_automatic));
         self.suites.len() - 1
@@ -136,7 +138,8 @@ impl Index {
             .filter(|(id, version)| {
                 let answers = match version {
                     Some(version) => wish.accepts(version),
-                    // A provision without a version answers only wishes without one (Debian Policy Manual, section 7.5).
+                    // A provision without a version answers only wishes without one (Debian Policy Manual, section
+                    // 7.5).
                     None => wish.version.is_none(),
                 };
                 answers && *self.get(*id).name != *wish.name

@@ -1,14 +1,15 @@
 //! Until when suites are cared for.
 //!
-//! Archives do not say it themselves; this table is from the Debian project's own data on its releases (`distro-info-data`), as of
-//! [`AS_OF`]. A suite that is not in it is newer than this program.
+//! Archives do not say it themselves; this table is from the Debian project's own data on its releases
+//! (`distro-info-data`), as of [`AS_OF`]. A suite that is not in it is newer than this program.
 
 use super::release::day;
 
 /// The day of the data.
 pub const AS_OF: &str = "2026-04-25";
 
-/// When a suite was released, and until when it gets security updates: from the project, and then from those who go on with it.
+/// When a suite was released, and until when it gets security updates: from the project, and then from those who go on
+/// with it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Lifetime {
     /// Its name.

@@ -1,4 +1,5 @@
-//! The `Release` file of a suite (Debian Repository Format, "Release files"): what its indexes are, and when it was made.
+//! The `Release` file of a suite (Debian Repository Format, "Release files"): what its indexes are, and when it was
+//! made.
 
 use std::collections::BTreeMap;
 

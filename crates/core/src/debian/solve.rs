@@ -1,12 +1,12 @@
 //! Which packages a root has: what was wished, and all that it needs.
 //!
-//! The answer is found by a general solver (the `resolvo` crate, conflict-driven clause learning), so it finds one when there is
-//! one, and can tell why there is none. Of many answers, people expect the one that the archive's own tools give; so a simple
-//! [walk](Walk) is made first, and what it comes to is what the solver tries first:
+//! The answer is found by a general solver (the `resolvo` crate, conflict-driven clause learning), so it finds one when
+//! there is one, and can tell why there is none. Of many answers, people expect the one that the archive's own tools
+//! give; so a simple [walk](Walk) is made first, and what it comes to is what the solver tries first:
 //!
 //! 1. Whatever has one answer only is taken, with what that needs, until nothing of the kind is left.
-//! 2. Then one need that has several answers is met, the oldest first: by what is taken already, else by the first answer, real packages before those
-//!    that provide it. Then again from 1.
+//! 2. Then one need that has several answers is met, the oldest first: by what is taken already, else by the first
+//!    answer, real packages before those that provide it. Then again from 1.
 //!
 //! Nothing depends on the order of a hash map: the same index and the same wishes give the same answer.
 
@@ -23,8 +23,9 @@ use resolvo::{
 use super::index::{CandidateId, Index};
 use super::{Alternative, parse_relations, words};
 
-/// Packages that every root gets, besides those that call themselves essential or required: the package manager, so that the root can be
-/// worked with; and what says that `/bin` is a link, without which a converter and its interpreter would come along.
+/// Packages that every root gets, besides those that call themselves essential or required: the package manager, so
+/// that the root can be worked with; and what says that `/bin` is a link, without which a converter and its interpreter
+/// would come along.
 const ALWAYS: [&str; 2] = ["apt", "usr-is-merged"];
 
 /// What is asked for.

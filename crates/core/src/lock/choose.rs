@@ -45,9 +45,9 @@ impl Update {
     }
 }
 
-/// Pins everything a spec names, as far as the depots offer it. The epoch, files of the project, and size and digest of an archive and of
-/// downloads are for the caller to fill in from the files; `previous` keeps what still answers the spec and is not to
-/// be `update`d.
+/// Pins everything a spec names, as far as the depots offer it. The epoch, files of the project, and size and digest of
+/// an archive and of downloads are for the caller to fill in from the files; `previous` keeps what still answers the
+/// spec and is not to be `update`d.
 pub fn choose(
     spec: &Spec,
     offers: &BTreeMap<String, Offer>,

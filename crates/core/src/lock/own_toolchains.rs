@@ -8,8 +8,8 @@ use crate::mistake::{Code, Mistake};
 use crate::spec::{At, Provenance, Spec, Wanted};
 use crate::version::Version;
 
-/// The part of a package's version that the program itself tells: without epoch, revision, and what the archive adds to it
-/// (`1:2.39.5-0+deb12u2` is 2.39.5, `1.63.0+dfsg1-2` is 1.63.0).
+/// The part of a package's version that the program itself tells: without epoch, revision, and what the archive adds to
+/// it (`1:2.39.5-0+deb12u2` is 2.39.5, `1.63.0+dfsg1-2` is 1.63.0).
 pub fn told_version(version: &str) -> &str {
     let version = version.split_once(':').map_or(version, |(_, rest)| rest);
     let upstream = version.rsplit_once('-').map_or(version, |(upstream, _)| upstream);

@@ -25,8 +25,9 @@ pub struct DebianPin {
     pub wishes: Vec<String>,
     /// The suites' `Release` files that the packages were chosen from.
     pub releases: Vec<ReleasePin>,
-    /// The packages, in the stages in which they are laid and configured. A package that is wished later comes as a stage of its own, so that what
-    /// is beneath stays as it is; as the stages are written here, everybody builds by the same ones.
+    /// The packages, in the stages in which they are laid and configured. A package that is wished later comes as a
+    /// stage of its own, so that what is beneath stays as it is; as the stages are written here, everybody builds by
+    /// the same ones.
     pub stages: Vec<StagePin>,
 }
 
@@ -130,9 +131,10 @@ pub fn plain_wish(wish: &str) -> String {
     crate::debian::parse_alternative(wish).to_string()
 }
 
-/// Divides chosen packages into stages, after those that are locked already. What is in an earlier lock stays in its stage as long as all of
-/// that stage and of those beneath is still chosen just so; the rest makes one more. Without such a lock the root itself is the first stage, which all
-/// projects with the same suites share, and what was wished the second.
+/// Divides chosen packages into stages, after those that are locked already. What is in an earlier lock stays in its
+/// stage as long as all of that stage and of those beneath is still chosen just so; the rest makes one more. Without
+/// such a lock the root itself is the first stage, which all projects with the same suites share, and what was wished
+/// the second.
 pub fn stages(
     chosen: &BTreeMap<String, ArchivePackage>,
     core: &dyn Fn(&str) -> bool,

@@ -1,7 +1,7 @@
 //! The texts that make up a spec, read as TOML, and joined.
 //!
-//! A spec may take over entries of other files (`include`). All texts lie one after the other in one range of byte offsets, so
-//! that a span names a place whichever file it is in, and a mistake may point into two files.
+//! A spec may take over entries of other files (`include`). All texts lie one after the other in one range of byte
+//! offsets, so that a span names a place whichever file it is in, and a mistake may point into two files.
 
 use std::ops::Range;
 
@@ -193,10 +193,10 @@ fn node(value: &DeValue<'_>, span: Span, start: usize) -> Node {
 
 /// Lays `own` over `taken`, which is what an included file says. `own` wins:
 ///
-/// * a table is joined with the table of the same name, key by key, but for those that stand for one thing (`base`, one depot, one
-///   toolchain, one service, one variant), which are taken whole;
-/// * a list of tables keeps the included entries, in their order, and adds its own after them; one whose name (of a folder, its
-///   `inside`) is there already replaces that one in its place;
+/// * a table is joined with the table of the same name, key by key, but for those that stand for one thing (`base`, one
+///   depot, one toolchain, one service, one variant), which are taken whole;
+/// * a list of tables keeps the included entries, in their order, and adds its own after them; one whose name (of a
+///   folder, its `inside`) is there already replaces that one in its place;
 /// * everything else is replaced.
 pub fn join(taken: Table, own: Table) -> Table {
     join_at(taken, own, "")

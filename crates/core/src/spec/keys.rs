@@ -1,7 +1,7 @@
 //! Every key of the spec: its type, its meaning, its values, and whether this version carries it out.
 //!
-//! The reader, the refusal of unknown keys, `docs/spec.md`, `cavrith explain KEY` and the JSON Schema are all made from this one
-//! list. In a key's path `*` stands for a name of the writer's choice and `[]` for the entries of a list.
+//! The reader, the refusal of unknown keys, `docs/spec.md`, `cavrith explain KEY` and the JSON Schema are all made from
+//! this one list. In a key's path `*` stands for a name of the writer's choice and `[]` for the entries of a list.
 
 /// What a key's value is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

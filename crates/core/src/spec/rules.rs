@@ -202,7 +202,8 @@ pub(super) fn mode(reader: &mut Reader<'_>, text: &At<String>) -> u16 {
     }
 }
 
-/// A whole number and one of some units, each with what it is in the smallest of them: `30 min`, `2GiB`. `None` when it is none, or more than 64 bits hold.
+/// A whole number and one of some units, each with what it is in the smallest of them: `30 min`, `2GiB`. `None` when it
+/// is none, or more than 64 bits hold.
 pub fn measure(text: &str, units: &[(&str, u64)]) -> Option<u64> {
     let text = text.trim();
     let digits = text.len() - text.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();

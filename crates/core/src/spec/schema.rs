@@ -1,4 +1,5 @@
-//! The JSON Schema of a spec (draft 2020-12), made from the list of keys, for editors that complete and check as one types.
+//! The JSON Schema of a spec (draft 2020-12), made from the list of keys, for editors that complete and check as one
+//! types.
 
 use serde_json::{Map, Value, json};
 

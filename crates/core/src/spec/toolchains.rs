@@ -123,7 +123,8 @@ fn article(from: &str) -> &'static str {
     }
 }
 
-/// The probe: a list is a program and its arguments, and a text is the same with blanks between, since no shell may be there.
+/// The probe: a list is a program and its arguments, and a text is the same with blanks between, since no shell may be
+/// there.
 fn command(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Run> {
     let entry = table.entries().find(|entry| entry.name == "probe")?;
     let words: Vec<String> = match &entry.node.value {

@@ -2,8 +2,8 @@
 //!
 //! Layout, in the terms of [`crate::encode`]: the line `cavrith tree 1`; the number of entries; then, in the order of
 //! paths, for each entry its path, its kind as one byte, mode, uid, gid, what its kind adds, and its extended
-//! attributes. Kinds are 1 directory, 2 opaque directory, 3 file, 4 symbolic link, 5 named pipe, 6 character device,
-//! 7 block device, 8 whiteout. A file adds its size, its digest, and its hard-link group: 0 when it has no other name in
+//! attributes. Kinds are 1 directory, 2 opaque directory, 3 file, 4 symbolic link, 5 named pipe, 6 character device, 7
+//! block device, 8 whiteout. A file adds its size, its digest, and its hard-link group: 0 when it has no other name in
 //! this tree, else 1 + the position in this list of the group's first entry.
 
 use std::collections::HashMap;
@@ -76,8 +76,8 @@ fn kind_number(kind: &Kind) -> u8 {
 /// Reads an encoding back.
 ///
 /// # Errors
-/// On bytes that [`encode`] would not have written: wrong title, truncated, unsorted, without parents, with a link group
-/// that points nowhere, with something after the end.
+/// On bytes that [`encode`] would not have written: wrong title, truncated, unsorted, without parents, with a link
+/// group that points nowhere, with something after the end.
 pub fn decode(bytes: &[u8]) -> Result<Tree, BadTree> {
     let mut reader = Reader { rest: bytes };
     if reader.take(TITLE.len() + 1)? != format!("{TITLE}\n").as_bytes() {

@@ -6,8 +6,8 @@ use super::{Entry, Kind, LinkGroup, Tree};
 use crate::path::RootPath;
 
 impl Tree {
-    /// Lays `upper` over this tree, as overlayfs shows the two: an upper directory joins a lower one and gives it its own
-    /// rights, an opaque one or anything else replaces what is there, a whiteout removes it.
+    /// Lays `upper` over this tree, as overlayfs shows the two: an upper directory joins a lower one and gives it its
+    /// own rights, an opaque one or anything else replaces what is there, a whiteout removes it.
     pub fn overlay(&mut self, upper: &Self) {
         let mut groups = GroupNumbers::after(self);
         for (path, entry) in &upper.entries {

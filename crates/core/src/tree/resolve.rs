@@ -7,8 +7,8 @@ use crate::path::RootPath;
 const MOST_LINKS: usize = 40;
 
 impl Tree {
-    /// Where `path` leads when every link on the way is followed, the last name too. Names that are not there lead to themselves.
-    /// Nothing leads out of the root. `None` when the links never end.
+    /// Where `path` leads when every link on the way is followed, the last name too. Names that are not there lead to
+    /// themselves. Nothing leads out of the root. `None` when the links never end.
     pub fn resolve(&self, path: &RootPath) -> Option<RootPath> {
         let mut at = RootPath::root();
         // The names that are still to go, the next one last.
@@ -40,7 +40,8 @@ impl Tree {
         Some(at)
     }
 
-    /// As [`Self::resolve`], but a link as the last name is left as it is: the place of something that is to be put there.
+    /// As [`Self::resolve`], but a link as the last name is left as it is: the place of something that is to be put
+    /// there.
     pub fn resolve_parent(&self, path: &RootPath) -> Option<RootPath> {
         match (path.parent(), path.name()) {
             (Some(parent), Some(name)) => self.resolve(&parent)?.join(name).ok(),

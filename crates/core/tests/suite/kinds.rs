@@ -1,4 +1,5 @@
-//! Every kind of mistake is explained, and the examples of the explanations are what they say; the schema agrees with the reader.
+//! Every kind of mistake is explained, and the examples of the explanations are what they say; the schema agrees with
+//! the reader.
 
 use cavrith_core::explain::{self, Seen};
 use cavrith_core::mistake::{Code, line_and_column};

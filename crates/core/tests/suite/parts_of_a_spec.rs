@@ -1,4 +1,5 @@
-//! The wider spec: what steps, downloads, several versions and includes mean for lock, plan and setup. Plain values only.
+//! The wider spec: what steps, downloads, several versions and includes mean for lock, plan and setup. Plain values
+//! only.
 
 use std::collections::BTreeMap;
 

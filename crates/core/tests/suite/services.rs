@@ -66,7 +66,8 @@ processes = 512
     assert_eq!(moments, [Moment::FirstStart, Moment::Start]);
 }
 
-/// Whether there is a way from each number back to itself, found in another way than the spec's: by following every way.
+/// Whether there is a way from each number back to itself, found in another way than the spec's: by following every
+/// way.
 fn has_circle(edges: &BTreeSet<(usize, usize)>) -> bool {
     let mut reach = edges.clone();
     loop {
@@ -122,7 +123,8 @@ proptest! {
         }
     }
 
-    /// Whatever a list of accounts says, an account that is found is one of its lines, and never the number that stands for nobody.
+    /// Whatever a list of accounts says, an account that is found is one of its lines, and never the number that stands
+    /// for nobody.
     #[test]
     fn an_account_is_found_as_its_line_says(
         lines in proptest::collection::vec("[a-z]{1,3}:x:(0|100|65534|4294967295|4294967296|-1|x):(0|50):[a-z]{0,3}:/[a-z]{0,3}(:/bin/sh)?", 0..8),

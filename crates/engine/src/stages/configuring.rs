@@ -24,8 +24,9 @@ use crate::steps::{layer_roots, make_bench};
 /// Where dpkg keeps its records.
 const ADMIN: &str = "var/lib/dpkg";
 
-/// Begins the inside: what packages' scripts must not do in a build. `ischroot` says that nobody runs this root as a machine (the C library waits a second for an
-/// init that is not there otherwise); `policy-rc.d` says that no service is to be started (Debian's invoke-rc.d policy).
+/// Begins the inside: what packages' scripts must not do in a build. `ischroot` says that nobody runs this root as a
+/// machine (the C library waits a second for an init that is not there otherwise); `policy-rc.d` says that no service
+/// is to be started (Debian's invoke-rc.d policy).
 const BEGIN: &str = "umask 022
 mkdir -p /run/cavrith
 printf '#!/bin/sh\\nexit 0\\n' > /run/cavrith/ischroot
@@ -35,8 +36,9 @@ chmod 755 /run/cavrith/ischroot /usr/sbin/policy-rc.d
 
 /// Ends it: everything has to be installed; and what would differ from build to build goes.
 ///
-/// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last change, and locks, tell of the order of
-/// work. Keys and identities that a package makes at random belong to one machine: whoever needs them makes them at the first start.
+/// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
+/// change, and locks, tell of the order of work. Keys and identities that a package makes at random belong to one
+/// machine: whoever needs them makes them at the first start.
 const TIDY: &str = "
 left=$(/usr/bin/dpkg --audit)
 if [ -n \"$left\" ]; then printf '%s\\n' \"$left\"; exit 1; fi
@@ -134,8 +136,8 @@ impl Configuring<'_> {
         Ok(self.stage.settle(self.writer, &diversions, true)?)
     }
 
-    /// Scripts that come before configuring. The two packages that make the root's accounts and its first files need each other's work in this order; everything else
-    /// finds its own order.
+    /// Scripts that come before configuring. The two packages that make the root's accounts and its first files need
+    /// each other's work in this order; everything else finds its own order.
     fn first_scripts(&self) -> String {
         let mut text = String::new();
         let first = |package: &&Package| {
@@ -205,7 +207,8 @@ impl Configuring<'_> {
     }
 }
 
-/// Moves for a shell inside. Paths may have any byte but the one that ends them; quotes are the only one that a quoted text cannot have.
+/// Moves for a shell inside. Paths may have any byte but the one that ends them; quotes are the only one that a quoted
+/// text cannot have.
 fn shell_moves(moves: &[Move]) -> String {
     let quoted = |path: &RootPath| format!("'/{}'", String::from_utf8_lossy(path.as_bytes()).replace('\'', "'\\''"));
     let line = |one: &Move| match &one.to {

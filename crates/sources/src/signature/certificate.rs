@@ -28,7 +28,8 @@ pub struct Certificate {
     subkeys: Vec<(PublicKey, Vec<Signature>)>,
 }
 
-/// All certificates of a keyring. Keys of versions that are not verified here are passed over, with what belongs to them.
+/// All certificates of a keyring. Keys of versions that are not verified here are passed over, with what belongs to
+/// them.
 pub fn read(bytes: &[u8]) -> Result<Vec<Certificate>, Malformed> {
     let mut all: Vec<Certificate> = Vec::new();
     // Where signatures belong: to the last thing before them, unless that was passed over.

@@ -20,7 +20,8 @@ pub struct ClearSigned {
 }
 
 impl ClearSigned {
-    /// Takes a file apart, which must have nothing before or after its signed part: others would read that as part of it.
+    /// Takes a file apart, which must have nothing before or after its signed part: others would read that as part of
+    /// it.
     pub fn read(file: &[u8]) -> Result<Self, Malformed> {
         let file = std::str::from_utf8(file).map_err(|_| "it is not UTF-8")?;
         let mut lines = file.split('\n').map(|line| line.trim_end_matches([' ', '\t', '\r']));

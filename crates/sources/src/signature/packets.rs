@@ -1,4 +1,5 @@
-//! OpenPGP packets (RFC 9580, sections 4 and 5), as far as verifying a signature takes: framing, public keys, signatures.
+//! OpenPGP packets (RFC 9580, sections 4 and 5), as far as verifying a signature takes: framing, public keys,
+//! signatures.
 
 use ring::digest::{SHA1_FOR_LEGACY_USE_ONLY, SHA256, digest};
 
@@ -267,7 +268,8 @@ impl Signature {
         Ok(Some(signature))
     }
 
-    /// Reads subpackets (section 5.2.3). Those that nobody signed only tell what proves itself: who may have made the signature, and one within it.
+    /// Reads subpackets (section 5.2.3). Those that nobody signed only tell what proves itself: who may have made the
+    /// signature, and one within it.
     fn subpackets(&mut self, area: &[u8], hashed: bool, depth: u8) -> Result<(), Malformed> {
         let mut area = Bytes(area);
         while !area.0.is_empty() {

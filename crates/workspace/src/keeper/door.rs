@@ -58,7 +58,8 @@ impl Keeper {
         Ok(OpenDoor { path, listener })
     }
 
-    /// A thread more that takes whoever comes to the door. Some always wait there: making one takes longer than many a request.
+    /// A thread more that takes whoever comes to the door. Some always wait there: making one takes longer than many a
+    /// request.
     fn add_porter(self: &Arc<Self>, door: Arc<UnixListener>) {
         let keeper = Arc::clone(self);
         keeper.porters.fetch_add(1, Ordering::SeqCst);

@@ -1,7 +1,8 @@
 //! Steps and services in their order, at a start and after a change.
 //!
-//! Steps come one after the other. A service that a step waits for is begun right before it; all others are begun when the steps are done, each when
-//! those that it waits for are ready. When a step fails, neither later steps nor services that were still to come are begun; what runs goes on.
+//! Steps come one after the other. A service that a step waits for is begun right before it; all others are begun when
+//! the steps are done, each when those that it waits for are ready. When a step fails, neither later steps nor services
+//! that were still to come are begun; what runs goes on.
 
 use std::os::fd::AsFd as _;
 use std::sync::Arc;
@@ -54,7 +55,8 @@ impl Keeper {
             let before = keeper.arrangement();
             let arrangement = Arc::new(followed.arrangement);
             let same_env = before.setup.env == arrangement.setup.env;
-            // Services that are gone, changed, or see other variables are ended first; so are those that failed, which get another chance.
+            // Services that are gone, changed, or see other variables are ended first; so are those that failed, which
+            // get another chance.
             keeper.end_services(|status| {
                 let (old, new) = (before.services.get(&status.name), arrangement.services.get(&status.name));
                 let stays = old == new && same_env && matches!(status.phase, Phase::Ready | Phase::GettingReady);

@@ -1,4 +1,5 @@
-//! What a keeper tells while something begins: kept for whoever comes late, and never more of it than anybody would read.
+//! What a keeper tells while something begins: kept for whoever comes late, and never more of it than anybody would
+//! read.
 
 use std::collections::VecDeque;
 
@@ -7,7 +8,8 @@ use crate::protocol::Told;
 /// Tellings that are kept: a step may write for hours, and its log has all of it.
 const MOST: usize = 50_000;
 
-/// What was told since something was begun last. Each telling has a number that it keeps while earlier ones are forgotten.
+/// What was told since something was begun last. Each telling has a number that it keeps while earlier ones are
+/// forgotten.
 #[derive(Debug, Default)]
 pub(super) struct Tale {
     forgotten: usize,

@@ -323,7 +323,8 @@ impl Keeper {
         Ok((running, reader))
     }
 
-    /// Ends everything in order: services first, those that others wait for last, then members' commands, then the inside.
+    /// Ends everything in order: services first, those that others wait for last, then members' commands, then the
+    /// inside.
     pub fn end(&self) {
         let frozen = self.state().standing == Standing::Frozen;
         if frozen {

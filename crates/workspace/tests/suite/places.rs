@@ -298,7 +298,8 @@ fn line_of_a_file() -> impl Strategy<Value = String> {
 }
 
 proptest! {
-    /// Whatever a hosts file says: our block is there once, doing it again changes nothing, and taken out it leaves the file as it was.
+    /// Whatever a hosts file says: our block is there once, doing it again changes nothing, and taken out it leaves the
+    /// file as it was.
     #[test]
     fn a_block_comes_and_goes_and_the_rest_of_the_file_stays(
         lines in proptest::collection::vec(line_of_a_file(), 0..12),
