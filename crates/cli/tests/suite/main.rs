@@ -29,6 +29,7 @@ mod online;
 #[path = "../../../sources/tests/support/openpgp.rs"]
 mod openpgp;
 mod owners;
+mod promises;
 mod seal;
 mod server;
 mod spec;

@@ -147,6 +147,9 @@ fn a_hostile_or_broken_backup_leaves_the_folder_as_it_was() {
     for (number, entries) in [
         &[][..],
         &[("other", Directory, "")],
+        &[root, ("folder/x", Symlink, away), ("folder/x", Directory, "")],
+        &[root, ("folder/x", Symlink, away), ("folder/x/", Directory, "")],
+        &[root, ("folder/x", Symlink, &tide), ("folder/x", Directory, "")],
         &[root, ("../tide", Regular, "")],
         &[root, ("folder/../../outside/tide", Regular, "")],
         &[root, ("/folder/tide", Regular, "")],
