@@ -128,7 +128,7 @@ mod tests {
             };
             bytes.extend(&path.as_bytes()[shared..]);
             bytes.push(0);
-            while version < 4 && (bytes.len() - begin) % 8 != 0 {
+            while version < 4 && !(bytes.len() - begin).is_multiple_of(8) {
                 bytes.push(0);
             }
             last = path;

@@ -111,7 +111,7 @@ mod tests {
         fs::create_dir_all(gone.join("a/b")).unwrap();
         symlink(&outside, gone.join("a/link")).unwrap();
         fs::write(gone.join("a/b/file"), "").unwrap();
-        fs::set_permissions(gone.join("a/b"), fs::Permissions::from_mode(0)).unwrap();
+        fs::set_permissions(gone.join("a/b"), fs::Permissions::from_mode(0o000)).unwrap();
         remove(&gone).unwrap();
         assert!(!gone.exists());
         assert_eq!(fs::read_to_string(outside.join("tide")).unwrap(), "low");
