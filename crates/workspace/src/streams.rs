@@ -7,11 +7,13 @@
 use std::fs::File;
 use std::io::{self, PipeWriter, Read as _, Write as _};
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec};
-use rustix::fs::FileType;
+use rustix::fs::{FileType, SeekFrom};
 
 /// How long a command that has ended may leave its streams silent before nobody waits for them any more: something that
 /// it left in the background may keep them open.
@@ -21,6 +23,7 @@ const SILENCE: Duration = Duration::from_millis(300);
 #[derive(Debug)]
 pub struct Streams {
     inner: [OwnedFd; 3],
+    fed: Option<Fed>,
     carrying: Vec<(JoinHandle<()>, PipeWriter)>,
 }
 
@@ -30,11 +33,16 @@ impl Streams {
     /// # Errors
     /// When one of them is a directory, or no pipe can be made.
     pub fn own() -> io::Result<Self> {
-        let mut carrying = Vec::new();
+        let (mut carrying, mut fed) = (Vec::new(), None);
         let [stdin, stdout, stderr] = [rustix::stdio::stdin(), rustix::stdio::stdout(), rustix::stdio::stderr()];
         let inner = match crosses(stdin)? {
             true => stdin.try_clone_to_owned()?,
-            false => carried_in(stdin.try_clone_to_owned()?)?,
+            false => {
+                let feeding = Fed::begin(stdin.try_clone_to_owned()?)?;
+                let inner = feeding.pipe.try_clone()?;
+                fed = Some(feeding);
+                inner
+            }
         };
         let mut out = |stream: BorrowedFd<'_>| -> io::Result<OwnedFd> {
             if crosses(stream)? {
@@ -47,7 +55,7 @@ impl Streams {
         let outer = out(stdout)?;
         // Two streams that go into the same file stay in the order in which they are written.
         let errors = if is_same(stdout, stderr) { outer.try_clone()? } else { out(stderr)? };
-        Ok(Self { inner: [inner, outer, errors], carrying })
+        Ok(Self { inner: [inner, outer, errors], fed, carrying })
     }
 
     /// What crosses.
@@ -58,19 +66,24 @@ impl Streams {
     /// To be called when the command has started: the ends inside are its own from then on. The value that is returned
     /// waits for what it writes.
     pub fn started(self) -> Carrying {
-        Carrying { threads: self.carrying }
+        Carrying { fed: self.fed, threads: self.carrying }
     }
 }
 
 /// What is still being carried.
 #[derive(Debug)]
 pub struct Carrying {
+    fed: Option<Fed>,
     threads: Vec<(JoinHandle<()>, PipeWriter)>,
 }
 
 impl Carrying {
-    /// Waits until all that the command wrote has arrived; to be called when it has ended.
+    /// Waits until all that the command wrote has arrived; to be called when it has ended. A file that it read from stands
+    /// where it stopped reading, as it would have been without us: a loop that reads the same file goes on there.
     pub fn finish(self) {
+        if let Some(fed) = self.fed {
+            fed.step_back();
+        }
         for (thread, wake) in self.threads {
             // The thread is told by the end of this pipe.
             drop(wake);
@@ -103,13 +116,45 @@ fn is_pipe(mode: u32) -> bool {
     FileType::from_raw_mode(mode) == FileType::Fifo
 }
 
-/// A pipe that a thread fills. When the command does not read all of it, the thread ends with this process.
-fn carried_in(from: OwnedFd) -> io::Result<OwnedFd> {
-    let (inner, mut to) = io::pipe()?;
-    std::thread::Builder::new().name("carry in".to_owned()).spawn(move || {
-        let _ = io::copy(&mut File::from(from), &mut to);
-    })?;
-    Ok(inner.into())
+/// A pipe that a thread fills from a file. When the command does not read all of it, the thread ends with this process.
+#[derive(Debug)]
+struct Fed {
+    file: OwnedFd,
+    /// Where the file stood; `None` when it is nothing that stands anywhere.
+    begun: Option<u64>,
+    /// The command's end.
+    pipe: OwnedFd,
+    /// Bytes that went into the pipe.
+    written: Arc<AtomicU64>,
+}
+
+/// Writes of so many bytes go into a pipe as a whole or not at all (pipe(7), `PIPE_BUF`), so that what is in it is known.
+const WHOLE: usize = 4096;
+
+impl Fed {
+    fn begin(file: OwnedFd) -> io::Result<Self> {
+        let begun = rustix::fs::seek(&file, SeekFrom::Current(0)).ok();
+        let (inner, mut to) = io::pipe()?;
+        let written = Arc::new(AtomicU64::new(0));
+        let (mut from, count) = (File::from(file.try_clone()?), Arc::clone(&written));
+        let carry = move || {
+            let mut buffer = [0; WHOLE];
+            while let Ok(read @ 1..) = from.read(&mut buffer) {
+                if to.write_all(&buffer[..read]).is_err() {
+                    return;
+                }
+                count.fetch_add(read as u64, Ordering::SeqCst);
+            }
+        };
+        std::thread::Builder::new().name("carry in".to_owned()).spawn(carry)?;
+        Ok(Self { file, begun, pipe: inner.into(), written })
+    }
+
+    fn step_back(&self) {
+        let (Some(begun), Ok(unread)) = (self.begun, rustix::io::ioctl_fionread(&self.pipe)) else { return };
+        let read = self.written.load(Ordering::SeqCst).saturating_sub(unread);
+        let _ = rustix::fs::seek(&self.file, SeekFrom::Start(begun + read));
+    }
 }
 
 /// A pipe that a thread empties, the thread, and the pipe whose end tells it that the command has ended.

@@ -240,6 +240,23 @@ fn files_are_read_and_written_only_as_they_were_opened() {
     assert_eq!(fs::read_to_string(&file).unwrap(), "precious\n");
     let output = root("touch /proc/self/fd/0/evil; true", fs::File::open(team.dir.path()).unwrap());
     assert!(told(&output).contains("is a directory"), "{}", told(&output));
+    // A loop that reads the same file goes on where the command stopped reading.
+    let list: String = (0..3000).map(|number| format!("line {number}\n")).collect();
+    fs::write(&file, &list).unwrap();
+    let script =
+        "read a; \"$0\" run -q -- head -n 1 >/dev/null; \"$0\" run -q -- true; read b; echo $a, $b; cat | wc -l";
+    let output = Command::new("bash")
+        .args(["-c", script, crate::team::PROGRAM])
+        .stdin(fs::File::open(&file).unwrap())
+        .current_dir(team.project())
+        .env("CAVRITH_HOME", team.home())
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let (first, rest) = said.split_once('\n').unwrap();
+    assert!(first.starts_with("line 0, "), "{said}");
+    // `head` reads ahead as it likes; of what it left, nothing is lost.
+    assert!(rest.trim().parse::<u32>().unwrap() > 1000, "{said}");
     // What goes into one file stays in order, all of it, also when something stays behind in the background.
     let log = fs::File::create(team.dir.path().join("log")).unwrap();
     let script = "i=0; while [ $i -lt 2000 ]; do echo out $i; echo err $i >&2; i=$((i+1)); done; sleep 300 & exit 7";
