@@ -7,6 +7,7 @@ use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use nix::sys::resource::{Resource, setrlimit};
 use nix::sys::signal::{SaFlags, SigAction, SigHandler, SigSet, Signal, sigaction};
 use nix::unistd::{ForkResult, Gid, Pid, Uid, fork};
+use rustix::fs::{Mode, OFlags};
 use rustix::pty::OpenptFlags;
 use rustix::thread::CapabilitySet;
 
@@ -155,6 +156,15 @@ fn prepare(
     for (number, wants_terminal) in command.terminal.into_iter().enumerate() {
         let from = if wants_terminal { terminal } else { stdio.get(number) };
         let from = from.ok_or_else(|| Why { text: "a descriptor did not arrive".to_owned(), missing: false })?;
+        // The machine's device of nothing is not the inside's to change; it has one of its own.
+        let own;
+        let from = if is_null(from) {
+            own = rustix::fs::open("/dev/null", OFlags::RDWR | OFlags::CLOEXEC, Mode::empty())
+                .map_err(|error| why("open /dev/null")(error.into()))?;
+            &own
+        } else {
+            from
+        };
         // SAFETY: dup2 onto 0, 1 and 2 replaces descriptors that no Rust value in this process owns; the control socket
         // that was descriptor 0 is PID 1's business, not this child's.
         if unsafe { libc::dup2(from.as_fd().as_raw_fd(), number as i32) } < 0 {
@@ -164,7 +174,7 @@ fn prepare(
     default_signals()?;
     rustix::process::chdir(command.directory.as_str())
         .map_err(|error| why(&format!("enter {}", command.directory))(error.into()))?;
-    rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o022));
+    rustix::process::umask(Mode::from_raw_mode(0o022));
     limit(Resource::RLIMIT_CORE, 0)?;
     if purpose == Purpose::Build {
         limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES.into())?;
@@ -200,6 +210,14 @@ fn prepare(
     // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
     unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };
     Ok(())
+}
+
+/// Whether a descriptor is the device of nothing, by its number, which is the same on every Linux.
+fn is_null(fd: &OwnedFd) -> bool {
+    rustix::fs::fstat(fd).is_ok_and(|found| {
+        rustix::fs::FileType::from_raw_mode(found.st_mode) == rustix::fs::FileType::CharacterDevice
+            && found.st_rdev == rustix::fs::makedev(1, 3)
+    })
 }
 
 /// Rust's runtime ignores SIGPIPE and PID 1 blocks SIGCHLD; a command must find everything as usual.

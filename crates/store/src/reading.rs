@@ -60,8 +60,10 @@ pub fn text(path: &Path) -> io::Result<String> {
 /// # Errors
 /// When it cannot be read, is something else, or is longer.
 pub fn bounded(path: &Path, most: u64) -> io::Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    open(path)?.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
+    let file = open(path)?;
+    // One more than it has, so that its end is seen at once.
+    let mut bytes = Vec::with_capacity(file.metadata()?.len().min(most) as usize + 1);
+    file.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
     match bytes.len() as u64 > most {
         true => Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("it is longer than {most} bytes"))),
         false => Ok(bytes),

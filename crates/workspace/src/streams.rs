@@ -2,7 +2,8 @@
 //!
 //! A descriptor gives more than what it is used for: through `/proc/self/fd` a file that was opened for reading is
 //! opened for writing by whoever may, a directory leads on, a device's rights can be changed. So only pipes and sockets
-//! cross, and terminals are made anew inside; for everything else a thread of ours carries the bytes.
+//! cross. Terminals are made anew inside, the device of nothing is the inside's own, and for everything else a thread of
+//! ours carries the bytes.
 
 use std::fs::File;
 use std::io::{self, PipeWriter, Read as _, Write as _};
@@ -99,10 +100,17 @@ fn crosses(stream: BorrowedFd<'_>) -> io::Result<bool> {
     match FileType::from_raw_mode(found.st_mode) {
         FileType::Fifo | FileType::Socket => Ok(true),
         FileType::Directory => Err(io::Error::new(io::ErrorKind::InvalidInput, "a standard stream is a directory")),
+        // The command gets the inside's own.
+        FileType::CharacterDevice if is_null(&found) => Ok(true),
         // It is only asked whether it is one; the command gets a terminal of its own.
         FileType::CharacterDevice if rustix::termios::isatty(stream) => Ok(true),
         _ => Ok(false),
     }
+}
+
+/// Whether it is the device of nothing, as it has its number on every Linux (devices.txt of the kernel's documentation).
+fn is_null(found: &rustix::fs::Stat) -> bool {
+    found.st_rdev == rustix::fs::makedev(1, 3)
 }
 
 fn is_same(one: BorrowedFd<'_>, other: BorrowedFd<'_>) -> bool {
