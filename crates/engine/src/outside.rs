@@ -112,7 +112,7 @@ impl Bounds {
         let homes = homes();
         let versioned = dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok());
         // A home or the whole disk under version control is still a home.
-        let top = versioned.filter(|top| never(top, &homes).is_none()).unwrap_or(dir);
+        let top = versioned.filter(|top| too_much(top, &homes).is_none()).unwrap_or(dir);
         Self { dir: dir.to_owned(), top: top.to_owned(), allowed }
     }
 
@@ -167,7 +167,12 @@ impl Bounds {
             let what = format!("{what} {}", at.value);
             let path = self.dir.join(&at.value).canonicalize().ok()?;
             // What is mounted can be written to and seen as a whole, the project's own folder too.
-            let never = if mounted || !path.starts_with(&self.top) { never(&path, &homes) } else { None };
+            let never = match (path.starts_with(&self.top), mounted) {
+                (false, _) => never(&path, &homes),
+                // Where the project itself lies was the member's choice.
+                (true, true) => too_much(&path, &homes),
+                (true, false) => None,
+            };
             (never.is_some() || !self.has(&path)).then_some(Use { what, path, span: at.span.clone(), never })
         });
         outside.collect()
@@ -224,16 +229,21 @@ fn files(spec: &Spec) -> Vec<(&'static str, &At<String>)> {
 
 /// Why no spec gets a path, when none does.
 fn never(real: &Path, homes: &[PathBuf]) -> Option<String> {
-    let beneath = |top: &Path| real.starts_with(top);
-    if let Some(system) = SYSTEM.iter().find(|system| beneath(Path::new(system))) {
+    if let Some(system) = SYSTEM.iter().find(|system| real.starts_with(system)) {
         return Some(format!("{system} is the system's own"));
     }
+    too_much(real, homes)
+}
+
+/// Why even a project that lies there does not get a path.
+fn too_much(real: &Path, homes: &[PathBuf]) -> Option<String> {
+    let beneath = |top: &Path| real.starts_with(top);
     if TOO_MUCH.iter().any(|much| real == Path::new(much)) {
         return Some("it is too much of this machine".to_owned());
     }
     let own = Home::find().map(|home| home.root().to_owned());
     if own.iter().any(|own| beneath(own) || own.starts_with(real)) {
-        return Some("it is where Cavrith keeps its own".to_owned());
+        return Some("Cavrith keeps its own there (CAVRITH_HOME moves it)".to_owned());
     }
     for home in homes {
         if home == real {
@@ -310,7 +320,7 @@ pub fn allow(dir: &Path, path: &Path) -> Result<PathBuf, EngineError> {
 
 #[cfg(test)]
 mod tests {
-    use super::never;
+    use super::{never, too_much};
     use std::path::{Path, PathBuf};
 
     #[test]
@@ -338,5 +348,9 @@ mod tests {
         for path in ["/home/tove/harbour", "/srv/timetable", "/opt/charts", "/home/tove/.config/lantern", "/data"] {
             assert_eq!(never(Path::new(path), &homes), None, "{path}");
         }
+        // A project may lie anywhere, but is not mounted with a home, or with keys.
+        assert_eq!(too_much(Path::new("/var/lib/builder/timetable"), &homes), None);
+        assert!(too_much(Path::new("/home/tove"), &homes).is_some());
+        assert!(too_much(Path::new("/home/tove/.ssh"), &homes).is_some());
     }
 }
