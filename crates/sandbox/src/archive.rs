@@ -79,6 +79,8 @@ const MOST: Most = Most { bytes: 1 << 42, entries: 1 << 26 };
 pub fn unpack(from: impl io::Read, path: &Path, name: &str) -> io::Result<PathBuf> {
     let whole = if path.is_dir() { path.join(name) } else { path.to_owned() };
     let (ground, own) = ground::around(&whole)?;
+    // A link that is there already is replaced, not followed.
+    ground.remove_link(&own)?;
     // The first name is the packing side's choice; the rest is beneath.
     let place = |inner: &Path| {
         let rest = inner.components().skip(1);

@@ -10,7 +10,7 @@ use std::io::{self, Read};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
+use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
 
 /// What an entry gets besides its content.
@@ -89,6 +89,19 @@ impl Ground {
         Ok(rustix::fs::utimensat(&above, name, &times(dress), AtFlags::SYMLINK_NOFOLLOW)?)
     }
 
+    /// Removes a symbolic link, if there is one.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or the disk refuses.
+    pub(crate) fn remove_link(&self, path: &Path) -> io::Result<()> {
+        let (above, name) = self.above(path)?;
+        let found = rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW);
+        if found.is_ok_and(|found| FileType::from_raw_mode(found.st_mode) == FileType::Symlink) {
+            rustix::fs::unlinkat(&above, name, AtFlags::empty())?;
+        }
+        Ok(())
+    }
+
     /// Gives a file that is there another name.
     ///
     /// # Errors
@@ -96,7 +109,7 @@ impl Ground {
     pub fn hard_link(&self, path: &Path, first: &Path) -> io::Result<()> {
         let (from, first) = self.above(first)?;
         let kind = rustix::fs::statat(&from, first, AtFlags::SYMLINK_NOFOLLOW)?.st_mode;
-        if rustix::fs::FileType::from_raw_mode(kind) != rustix::fs::FileType::RegularFile {
+        if FileType::from_raw_mode(kind) != FileType::RegularFile {
             return Err(refused(path, "is another name for what is no file"));
         }
         let (above, name) = self.emptied(path)?;

@@ -15,6 +15,7 @@ use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::os::unix::net::UnixStream;
 use std::path::Path;
+use std::sync::atomic::{AtomicI32, Ordering};
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
@@ -45,8 +46,19 @@ pub(crate) fn begin() -> io::Result<()> {
     let helper = notify::start_helper(move |theirs| {
         let _ = help(theirs, own, namespace);
     })?;
+    // It is no process of anybody's inside, and is counted as none.
+    let Some((process, _)) = wire::receive::<i32>(&helper)? else { return Err(io::ErrorKind::BrokenPipe.into()) };
+    HELPER.store(process, Ordering::Relaxed);
     let listener = listen()?;
     wire::send(&helper, &(), &[listener.as_fd()])
+}
+
+/// The helper's process, as PID 1 knows it; 0 when there is none.
+static HELPER: AtomicI32 = AtomicI32::new(0);
+
+/// Whether a process is the helper, and not one that somebody started.
+pub(crate) fn is_helper(process: i32) -> bool {
+    HELPER.load(Ordering::Relaxed) == process
 }
 
 fn listen() -> io::Result<OwnedFd> {
@@ -69,6 +81,7 @@ fn listen() -> io::Result<OwnedFd> {
 fn help(theirs: UnixStream, own: HashSet<u64>, namespace: (u64, u64)) -> io::Result<()> {
     let [theirs] = notify::keep_only([OwnedFd::from(theirs)]);
     let theirs = UnixStream::from(theirs);
+    wire::send(&theirs, &rustix::process::getpid().as_raw_nonzero().get(), &[])?;
     let Some(((), mut fds)) = wire::receive::<()>(&theirs)? else { return Ok(()) };
     let Some(listener) = fds.pop() else { return Ok(()) };
     loop {

@@ -6,6 +6,7 @@ use std::fs;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
+use crate::guard;
 use crate::job::{Listening, Use};
 
 /// The state of a socket that listens for connections (proc_net(5): `0A` is TCP_LISTEN).
@@ -15,7 +16,9 @@ pub(crate) const BOUND: &str = "07";
 
 fn processes() -> impl Iterator<Item = i32> {
     let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
-    entries.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).filter(|pid| *pid != 1)
+    entries
+        .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
+        .filter(|pid| *pid != 1 && !guard::is_helper(*pid))
 }
 
 /// Measures all processes but this one.
