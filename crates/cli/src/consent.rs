@@ -32,7 +32,7 @@ pub fn asked(screen: &Screen, failure: &Failure) -> bool {
     }
     screen.insist(format_args!("The spec of {} wants what lies outside the project:", project.display()));
     for one in uses {
-        screen.insist(format_args!("    {}, in {}", one.what, styled(screen.err.strong, one.path.display())));
+        screen.insist(format_args!("    {}, in {}", one.what, styled(screen.err.strong, one.place())));
     }
     screen.insist("Programs of the project can then read it, and write to folders. May it, from now on? [y/N] ");
     let mut answer = String::new();

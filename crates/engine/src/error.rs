@@ -298,7 +298,7 @@ impl EngineError {
 
 fn outside_words(project: &std::path::Path, uses: &[Use]) -> String {
     let one = |one: &Use| {
-        let place = one.path.display();
+        let place = one.place();
         match &one.never {
             Some(why) => {
                 format!("{} is {place}, which no spec gets: {why}; name a folder of the project's own", one.what)

@@ -110,9 +110,8 @@ impl Bounds {
     /// Of a project that was allowed these paths.
     pub fn with(dir: &Path, allowed: Vec<PathBuf>) -> Self {
         let homes = homes();
-        let versioned = dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok());
         // A home or the whole disk under version control is still a home.
-        let top = versioned.filter(|top| too_much(top, &homes).is_none()).unwrap_or(dir);
+        let top = versioned(dir).filter(|top| too_much(top, &homes).is_none()).unwrap_or(dir);
         Self { dir: dir.to_owned(), top: top.to_owned(), allowed }
     }
 
@@ -147,7 +146,7 @@ impl Bounds {
             return Ok(real);
         }
         let never = never(&real, &homes());
-        Err(self.refusal(vec![Use { what: named.to_owned(), path: real, span: 0..0, never }]))
+        Err(self.refusal(vec![Use { what: on_one_line(named), path: real, span: 0..0, never }]))
     }
 
     /// The project's own, or allowed.
@@ -164,7 +163,7 @@ impl Bounds {
         let homes = homes();
         let named = named(spec);
         let outside = named.into_iter().filter_map(|(what, at, mounted)| {
-            let what = format!("{what} {}", at.value);
+            let what = format!("{what} {}", on_one_line(&at.value));
             let path = self.dir.join(&at.value).canonicalize().ok()?;
             // What is mounted can be written to and seen as a whole, the project's own folder too.
             let never = match (path.starts_with(&self.top), mounted) {
@@ -185,6 +184,24 @@ impl Bounds {
     pub fn check(&self, spec: &Spec) -> Result<(), EngineError> {
         let missing = self.missing(spec);
         if missing.is_empty() { Ok(()) } else { Err(self.refusal(missing)) }
+    }
+}
+
+/// The top of the work tree that a folder lies in, when it is under version control.
+pub(crate) fn versioned(dir: &Path) -> Option<&Path> {
+    dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok())
+}
+
+/// A text of a spec, or a name on the disk, as it stands in a question: on one line, so that it cannot look like more
+/// of the question, and whole.
+fn on_one_line(text: &str) -> String {
+    if text.chars().any(char::is_control) { format!("{text:?}") } else { text.to_owned() }
+}
+
+impl Use {
+    /// Where it really lies, on one line.
+    pub fn place(&self) -> String {
+        on_one_line(&self.path.to_string_lossy())
     }
 }
 

@@ -86,17 +86,23 @@ pub struct Survey {
     pub findings: Findings,
 }
 
-/// The folder of the project that `start` lies in: its canonical path, without links.
+/// A folder that was typed, by its canonical path, without links: by whatever name it was typed, a project is one, and
+/// what is known of it hangs on this path.
 ///
 /// # Errors
-/// When `start` is not there, or neither `start` nor a folder above it has a spec.
+/// When it is not there, or is no folder.
+pub fn folder(typed: &Path) -> Result<PathBuf, EngineError> {
+    let bad = |why: String| EngineError::NoFolder { path: typed.to_owned(), why };
+    let folder = typed.canonicalize().map_err(|error| bad(plain(&error)))?;
+    if folder.is_dir() { Ok(folder) } else { Err(bad("it is no folder".to_owned())) }
+}
+
+/// The folder of the project that `start` lies in.
+///
+/// # Errors
+/// When `start` is not there, or neither it nor a folder above it has a spec.
 pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
-    // By whatever name it was typed, a project is one: what is known of it hangs on this path.
-    let start =
-        start.canonicalize().map_err(|error| EngineError::NoFolder { path: start.to_owned(), why: plain(&error) })?;
-    if !start.is_dir() {
-        return Err(EngineError::NoFolder { path: start, why: "it is no folder".to_owned() });
-    }
+    let start = folder(start)?;
     let found = start.ancestors().find(|dir| dir.join(spec::FILE_NAME).is_file());
     found.map(Path::to_owned).ok_or(EngineError::NoProject(start))
 }

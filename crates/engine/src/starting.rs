@@ -9,6 +9,7 @@ use cavrith_core::spec::FILE_NAME;
 use cavrith_core::version::Version;
 
 use crate::error::EngineError;
+use crate::outside::Bounds;
 use cavrith_store::reading;
 
 /// Bytes of a file that are looked at.
@@ -88,12 +89,13 @@ fn name_of(dir: &Path) -> String {
 
 struct Looker<'a> {
     dir: &'a Path,
+    bounds: Bounds,
     seen: Vec<Sight>,
 }
 
 /// Everything that the files of a project tell.
 pub fn look(dir: &Path) -> Vec<Sight> {
-    let mut looker = Looker { dir, seen: Vec::new() };
+    let mut looker = Looker { dir, bounds: Bounds::with(dir, Vec::new()), seen: Vec::new() };
     looker.rust();
     looker.node();
     looker.python();
@@ -108,11 +110,10 @@ pub fn look(dir: &Path) -> Vec<Sight> {
 impl Looker<'_> {
     /// The text of a file, when it is one of modest length.
     fn text(&self, file: &str) -> Option<String> {
-        let path = self.dir.join(file);
-        let meta = fs::metadata(&path).ok()?;
-        (meta.is_file() && meta.len() <= LONGEST)
-            .then(|| reading::bytes(&path).ok())?
-            .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+        // A link may lead to what is none of the project's, and what is read here is shown.
+        let path = self.bounds.real(file).ok()?;
+        let bytes = reading::bounded(&path, LONGEST).ok()?;
+        Some(String::from_utf8_lossy(&bytes).into_owned())
     }
 
     fn there(&self, file: &str) -> bool {

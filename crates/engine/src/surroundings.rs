@@ -63,7 +63,7 @@ pub fn mistakes(
 /// word.
 fn leading_out(bounds: &Bounds, spec: &Spec) -> Vec<Mistake> {
     let mistake = |one: outside::Use| {
-        let place = one.path.display();
+        let place = one.place();
         match one.never {
             Some(why) => {
                 let message = format!("{} is {place}, which no spec gets: {why}", one.what);
@@ -244,7 +244,7 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<
 /// and no configuration of the repository heeded. `None` when there is no repository around the project, or its index
 /// cannot be read.
 fn tracked(dir: &Path) -> Option<(Tracked, PathBuf)> {
-    let top = dir.ancestors().find(|above| above.join(".git").symlink_metadata().is_ok())?;
+    let top = outside::versioned(dir)?;
     let own = top.join(".git");
     let index = if own.is_dir() {
         own.join("index")

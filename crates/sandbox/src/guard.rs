@@ -14,7 +14,6 @@ use std::io;
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::os::unix::net::UnixStream;
-use std::path::Path;
 use std::sync::atomic::{AtomicI32, Ordering};
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
@@ -101,17 +100,15 @@ fn give(asked: &libc::seccomp_notif, own: &HashSet<u64>, namespace: (u64, u64)) 
     let caller = asked.pid;
     let [first, second, third, fourth, ..] = asked.data.args;
     let call = i64::from(asked.data.nr);
-    let by_descriptor =
-        |fd: u64| notify::open(libc::AT_FDCWD, Path::new(&format!("/proc/{caller}/fd/{}", fd as i32)), true);
     let (file, mode) = if call == libc::SYS_fchmod {
-        (by_descriptor(first)?, second)
+        (notify::descriptor(caller, first as i32)?, second)
     } else if call == libc::SYS_fchmodat {
         (notify::find(caller, first as i32, &notify::read_text(caller, second)?, true)?, third)
     } else if call == FCHMODAT2 {
         let name = notify::read_text(caller, second)?;
         let flags = fourth as i32;
         let file = if name.is_empty() && flags & libc::AT_EMPTY_PATH != 0 {
-            by_descriptor(first)?
+            notify::descriptor(caller, first as i32)?
         } else {
             notify::find(caller, first as i32, &name, flags & libc::AT_SYMLINK_NOFOLLOW == 0)?
         };

@@ -173,8 +173,13 @@ pub(crate) fn find(caller: u32, directory: i32, name: &[u8], follow: bool) -> io
     open(from.as_raw_fd(), relative, follow)
 }
 
+/// What a caller has open under a number.
+pub(crate) fn descriptor(caller: u32, number: i32) -> io::Result<File> {
+    open(CWD.as_raw_fd(), Path::new(&format!("/proc/{caller}/fd/{number}")), true)
+}
+
 /// Opens a file for nothing but to name it.
-pub(crate) fn open(from: i32, path: &Path, follow: bool) -> io::Result<File> {
+fn open(from: i32, path: &Path, follow: bool) -> io::Result<File> {
     let mut flags = OFlags::PATH | OFlags::CLOEXEC;
     flags.set(OFlags::NOFOLLOW, !follow);
     // SAFETY: the descriptor is AT_FDCWD or one that the caller holds until this returns.

@@ -16,7 +16,6 @@ use std::io::{self, Write as _};
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _, PermissionsExt as _};
 use std::os::unix::net::UnixStream;
-use std::path::{Path, PathBuf};
 
 use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, XattrFlags};
@@ -143,18 +142,13 @@ impl Helper<'_> {
         let argument = asked.data.args;
         let call = i64::from(asked.data.nr);
         let (file, user, group) = if call == libc::SYS_fchown {
-            let path = format!("/proc/{caller}/fd/{}", argument[0] as i32);
-            (notify::open(CWD.as_raw_fd(), Path::new(&path), true)?, argument[1], argument[2])
+            (notify::descriptor(caller, argument[0] as i32)?, argument[1], argument[2])
         } else if call == libc::SYS_fchownat {
             let flags = argument[4] as i32;
             let name = notify::read_text(caller, argument[1])?;
             let follow = flags & libc::AT_SYMLINK_NOFOLLOW == 0;
             let file = if name.is_empty() && flags & libc::AT_EMPTY_PATH != 0 {
-                notify::open(
-                    CWD.as_raw_fd(),
-                    &PathBuf::from(format!("/proc/{caller}/fd/{}", argument[0] as i32)),
-                    true,
-                )?
+                notify::descriptor(caller, argument[0] as i32)?
             } else {
                 notify::find(caller, argument[0] as i32, &name, follow)?
             };
@@ -176,18 +170,12 @@ impl Helper<'_> {
             Some(name) => {
                 let name = notify::read_text(caller, name)?;
                 if name.is_empty() {
-                    notify::open(
-                        CWD.as_raw_fd(),
-                        &PathBuf::from(format!("/proc/{caller}/fd/{}", look.directory)),
-                        true,
-                    )?
+                    notify::descriptor(caller, look.directory)?
                 } else {
                     notify::find(caller, look.directory, &name, look.follow)?
                 }
             }
-            None => {
-                notify::open(CWD.as_raw_fd(), &PathBuf::from(format!("/proc/{caller}/fd/{}", look.directory)), true)?
-            }
+            None => notify::descriptor(caller, look.directory)?,
         };
         let meta = file.metadata()?;
         let kind = meta.file_type();

@@ -82,7 +82,10 @@ impl Keyring {
             if tag != tag::SIGNATURE {
                 return Err(form("its signature holds something else"));
             }
-            let Some(signature) = Signature::read(body).map_err(form)? else { continue };
+            let Some(signature) = Signature::read(body).map_err(form)? else {
+                unknown.push("a key of a version that is not verified here".to_owned());
+                continue;
+            };
             let name = signature.issuer().unwrap_or_else(|| "a key that is not named".to_owned());
             match self.judge(&signature, text.as_bytes(), now) {
                 Judgement::Good => good += 1,

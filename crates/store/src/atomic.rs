@@ -111,7 +111,8 @@ impl NewFile {
     }
 }
 
-fn sync_parent(place: &Path) -> io::Result<()> {
+/// Brings a name to the disk, by the directory that it stands in.
+pub(crate) fn sync_parent(place: &Path) -> io::Result<()> {
     let directory = File::open(parent(place))?;
     faults::before("sync the directory")?;
     // Not every filesystem syncs directories; on those that do not, a rename is as safe as it gets.

@@ -255,7 +255,7 @@ impl Store {
             }
         }
         // The name is on the disk before anybody writes down that the layer is there.
-        atomic::sync_filesystem(&self.root.join("layers"))?;
+        atomic::sync_parent(&place).map_err(io_error("sync", &place))?;
         self.use_layer(&digest)?;
         Ok((digest, layer.tree))
     }

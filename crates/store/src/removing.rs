@@ -5,7 +5,7 @@ use std::io;
 use std::os::fd::{AsFd, AsRawFd as _, OwnedFd};
 use std::path::Path;
 
-use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, ResolveFlags};
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, ResolveFlags};
 use rustix::io::Errno;
 
 use crate::{StoreError, io_error};
@@ -81,18 +81,6 @@ fn enter(parent: &impl AsFd, name: &CString) -> Result<OwnedFd, Errno> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
     let resolve = ResolveFlags::NO_XDEV | ResolveFlags::NO_SYMLINKS | ResolveFlags::BENEATH;
     rustix::fs::openat2(parent, name, flags, Mode::empty(), resolve)
-}
-
-/// Removes what is at a path, a directory or anything else, under the same rules as [`remove`].
-///
-/// # Errors
-/// When the disk refuses.
-pub fn remove_any(path: &Path) -> io::Result<()> {
-    match rustix::fs::unlinkat(CWD, path, AtFlags::empty()) {
-        Ok(()) | Err(Errno::NOENT) => Ok(()),
-        Err(Errno::ISDIR | Errno::PERM) => remove(path).map_err(io::Error::other),
-        Err(error) => Err(error.into()),
-    }
 }
 
 #[cfg(test)]

@@ -46,7 +46,9 @@ impl Meant<'_> {
             project?;
             return Ok(None);
         }
-        if let Ok(project) = &project {
+        if let Ok(project) = &project
+            && (self.name.is_some() || !Place::has_own(self.home, project))
+        {
             moved::adopt(self.home, project)?;
         }
         let Some(name) = self.name else { return Ok(Place::of_project(self.home, &project?)) };

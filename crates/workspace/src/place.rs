@@ -119,13 +119,23 @@ impl Place {
         places
     }
 
-    /// The workspace of a project that has the spec's name, when there is one; found without reading the spec.
-    pub fn of_project(home: &Home, project: &Path) -> Option<Self> {
+    /// The workspace of a project under its path as it is now.
+    fn own(home: &Home, project: &Path) -> Option<Self> {
         let ending = format!("-{}", id_of(project, None));
         let entries = fs::read_dir(home.workspaces()).ok()?.flatten();
-        let own = entries
+        entries
             .filter(|entry| entry.file_name().as_bytes().ends_with(ending.as_bytes()))
-            .find_map(|entry| Self::at(home, &entry.path()));
+            .find_map(|entry| Self::at(home, &entry.path()))
+    }
+
+    /// Whether a project has a workspace under its path as it is now, so that none has to be looked for elsewhere.
+    pub fn has_own(home: &Home, project: &Path) -> bool {
+        Self::own(home, project).is_some()
+    }
+
+    /// The workspace of a project that has the spec's name, when there is one; found without reading the spec.
+    pub fn of_project(home: &Home, project: &Path) -> Option<Self> {
+        let own = Self::own(home, project);
         // One that runs under an earlier path of the project keeps it until it has ended.
         own.or_else(|| Self::all(home).into_iter().find(|place| !place.named && crate::moved::is_of(place, project)))
     }

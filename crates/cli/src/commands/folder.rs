@@ -72,7 +72,11 @@ fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) 
             "{}  of {}{}  {}, {}  {}",
             styled(screen.out.strong, &folder.name),
             folder.workspace,
-            if folder.dropped { format!(" (dropped; its project was {})", folder.project) } else { String::new() },
+            match (folder.dropped, folder.project.as_str()) {
+                (false, _) => String::new(),
+                (true, "") => " (dropped)".to_owned(),
+                (true, project) => format!(" (dropped; its project was {project})"),
+            },
             match folder.entries {
                 1 => "1 entry".to_owned(),
                 entries => format!("{entries} entries"),

@@ -1,17 +1,16 @@
 //! `cavrith init`
 
+use cavrith_engine::project;
 use cavrith_engine::starting::{self, Told};
 use serde_json::json;
 
 use crate::args::{General, Init};
 use crate::commands::Outcome;
-use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
-    let dir = std::path::absolute(general.project())
-        .map_err(|error| Failure::Own(2, format!("cannot use {}: {error}", general.project().display())))?;
+    let dir = project::folder(general.project())?;
     let begun = starting::begin(&dir, command.depot.as_deref())?;
     if command.report.json {
         screen.json(&json!({ "seen": begun.seen, "guessed": begun.guessed, "text": begun.text }));

@@ -69,8 +69,10 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     }
     let some = if what.some.is_empty() { String::new() } else { format!(": {}", what.some.join(", ")) };
     let more = if what.changed_files > what.some.len() { ", …" } else { "" };
-    let aside = if what.changed_files > 0 { ", for a while" } else { "" };
-    tell(format_args!("sets aside {} changed inside{some}{more}{aside}", count(what.changed_files, "file")));
+    if what.changed_files > 0 {
+        let files = count(what.changed_files, "file");
+        tell(format_args!("sets aside {files} changed inside{some}{more}, for {DAYS} days"));
+    }
     if !what.logs.is_empty() {
         tell(format_args!("removes   logs of {}", what.logs.join(", ")));
     }

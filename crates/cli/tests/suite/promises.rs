@@ -266,3 +266,27 @@ fn files_are_read_and_written_only_as_they_were_opened() {
     let wanted: String = (0..2000).map(|number| format!("out {number}\nerr {number}\n")).collect();
     assert_eq!(fs::read_to_string(team.dir.path().join("log")).unwrap(), wanted);
 }
+
+#[test]
+fn a_first_spec_shows_nothing_that_a_link_leads_to_outside() {
+    let team = Team::new();
+    fs::remove_file(team.project().join("cavrith.toml")).unwrap();
+    fs::write(team.dir.path().join("precious"), "7.31\n").unwrap();
+    for name in [".python-version", ".node-version", ".ruby-version"] {
+        symlink(team.dir.path().join("precious"), team.project().join(name)).unwrap();
+    }
+    let said = told(&team.run(&["init"]));
+    assert!(!said.contains("7.31"), "{said}");
+    assert!(!fs::read_to_string(team.project().join("cavrith.toml")).unwrap().contains("7.31"));
+    assert!(team.fails(&["init", "-C", "nosuch"], 2).contains("cannot be used as the project's folder"));
+}
+
+#[test]
+fn what_is_asked_for_stands_on_one_line_whatever_it_is_called() {
+    let team = Team::locked();
+    fs::create_dir(team.dir.path().join("ida/out\nand is harmless")).unwrap();
+    team.add("[[folders]]\noutside = \"../out\\nand is harmless\"\ninside = \"/seen\"\n");
+    let said = team.fails(&["build"], 2);
+    assert!(said.contains("--allow-outside") && said.contains("out\\nand is harmless"), "{said}");
+    assert!(!said.contains("\nand is harmless"), "{said}");
+}

@@ -104,3 +104,21 @@ fn eight_builds_of_two_projects_and_collectors_at_once() {
     team.ok(&["store", "check"]);
     team.assert_clean();
 }
+
+#[test]
+fn repairing_leaves_a_damaged_layer_under_the_workspace_that_runs_on_it() {
+    let team = Team::locked();
+    team.ok(&["start", "-q"]);
+    let file = team.in_store("opt/quill/2.4.1/bin/quill");
+    let content = fs::read(&file).unwrap();
+    fs::write(&file, [&content[..], b"# damaged\n"].concat()).unwrap();
+    let said = team.fails(&["store", "repair"], 3);
+    assert!(said.contains("is damaged, and used by a workspace"), "{said}");
+    assert!(file.exists());
+    team.ok(&["run", "-q", "--", "quill", "--version"]);
+    team.ok(&["stop", "-q"]);
+    team.ok(&["store", "repair"]);
+    assert!(!file.exists());
+    team.ok(&["build", "-q"]);
+    team.ok(&["store", "check"]);
+}
