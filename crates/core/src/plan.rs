@@ -41,15 +41,13 @@ use crate::template::Names;
 
 /// Version of the rules by which layers are made. Raise it when the same inputs would come out differently, so that
 /// nothing made by older rules is taken for the same.
-pub const RULES: u32 = 2;
+pub const RULES: u32 = 3;
 
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]
 pub struct Plan {
     /// The layers.
     pub layers: Vec<PlannedLayer>,
-    /// The one time stamp of every file.
-    pub epoch: u64,
     /// Key of the whole.
     pub image_key: ImageKey,
 }
@@ -61,6 +59,9 @@ pub struct PlannedLayer {
     pub name: String,
     /// What it is made of.
     pub content: Content,
+    /// The time stamp of what it brings, in seconds since 1970: the lock's epoch, and for a step one second more for
+    /// each step up to it, so that what a later step wrote is newer than what an earlier one did.
+    pub time: u64,
 }
 
 /// What a layer is made of.
@@ -252,7 +253,7 @@ impl Plan {
     /// The plan of a spec and a lock that fits it.
     pub fn new(spec: &Spec, lock: &Lock) -> Self {
         let mut layers = Vec::new();
-        let mut add = |name: String, content: Content| layers.push(PlannedLayer { name, content });
+        let mut add = |name: String, content: Content| layers.push(PlannedLayer { name, content, time: 0 });
         for pin in &lock.toolchains {
             let placed = |source: &Source, strip, part| {
                 Content::Toolchain(Placed { source: source.clone(), strip, place: pin.place.clone(), part })
@@ -312,14 +313,21 @@ impl Plan {
         for step in &spec.steps {
             add(format!("step \"{}\"", step.name.value), Content::Step(Box::new(step_content(spec, lock, step))));
         }
-        let image_key = keys::image_key(&layers, lock.epoch);
-        Self { layers, epoch: lock.epoch, image_key }
+        let mut time = lock.epoch;
+        for layer in &mut layers {
+            if matches!(layer.content, Content::Step(_)) {
+                time += 1;
+            }
+            layer.time = time;
+        }
+        let image_key = keys::image_key(&layers);
+        Self { layers, image_key }
     }
 
     /// Key of one layer. `beneath` is the tree of what it [needs](Content::needs), when it needs something.
     pub fn key(&self, layer: &PlannedLayer, beneath: Option<&TreeDigest>) -> LayerKey {
         let mut encoder = Encoder::new("cavrith layer 1");
-        encoder.u32(RULES).u64(self.epoch);
+        encoder.u32(RULES).u64(layer.time);
         match beneath {
             None => encoder.u8(0),
             Some(tree) => encoder.u8(1).fixed(tree.as_bytes()),

@@ -9,6 +9,9 @@ use crate::setup::Setup;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Seal {
+    /// Version of the rules by which the layers were made ([`crate::plan::RULES`]).
+    #[serde(default = "rules_without_a_number")]
+    pub rules: u32,
     /// The image's fingerprint in words, for people who compare aloud.
     pub words: String,
     /// The image.
@@ -26,6 +29,11 @@ pub struct Seal {
     /// What the probes answered.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub probes: Vec<ProbeAnswer>,
+}
+
+/// Seals have had the number since version 3.
+fn rules_without_a_number() -> u32 {
+    2
 }
 
 impl Seal {

@@ -43,6 +43,9 @@ pub struct Meta {
     pub uid: u32,
     /// Group inside.
     pub gid: u32,
+    /// When its content was written, in seconds since 1970: the time stamp of the layer that brought it. A deletion has
+    /// none.
+    pub time: u64,
     /// Extended attributes, by name. Attributes of overlayfs itself never appear here.
     pub xattrs: BTreeMap<Vec<u8>, Vec<u8>>,
 }
@@ -162,16 +165,21 @@ impl Tree {
         sizes.sum()
     }
 
+    /// Gives every entry this time stamp.
+    pub fn stamp(&mut self, time: u64) {
+        let stamped = self.entries.values_mut().filter(|entry| entry.kind != Kind::Whiteout);
+        stamped.for_each(|entry| entry.meta.time = time);
+    }
+
     /// BLAKE3 of the encoding.
     pub fn digest(&self) -> TreeDigest {
         TreeDigest::from_bytes(*blake3::hash(&encoding::encode(self)).as_bytes())
     }
 
-    /// Identity of an image whose merged tree this is. `epoch` is the one time stamp of all its files, in seconds
-    /// since 1970.
-    pub fn image_fingerprint(&self, epoch: u64) -> ImageFingerprint {
-        let mut encoder = Encoder::new("cavrith image 1");
-        encoder.u64(epoch).fixed(self.digest().as_bytes());
+    /// Identity of an image whose merged tree this is.
+    pub fn image_fingerprint(&self) -> ImageFingerprint {
+        let mut encoder = Encoder::new("cavrith image 2");
+        encoder.fixed(self.digest().as_bytes());
         ImageFingerprint::from_bytes(encoder.digest())
     }
 }

@@ -17,10 +17,26 @@ pub struct Verdict {
 }
 
 impl Verdict {
-    /// True when every aspect is the same.
-    pub fn is_same(&self) -> bool {
-        self.aspects.iter().all(|aspect| aspect.differences.is_empty())
+    /// How the whole stands: one difference makes it different; without one, what was not measured keeps it from being
+    /// the same.
+    pub fn standing(&self) -> Standing {
+        let all = || self.aspects.iter().map(Aspect::standing);
+        [Standing::Different, Standing::NotMeasured]
+            .into_iter()
+            .find(|standing| all().any(|one| one == *standing))
+            .unwrap_or(Standing::Same)
     }
+}
+
+/// How an aspect, or a whole workspace, stands to its seal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// Everything was measured, and is as it was sealed.
+    Same,
+    /// Something is not as it was sealed.
+    Different,
+    /// Nothing is known to differ, and something could not be measured.
+    NotMeasured,
 }
 
 /// One aspect of a workspace.
@@ -32,6 +48,25 @@ pub struct Aspect {
     pub measured: String,
     /// Where it differs; nothing when it is the same.
     pub differences: Vec<Difference>,
+    /// What of it could not be measured, and why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unmeasured: Vec<String>,
+}
+
+impl Aspect {
+    /// An aspect that was measured whole.
+    pub fn new(name: impl Into<String>, measured: impl Into<String>, differences: Vec<Difference>) -> Self {
+        Self { name: name.into(), measured: measured.into(), differences, unmeasured: Vec::new() }
+    }
+
+    /// How it stands.
+    pub fn standing(&self) -> Standing {
+        match (self.differences.is_empty(), self.unmeasured.is_empty()) {
+            (false, _) => Standing::Different,
+            (true, false) => Standing::NotMeasured,
+            (true, true) => Standing::Same,
+        }
+    }
 }
 
 /// One difference.
@@ -95,7 +130,7 @@ fn map_differences(expected: &BTreeMap<String, String>, here: &BTreeMap<String, 
 }
 
 /// What was measured in a fresh workspace.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Measured {
     /// The setup as it was found inside.
     pub setup: Setup,
@@ -103,6 +138,8 @@ pub struct Measured {
     pub identity: String,
     /// What the probes answered.
     pub probes: Vec<ProbeAnswer>,
+    /// What could not be measured, by the aspect's name, and why. The setup has what was described in its place.
+    pub unmeasured: Vec<(&'static str, String)>,
 }
 
 /// The aspects that a fresh workspace shows, against the seal: probes, extensions, settings, environment, account,
@@ -144,6 +181,10 @@ pub fn workspace_aspects(seal: &Seal, measured: &Measured) -> Vec<Aspect> {
             differences,
         ));
     }
+    for aspect in &mut aspects {
+        let unmeasured = measured.unmeasured.iter().filter(|(name, _)| *name == aspect.name);
+        aspect.unmeasured.extend(unmeasured.map(|(_, why)| why.clone()));
+    }
     aspects
 }
 
@@ -164,7 +205,7 @@ fn probes(expected: &[ProbeAnswer], here: &[ProbeAnswer]) -> Aspect {
 }
 
 fn aspect(name: &str, measured: String, differences: Vec<Difference>) -> Aspect {
-    Aspect { name: name.to_owned(), measured, differences }
+    Aspect::new(name, measured, differences)
 }
 
 fn one(what: &str, expected: &str, here: &str) -> Vec<Difference> {

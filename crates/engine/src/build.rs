@@ -154,7 +154,7 @@ impl Builder<'_> {
             Some(found) => found,
             None => {
                 self.tell(Event::Begun { layer: planned.name.clone() });
-                let (digest, tree) = store.keep(make()?, replace.then_some(self.plan.epoch))?;
+                let (digest, tree) = store.keep(make()?, replace)?;
                 store.remember(&key, &digest)?;
                 (digest, tree)
             }
@@ -183,7 +183,7 @@ impl Builder<'_> {
         let work = || -> Result<(), EngineError> {
             while let Some(index) = wanted.get(next.fetch_add(1, Ordering::Relaxed)) {
                 let planned = &self.plan.layers[*index];
-                let made = self.layer(planned, None, || self.unpack(&planned.content));
+                let made = self.layer(planned, None, || self.unpack(planned));
                 if made.is_err() {
                     // Nobody begins anything more.
                     next.store(wanted.len(), Ordering::Relaxed);
@@ -200,8 +200,9 @@ impl Builder<'_> {
             if stages.is_empty() {
                 return Ok(());
             }
-            let (workshop, project, epoch) = (self.workshop, self.project, self.plan.epoch);
+            let (workshop, project) = (self.workshop, self.project);
             let planned: Vec<_> = stages.iter().map(|index| &self.plan.layers[*index]).collect();
+            let epoch = planned[0].time;
             let made = match planned[0].content {
                 Content::OciLayer(_) => images::make(self, workshop, project, &planned, epoch)?,
                 _ => stages::Maker { builder: self, workshop, project, epoch }.make(&planned)?,
@@ -224,15 +225,12 @@ impl Builder<'_> {
     }
 
     /// Makes a layer from an archive or packages.
-    fn unpack(&self, content: &Content) -> Result<StagedLayer, EngineError> {
+    fn unpack(&self, planned: &PlannedLayer) -> Result<StagedLayer, EngineError> {
+        let content = &planned.content;
         let supply = self.workshop.supply();
         let links = if content.is_base() { Links::Follow } else { Links::Refuse };
-        let mut writer = LayerWriter::new(
-            self.workshop.staging.new_dir()?,
-            self.plan.epoch,
-            links,
-            self.workshop.store.ownership(),
-        )?;
+        let mut writer =
+            LayerWriter::new(self.workshop.staging.new_dir()?, planned.time, links, self.workshop.store.ownership())?;
         match content {
             Content::Toolchain(placed) => {
                 let mut checked = supply.source(self.project, &placed.source)?;
@@ -299,7 +297,7 @@ impl Builder<'_> {
                         let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
                         let beneath = Beneath { layers: &layers, merged: &merged };
                         self.layer(planned, Some(&merged.digest()), || {
-                            making::make(self.workshop, self.project, (&planned.name, step), beneath, self.plan.epoch)
+                            making::make(self.workshop, self.project, (&planned.name, step), beneath, planned.time)
                         })?
                     }
                     _ => {
@@ -315,7 +313,7 @@ impl Builder<'_> {
             outcomes.iter().map(|outcome| SealedLayer { name: outcome.layer.clone(), tree: outcome.tree }).collect();
         let mut record = ImageRecord {
             record: 1,
-            image: merged.image_fingerprint(self.plan.epoch),
+            image: merged.image_fingerprint(),
             tree: merged.digest(),
             layers,
             shell: shell.to_owned(),
@@ -350,7 +348,7 @@ impl Builder<'_> {
         };
         let mut writer = LayerWriter::new(
             self.workshop.staging.new_dir()?,
-            self.plan.epoch,
+            planned.time,
             Links::Refuse,
             self.workshop.store.ownership(),
         )?;

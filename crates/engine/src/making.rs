@@ -16,7 +16,7 @@ use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
 use cavrith_sandbox::session::Lines;
 use cavrith_store::owners::{Owners, Ownership};
-use cavrith_store::walk;
+use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::build::Workshop;
@@ -47,9 +47,9 @@ pub(crate) fn make(
     project: &Project,
     (name, step): (&str, &StepContent),
     beneath: Beneath<'_>,
-    epoch: u64,
+    time: u64,
 ) -> Result<StagedLayer, EngineError> {
-    let maker = Maker { workshop, project, name, step, beneath, epoch };
+    let maker = Maker { workshop, project, name, step, beneath, time };
     if let Some(why) = maker.left_out()? {
         (workshop.observer)(Event::Note { text: format!("the {name} is left out: {why}") });
         return Ok(maker.writer()?.finish()?);
@@ -66,7 +66,7 @@ pub(crate) fn capture(
     workshop: Workshop<'_>,
     bench: PathBuf,
     by: (u32, u32),
-    epoch: u64,
+    time: u64,
     merged: &Tree,
 ) -> Result<StagedLayer, EngineError> {
     let copied = bench.join(cavrith_sandbox::copied::MARK);
@@ -86,11 +86,11 @@ pub(crate) fn capture(
         Ownership::Real => Owners::Real,
         Ownership::Recorded => Owners::Recorded { new: by, known: &known },
     };
+    let over = if was_copied { Over::Copy } else { Over::Overlay };
     if was_copied {
         fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
-        return Ok(walk::capture_copy(bench, epoch, owners, merged)?);
     }
-    Ok(walk::capture(bench, epoch, owners)?)
+    Ok(walk::capture(bench, over, time, owners, merged)?)
 }
 
 struct Maker<'a> {
@@ -99,14 +99,14 @@ struct Maker<'a> {
     name: &'a str,
     step: &'a StepContent,
     beneath: Beneath<'a>,
-    epoch: u64,
+    time: u64,
 }
 
 impl Maker<'_> {
     fn writer(&self) -> Result<LayerWriter, EngineError> {
         Ok(LayerWriter::new(
             self.workshop.staging.new_dir()?,
-            self.epoch,
+            self.time,
             Links::Refuse,
             self.workshop.store.ownership(),
         )?)
@@ -182,7 +182,7 @@ impl Maker<'_> {
             Some(Ending::Code(0)) => {}
             Some(ending) => return Err(EngineError::Step { step: self.name.to_owned(), ending, last_lines }),
         }
-        capture(self.workshop, bench, (command.user, command.group), self.epoch, self.beneath.merged)
+        capture(self.workshop, bench, (command.user, command.group), self.time, self.beneath.merged)
     }
 
     fn write(&self, place: &RootPath, text: &Written, mode: u16, owner: &str) -> Result<StagedLayer, EngineError> {

@@ -5,7 +5,7 @@
 //!
 //! ```toml
 //! [debian]
-//! mirror   = "http://mirror.harbour.example/debian"
+//! mirror   = ["http://mirror.harbour.example/debian", "http://mirror.pier.example/debian"]
 //! security = "http://mirror.harbour.example/debian-security"
 //! keyring  = "/etc/harbour/archive.gpg"
 //!
@@ -24,7 +24,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
 
 use cavrith_core::debian::apt::{self, AptSource};
 use cavrith_core::depot;
@@ -57,10 +57,12 @@ pub struct WebConfig {
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
 pub struct DebianConfig {
-    /// Address of a mirror.
-    pub mirror: Option<String>,
-    /// Address of a mirror of the security archive; without it, that of the other suites.
-    pub security: Option<String>,
+    /// Addresses of mirrors, the first to be asked first; one may be written without a list.
+    #[serde(deserialize_with = "one_or_more")]
+    pub mirror: Vec<String>,
+    /// Addresses of mirrors of the security archive; without them, those of the other suites.
+    #[serde(deserialize_with = "one_or_more")]
+    pub security: Vec<String>,
     /// The keyring that has to have signed the suites.
     pub keyring: Option<PathBuf>,
 }
@@ -153,9 +155,9 @@ impl Member {
     pub fn mirrors(&self, suite: &str) -> Vec<String> {
         let own = &self.config.debian;
         let security = suite.ends_with("-security");
-        let configured = if security { own.security.as_ref().or(own.mirror.as_ref()) } else { own.mirror.as_ref() };
-        if let Some(address) = configured {
-            return vec![address.trim_end_matches('/').to_owned()];
+        let configured = if security && !own.security.is_empty() { &own.security } else { &own.mirror };
+        if !configured.is_empty() {
+            return configured.iter().map(|address| address.trim_end_matches('/').to_owned()).collect();
         }
         let mut found: Vec<_> =
             apt::addresses_for(self.apt_sources(), suite).into_iter().map(|source| source.address.clone()).collect();
@@ -177,6 +179,20 @@ impl Member {
     fn apt_sources(&self) -> &[AptSource] {
         self.apt.get_or_init(|| read_apt(Path::new(APT)))
     }
+}
+
+/// A list of texts, or a single one.
+fn one_or_more<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<String>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged, expecting = "a text or a list of texts")]
+    enum Written {
+        One(String),
+        More(Vec<String>),
+    }
+    Ok(match Written::deserialize(from)? {
+        Written::One(text) => vec![text],
+        Written::More(texts) => texts,
+    })
 }
 
 pub(crate) fn config_path() -> Option<PathBuf> {
@@ -234,5 +250,11 @@ mod tests {
         let member = Member { config, ..Member::default() };
         assert_eq!(member.mirrors("bookworm-security"), ["http://a.example/debian"]);
         assert!(toml::from_str::<Config>("[debian]\nmiror = \"x\"\n").is_err());
+        let text = "[debian]\nmirror = [\"http://a.example/debian/\", \"http://b.example\"]\nsecurity = \"http://s.example\"\n";
+        let member = Member { config: toml::from_str(text).unwrap(), ..Member::default() };
+        assert_eq!(member.mirrors("bookworm"), ["http://a.example/debian", "http://b.example"]);
+        assert_eq!(member.mirrors("bookworm-security"), ["http://s.example"]);
+        let wrong = toml::from_str::<Config>("[debian]\nmirror = 7\n").unwrap_err();
+        assert!(wrong.to_string().contains("a text or a list of texts"), "{wrong}");
     }
 }

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::Plan;
+use cavrith_core::plan::{Plan, RULES};
 use cavrith_core::seal::{Seal, SealedLayer};
 use cavrith_core::setup::Setup;
 use cavrith_core::tree::diff::{Change, What, changes};
@@ -120,6 +120,7 @@ pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &Imag
     }
     let setup = Setup::new(&project.spec, lock, &first.shell);
     Ok(Seal {
+        rules: RULES,
         words: first.image.spoken(),
         image: first.image,
         workspace: setup.fingerprint(&first.image),

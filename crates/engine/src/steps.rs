@@ -3,7 +3,7 @@
 use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::digest::TreeDigest;
@@ -51,13 +51,19 @@ pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>, ownership: Own
     }
     let upper = bench.join("root");
     let meta = merged.and_then(|tree| tree.get(&RootPath::root())).map(|root| root.meta.clone());
+    let time = meta.as_ref().map(|meta| meta.time);
     let (mode, uid, gid) = meta.map_or((0o755, 0, 0), |meta| (meta.mode, meta.uid, meta.gid));
     match ownership {
         Ownership::Real => std::os::unix::fs::chown(&upper, Some(uid), Some(gid)),
         Ownership::Recorded => owners::write(&upper, (uid, gid)),
     }
     .map_err(file_error("change the owner of", &upper))?;
-    fs::set_permissions(&upper, Permissions::from_mode(mode.into())).map_err(file_error("change the rights of", &upper))
+    fs::set_permissions(&upper, Permissions::from_mode(mode.into()))
+        .map_err(file_error("change the rights of", &upper))?;
+    // Whether somebody writes into the root itself is told by its time stamp.
+    let Some(time) = time.map(|seconds| SystemTime::UNIX_EPOCH + Duration::from_secs(seconds)) else { return Ok(()) };
+    let set = fs::File::open(&upper).and_then(|root| root.set_modified(time));
+    set.map_err(file_error("set the time of", &upper))
 }
 
 /// Directories of layers, for a sandbox. overlayfs takes no directory twice; of a layer that comes again the upper one

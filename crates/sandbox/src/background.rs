@@ -20,6 +20,9 @@ pub fn detach(name: &str) -> Result<(u32, UnixStream), SandboxError> {
     let mut command = Command::new("/proc/self/exe");
     command.arg0(name).env_clear().current_dir("/");
     command.envs(std::env::var_os("PATH").map(|path| ("PATH", path)));
+    // A test lets the keeper's disk fail apart from that of the command that starts it.
+    #[cfg(debug_assertions)]
+    command.envs(std::env::var_os("CAVRITH_KEEPER_FAULT").map(|fault| ("CAVRITH_FAULT", fault)));
     command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
     // SAFETY: between fork and exec only system calls are made.
     unsafe { command.pre_exec(ids::keep_capabilities) };

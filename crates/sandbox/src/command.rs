@@ -18,6 +18,7 @@ use crate::job::{CommandJob, Each, Job, Purpose, Task};
 use crate::owners;
 use crate::program::{Program, Who, Why, start_sharing, why};
 use crate::root::BUILD_PROCESSES;
+use crate::supervise::{self, Supervised};
 
 /// What root inside keeps: what package managers and builds need within the namespaces, and no more.
 const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
@@ -34,7 +35,7 @@ const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
 
 /// What came of starting a command.
 pub(crate) enum Start {
-    Running { pid: Pid, terminal: Option<OwnedFd> },
+    Running { pid: Pid, terminal: Option<OwnedFd>, supervised: Option<Supervised> },
     Failed { why: String, missing: bool },
 }
 
@@ -79,9 +80,15 @@ pub(crate) fn start(
         // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
         unsafe { libc::_exit(127) }
     };
+    let mut supervised = None;
     // Whoever does more than become a program, or is watched while it does, needs memory of its own.
     let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced;
-    let started = if may_share {
+    let started = if command.whole {
+        supervise::start(in_child, &told).map(|(pid, whole)| {
+            supervised = Some(whole);
+            pid
+        })
+    } else if may_share {
         // SAFETY: PID 1 has a single thread; the child ends by exec or _exit, and drops nothing of ours.
         unsafe { start_sharing(in_child) }
     } else {
@@ -107,7 +114,7 @@ pub(crate) fn start(
     let mut why = String::new();
     let _ = std::fs::File::from(report).read_to_string(&mut why);
     if why.is_empty() {
-        return Start::Running { pid: child, terminal: outer };
+        return Start::Running { pid: child, terminal: outer, supervised };
     }
     Start::Failed { why: why[1..].to_owned(), missing: why.starts_with('m') }
 }
@@ -183,11 +190,12 @@ fn prepare(
     // Set-uid programs give nothing inside: the owners they would give are the wall's own business.
     rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
     // Only what root makes in a build can have other owners that count; what is changed in a workspace is the member's.
-    let recorder = match others {
-        Some(others) if purpose == Purpose::Build && who.user == 0 => {
-            Some(owners::Recorder::start(others).map_err(why("start to record owners"))?)
+    let recorder = match purpose {
+        Purpose::Build => {
+            let others = others.filter(|_| who.user == 0);
+            Some(owners::Recorder::start(others).map_err(why("start to look after attributes"))?)
         }
-        _ => None,
+        Purpose::Workspace => None,
     };
     if traced {
         Clock::offer_myself().map_err(why("show another time of day"))?;
@@ -205,7 +213,7 @@ fn prepare(
         become_user(who)?;
     }
     if let Some(recorder) = recorder {
-        recorder.attach().map_err(why("record owners"))?;
+        recorder.attach().map_err(why("look after attributes"))?;
     }
     // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
     unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };

@@ -2,7 +2,8 @@
 //!
 //! For an ordinary user the map of ids already makes the account them. Root has no such map: there, a folder is mounted
 //! with its owner mapped to the account (mount_setattr(2), `MOUNT_ATTR_IDMAP`), so that what is made inside belongs to
-//! the folder's owner outside.
+//! the folder's owner outside. A map is one to one, so what others inside make, root among them, belongs outside to
+//! numbers of a range that no account of the machine has, as it does to numbers of their range for an ordinary user.
 
 use std::fs::{self, File};
 use std::io;
@@ -29,7 +30,7 @@ pub(crate) fn mapped(folder: &Path, identity: Identity) -> Result<Option<OwnedFd
         rustix::fs::openat2(CWD, folder, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty(), resolve);
     let itself = File::from(itself.map_err(|error| outside(looking())(error.into()))?);
     let meta = itself.metadata().map_err(outside(looking()))?;
-    if identity != Identity::Root || (meta.uid(), meta.gid()) == (ACCOUNT_ID, ACCOUNT_ID) {
+    if identity != Identity::Root {
         return Ok(None);
     }
     let namespace = id_namespace(meta.uid(), meta.gid())?;
@@ -49,13 +50,24 @@ pub(crate) fn mapped(folder: &Path, identity: Identity) -> Result<Option<OwnedFd
     Ok(None)
 }
 
+/// The first number outside of those who are not the account inside: above what systemd gives to containers (its
+/// documentation, "Users, Groups, UIDs and GIDs on systemd Systems").
+const OTHERS: u32 = 0x7000_0000;
+/// How many numbers there are inside.
+const NUMBERS: u32 = 65_536;
+
+/// A map for a folder whose owner is `own`: number outside, number inside, how many (user_namespaces(7)).
+fn map_of(own: u32) -> String {
+    let after = ACCOUNT_ID + 1;
+    format!("{own} {ACCOUNT_ID} 1\n{OTHERS} 0 {ACCOUNT_ID}\n{} {after} {}\n", OTHERS + after, NUMBERS - after)
+}
+
 /// A user namespace in which the folder's owner is the account; it only carries the map.
 fn id_namespace(uid: u32, gid: u32) -> Result<File, SandboxError> {
     let held = Raw::hold_ids()?;
     let pid = held.pid();
     for (file, own) in [("uid_map", uid), ("gid_map", gid)] {
-        fs::write(format!("/proc/{pid}/{file}"), format!("{own} {ACCOUNT_ID} 1\n"))
-            .map_err(outside("map a folder's owner"))?;
+        fs::write(format!("/proc/{pid}/{file}"), map_of(own)).map_err(outside("map a folder's owner"))?;
     }
     File::open(format!("/proc/{pid}/ns/user")).map_err(outside("open a map of ids"))
 }

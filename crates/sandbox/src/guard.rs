@@ -86,7 +86,7 @@ fn help(theirs: UnixStream, own: HashSet<u64>, namespace: (u64, u64)) -> io::Res
     loop {
         match notify::next(&listener)? {
             Next::Asked(asked) => {
-                let done = give(&asked, &own, namespace);
+                let done = give(&listener, &asked, &own, namespace);
                 notify::answer(&listener, &asked, done.map_or_else(Answer::Failed, |()| Answer::Value(0)));
             }
             Next::Nothing => {}
@@ -96,7 +96,7 @@ fn help(theirs: UnixStream, own: HashSet<u64>, namespace: (u64, u64)) -> io::Res
 }
 
 /// Gives rights with such bits in the caller's stead, when it is on the inside's own and the caller might.
-fn give(asked: &libc::seccomp_notif, own: &HashSet<u64>, namespace: (u64, u64)) -> io::Result<()> {
+fn give(listener: &OwnedFd, asked: &libc::seccomp_notif, own: &HashSet<u64>, namespace: (u64, u64)) -> io::Result<()> {
     let caller = asked.pid;
     let [first, second, third, fourth, ..] = asked.data.args;
     let call = i64::from(asked.data.nr);
@@ -130,6 +130,9 @@ fn give(asked: &libc::seccomp_notif, own: &HashSet<u64>, namespace: (u64, u64)) 
     let mut mode = mode as u32 & 0o7777;
     if !who.groups.contains(&meta.gid()) && who.capabilities & CAP_FSETID == 0 {
         mode &= !0o2000;
+    }
+    if !notify::still_asks(listener, asked) {
+        return Err(refused());
     }
     fs::set_permissions(&name, fs::Permissions::from_mode(mode))
 }

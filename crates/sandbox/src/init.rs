@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::fs::MetadataExt as _;
 use std::os::unix::net::UnixStream;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -15,7 +16,8 @@ use rustix::process::DumpableBehavior;
 
 use crate::clock::Clock;
 use crate::command::{self, Start};
-use crate::job::{Ending, Job, Order, Purpose, Report};
+use crate::job::{Ending, Job, Order, Purpose, Report, Serving};
+use crate::supervise::{self, Supervised};
 use crate::{filter, guard, measuring, net, owners, root, wire};
 
 /// Runs the inside until the parent is gone. The result is the process's exit code.
@@ -102,6 +104,12 @@ fn use_up_pids(count: u32) {
     }
 }
 
+/// A command that was ordered.
+struct Running {
+    number: u64,
+    supervised: Option<Supervised>,
+}
+
 struct Inside<'a> {
     socket: &'a UnixStream,
     job: &'a Job,
@@ -109,7 +117,7 @@ struct Inside<'a> {
     /// Where owners are recorded that no file can carry; only where owners are recorded.
     others: Option<File>,
     /// Commands that were ordered and still run, with their numbers.
-    running: HashMap<Pid, u64>,
+    running: HashMap<Pid, Running>,
 }
 
 impl Inside<'_> {
@@ -121,8 +129,8 @@ impl Inside<'_> {
         match order {
             Order::Run(number, command) => {
                 match command::start(&command, fds, self.job, &mut self.clock, self.others.as_ref()) {
-                    Start::Running { pid, terminal } => {
-                        self.running.insert(pid, number);
+                    Start::Running { pid, terminal, supervised } => {
+                        self.running.insert(pid, Running { number, supervised });
                         let terminal: Vec<_> = terminal.iter().map(OwnedFd::as_fd).collect();
                         self.report(&Report::Started(number), &terminal)
                     }
@@ -130,11 +138,12 @@ impl Inside<'_> {
                 }
             }
             Order::Signal(number, signal) => {
-                let groups = self.running.iter().filter(|(_, running)| **running == number);
-                if let Ok(signal) = Signal::try_from(signal) {
-                    for (pid, _) in groups {
+                let Ok(signal) = Signal::try_from(signal) else { return Ok(()) };
+                for (pid, running) in self.running.iter().filter(|(_, running)| running.number == number) {
+                    match &running.supervised {
+                        Some(supervised) => supervised.signal(*pid, signal),
                         // The group may be gone already; its end is reported anyway.
-                        let _ = killpg(*pid, signal);
+                        None => drop(killpg(*pid, signal)),
                     }
                 }
                 Ok(())
@@ -151,8 +160,17 @@ impl Inside<'_> {
                 Ok(())
             }
             Order::Look(number, path) => {
-                let there = std::path::Path::new(&path).symlink_metadata().is_ok();
-                self.report(&Report::Looked(number, there), &[])
+                let there = std::path::Path::new(&path).symlink_metadata().ok();
+                let changed = there.map(|meta| {
+                    let millis = meta.ctime().saturating_mul(1000).saturating_add(meta.ctime_nsec() / 1_000_000);
+                    u64::try_from(millis).unwrap_or(0)
+                });
+                self.report(&Report::Looked(number, changed), &[])
+            }
+            Order::Serves(number, command, port) => {
+                let supervisor = self.running.iter().find(|(_, running)| running.number == command);
+                let serving = supervisor.map_or(Serving::Nobody, |(pid, _)| supervise::serving(pid.as_raw(), port));
+                self.report(&Report::Served(number, serving), &[])
             }
             Order::Measure(number) => self.report(&Report::Measured(number, measuring::measure()), &[]),
             Order::Begin(_) | Order::HoldIds | Order::Mapped => Ok(()),
@@ -175,8 +193,9 @@ impl Inside<'_> {
                 }
             };
             if let Some((pid, ending)) = ended
-                && let Some(number) = self.running.remove(&pid)
+                && let Some(Running { number, supervised }) = self.running.remove(&pid)
             {
+                let ending = supervised.map_or(ending, |supervised| supervised.ended(pid, ending));
                 self.report(&Report::Ended(number, ending), &[])?;
             }
         }

@@ -137,6 +137,9 @@ pub struct CommandJob {
     /// and `env`.
     #[serde(default)]
     pub account: Option<String>,
+    /// Everything that it starts ends with it, however it goes on; see [`crate::supervise`].
+    #[serde(default)]
+    pub whole: bool,
     /// Instead of a program: something that this crate does itself, so that nothing in the image is needed for it.
     #[serde(default)]
     pub task: Option<Task>,
@@ -169,6 +172,19 @@ pub enum Ending {
     Code(i32),
     /// This signal ended it.
     Signal(i32),
+    /// It exited with 0 and left so many processes that would have gone on; they were ended, since it was a whole one.
+    Left(u32),
+}
+
+/// Who takes connections on a port.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Serving {
+    /// Nobody.
+    Nobody,
+    /// The command that was asked about, or something that it started.
+    Itself,
+    /// Something else, with this name.
+    Other(String),
 }
 
 impl Ending {
@@ -182,6 +198,7 @@ impl Ending {
         match self {
             Self::Code(code) => code,
             Self::Signal(signal) => 128 + signal,
+            Self::Left(_) => 0,
         }
     }
 }
@@ -191,6 +208,7 @@ impl std::fmt::Display for Ending {
         match self {
             Self::Code(code) => write!(f, "exit code {code}"),
             Self::Signal(signal) => write!(f, "signal {signal}"),
+            Self::Left(_) => f.write_str("it went into the background"),
         }
     }
 }
@@ -212,8 +230,10 @@ pub(crate) enum Order {
     SignalAll(i32),
     /// Kill everything inside that was started with this in its environment.
     KillMarked(String),
-    /// Say whether a path is there.
+    /// Say when a path was changed last, if it is there.
     Look(u64, String),
+    /// Say who takes connections on a port, as seen from the whole command with the second number.
+    Serves(u64, u64, u16),
     /// Say what everything inside uses, and which ports are listened on.
     Measure(u64),
 }
@@ -267,8 +287,10 @@ pub(crate) enum Report {
     },
     /// The command with this number ended.
     Ended(u64, Ending),
-    /// Whether the path of the order with this number is there.
-    Looked(u64, bool),
+    /// When the path of the order with this number was changed last, in milliseconds since 1970, if it is there.
+    Looked(u64, Option<u64>),
+    /// Who takes connections, for the order with this number.
+    Served(u64, Serving),
     /// What is used, for the order with this number.
     Measured(u64, Use),
 }

@@ -48,6 +48,7 @@ mod program;
 mod raw;
 mod root;
 pub mod session;
+mod supervise;
 pub mod terminal;
 pub mod wire;
 

@@ -6,8 +6,8 @@ use std::fs;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-use crate::guard;
 use crate::job::{Listening, Use};
+use crate::{guard, supervise};
 
 /// The state of a socket that listens for connections (proc_net(5): `0A` is TCP_LISTEN).
 pub(crate) const LISTENS: &str = "0A";
@@ -18,7 +18,7 @@ fn processes() -> impl Iterator<Item = i32> {
     let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
     entries
         .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
-        .filter(|pid| *pid != 1 && !guard::is_helper(*pid))
+        .filter(|pid| *pid != 1 && !guard::is_helper(*pid) && !supervise::is_ours(*pid))
 }
 
 /// Measures all processes but this one.
@@ -65,8 +65,16 @@ fn shared_out(pid: i32) -> Option<u64> {
     Some(line.split_whitespace().next()?.parse::<u64>().ok()? * 1024)
 }
 
+/// The numbers of the sockets that take connections on a port.
+pub(crate) fn listeners(port: u16) -> impl Iterator<Item = u64> {
+    ["tcp", "tcp6"].into_iter().flat_map(move |list| {
+        let text = fs::read_to_string(format!("/proc/self/net/{list}")).unwrap_or_default();
+        local_ports(&text, LISTENS).filter(|(known, _)| *known == port).map(|(_, inode)| inode).collect::<Vec<_>>()
+    })
+}
+
 /// The numbers of the sockets that a process has open.
-fn sockets(pid: i32) -> Vec<u64> {
+pub(crate) fn sockets(pid: i32) -> Vec<u64> {
     let entries = fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten();
     let socket = |entry: fs::DirEntry| {
         let target = fs::read_link(entry.path()).ok()?;

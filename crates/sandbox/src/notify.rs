@@ -131,6 +131,13 @@ pub(crate) fn next(listener: &OwnedFd) -> io::Result<Next> {
     Ok(Next::Asked(asked))
 }
 
+/// Whether whoever asked still waits: its number may be somebody else's by now, so what was found through it is used only
+/// when this is true afterwards.
+pub(crate) fn still_asks(listener: &OwnedFd, asked: &libc::seccomp_notif) -> bool {
+    // SAFETY: the request reads one number, which lives until the call returns.
+    unsafe { libc::ioctl(listener.as_raw_fd(), SECCOMP_IOCTL_NOTIF_ID_VALID, &raw const asked.id) == 0 }
+}
+
 /// What a caller is answered.
 pub(crate) enum Answer {
     /// The call returns this.
@@ -213,6 +220,9 @@ pub(crate) fn read_text(caller: u32, address: u64) -> io::Result<Vec<u8>> {
 
 /// `_IOWR('!', 0, struct seccomp_notif)` and `_IOWR('!', 1, struct seccomp_notif_resp)` (linux/seccomp.h); libc has no
 /// names for them.
+///
+/// And `_IOW('!', 2, __u64)`.
+const SECCOMP_IOCTL_NOTIF_ID_VALID: libc::Ioctl = (1 << 30 | 8 << 16 | (b'!' as u32) << 8 | 2) as libc::Ioctl;
 const SECCOMP_IOCTL_NOTIF_RECV: libc::Ioctl = request(0, size_of::<libc::seccomp_notif>());
 const SECCOMP_IOCTL_NOTIF_SEND: libc::Ioctl = request(1, size_of::<libc::seccomp_notif_resp>());
 

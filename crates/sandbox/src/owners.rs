@@ -1,4 +1,5 @@
-//! Recording owners where there is only one to give.
+//! What build steps ask for in the way of owners and attributes of files; and recording owners where there is only one to
+//! give.
 //!
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
@@ -55,31 +56,51 @@ const LCHOWN: i64 = libc::SYS_lchown;
 #[cfg(not(target_arch = "x86_64"))]
 const LCHOWN: i64 = -1;
 
+/// Calls that set or remove an attribute of a file, and which argument is the attribute's name. The last two are
+/// `setxattrat` and `removexattrat`, for which libc has no names on every machine.
+const ATTRIBUTE_CALLS: &[(i64, usize)] = &[
+    (libc::SYS_setxattr, 1),
+    (libc::SYS_lsetxattr, 1),
+    (libc::SYS_fsetxattr, 1),
+    (libc::SYS_removexattr, 1),
+    (libc::SYS_lremovexattr, 1),
+    (libc::SYS_fremovexattr, 1),
+    (463, 3),
+    (466, 3),
+];
+
 /// A helper that waits for the process to attach itself.
 pub(crate) struct Recorder {
     helper: UnixStream,
+    records: bool,
 }
 
 impl Recorder {
-    /// Starts the helper. Must be called in a process with a single thread, which still has its capabilities.
-    pub(crate) fn start(others: &File) -> io::Result<Self> {
-        let others = others.try_clone()?;
+    /// Starts the helper. Owners are recorded when there is a file for those that no other file can carry; attributes
+    /// are looked after in any case. Must be called in a process with a single thread, which still has its capabilities.
+    pub(crate) fn start(others: Option<&File>) -> io::Result<Self> {
+        let records = others.is_some();
+        // Something to keep in its place.
+        let others = others.map_or_else(|| File::open("/dev/null"), File::try_clone)?;
         let helper = notify::start_helper(move |theirs| {
             let _ = help(theirs, others);
         })?;
-        Ok(Self { helper })
+        Ok(Self { helper, records })
     }
 
     /// Puts this process, and all that come from it, behind the helper.
     pub(crate) fn attach(self) -> io::Result<()> {
-        let listener = listen()?;
+        let listener = listen(self.records)?;
         wire::send(&self.helper, &(), &[std::os::fd::AsFd::as_fd(&listener)])
     }
 }
 
 /// Installs the filter, and returns where its questions arrive.
-fn listen() -> io::Result<OwnedFd> {
-    let calls: Vec<_> = OWNER_CALLS.iter().chain(USER_CALLS).chain(LOOKING_CALLS).chain(ASKING_CALLS).collect();
+fn listen(records: bool) -> io::Result<OwnedFd> {
+    let mut calls: Vec<_> = ATTRIBUTE_CALLS.iter().map(|(call, _)| call).collect();
+    if records {
+        calls.extend(OWNER_CALLS.iter().chain(USER_CALLS).chain(LOOKING_CALLS).chain(ASKING_CALLS));
+    }
     // Calls of other tables than the machine's own are refused by the filter that is there already.
     let mut program = vec![notify::LOAD_CALL];
     for (position, call) in calls.iter().enumerate() {
@@ -121,7 +142,10 @@ impl Helper<'_> {
         };
         let call = i64::from(asked.data.nr);
         let arguments = asked.data.args.map(|argument| argument as u32);
-        let answer = if OWNER_CALLS.contains(&call) {
+        let answer = if let Some((_, position)) = ATTRIBUTE_CALLS.iter().find(|(known, _)| *known == call) {
+            notify::read_text(asked.pid, asked.data.args[*position])
+                .map_or_else(Answer::Failed, |name| attribute(&name))
+        } else if OWNER_CALLS.contains(&call) {
             self.own(&asked).map_or_else(Answer::Failed, |()| Answer::Value(0))
         } else if LOOKING_CALLS.contains(&call) {
             // Whatever we cannot answer the kernel can.
@@ -158,7 +182,7 @@ impl Helper<'_> {
             let name = notify::read_text(caller, argument[0])?;
             (notify::find(caller, libc::AT_FDCWD, &name, follow)?, argument[1], argument[2])
         };
-        self.record(&file, user as u32, group as u32)
+        self.record(asked, &file, user as u32, group as u32)
     }
 
     /// Answers a look at a file that has an owner written beside it, or was given one; false when the kernel's own
@@ -191,7 +215,7 @@ impl Helper<'_> {
         Ok(true)
     }
 
-    fn record(&mut self, file: &File, user: u32, group: u32) -> io::Result<()> {
+    fn record(&mut self, asked: &libc::seccomp_notif, file: &File, user: u32, group: u32) -> io::Result<()> {
         let meta = file.metadata()?;
         let kind = meta.file_type();
         // By this name the file can be changed though it is open for nothing.
@@ -199,6 +223,9 @@ impl Helper<'_> {
         if kind.is_file() || kind.is_dir() {
             let before = recorded(&name)?;
             let owner = merged(before, user, group);
+            if !notify::still_asks(&self.listener, asked) {
+                return Ok(());
+            }
             rustix::fs::setxattr(&name, OWNER_RECORD, owner_record(owner).as_bytes(), XattrFlags::empty())?;
             return if kind.is_file() { drop_rights(&name, &meta) } else { Ok(()) };
         }
@@ -207,8 +234,9 @@ impl Helper<'_> {
             let owner = merged(before, user, group);
             let path = std::fs::read_link(&name)?;
             // The change itself is what brings a file of a lower layer up, where it can be found.
-            let now = Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_NOW };
-            let times = Timestamps { last_access: now, last_modification: now };
+            let at = |tv_nsec| Timespec { tv_sec: 0, tv_nsec };
+            let times =
+                Timestamps { last_access: at(rustix::fs::UTIME_NOW), last_modification: at(rustix::fs::UTIME_OMIT) };
             rustix::fs::utimensat(CWD, &path, &times, AtFlags::SYMLINK_NOFOLLOW)?;
             self.known.insert((meta.dev(), meta.ino()), owner);
             let mut line = format!("{} {} ", owner.0, owner.1).into_bytes();
@@ -218,6 +246,20 @@ impl Helper<'_> {
         }
         // Devices and sockets are no part of an image that could be told apart.
         Ok(())
+    }
+}
+
+/// What becomes of an attribute of this name. An image has no access control lists, whose numbers mean something only
+/// where all owners are; programs know filesystems without. Our own marks are nobody's to set; the record of an owner,
+/// which a faithful copy of a file may bring along, is right already.
+fn attribute(name: &[u8]) -> Answer {
+    let refused = |error| Answer::Failed(io::Error::from_raw_os_error(error));
+    match name {
+        name if name == OWNER_RECORD.as_bytes() => Answer::Value(0),
+        name if name.starts_with(b"user.cavrith.") => refused(libc::EPERM),
+        name if name.starts_with(b"system.posix_acl_") => refused(libc::EOPNOTSUPP),
+        // Whoever changes the name while it is looked at sets what the layer is cleaned of afterwards.
+        _ => Answer::Go,
     }
 }
 

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use crate::ids::{Identity, map_child};
-use crate::job::{CommandJob, Ending, Job, Order, Report, Use};
+use crate::job::{CommandJob, Ending, Job, Order, Report, Serving, Use};
 use crate::net::Connector;
 use crate::raw::{Raw, unexpected};
 use crate::{SandboxError, folder, outside, wire};
@@ -69,6 +69,16 @@ impl Orders {
         Ok(number)
     }
 
+    /// Gives an order that has one answer, and waits for that.
+    fn ask(&self, order: impl FnOnce(u64) -> Order) -> Result<Report, SandboxError> {
+        let (_ended, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
+            .map_err(|error| outside("make a pipe")(error.into()))?;
+        let (listener, reports) = mpsc::channel();
+        let number = self.number(listener, open)?;
+        self.give(&order(number), &[])?;
+        reports.recv_timeout(ANSWER).map(|(report, _)| report).map_err(|_| SandboxError::Gone)
+    }
+
     /// Brings reports to whom they concern, until the sandbox is gone.
     fn distribute(&self, reports: &UnixStream) {
         while let Ok(Some((report, fds))) = wire::receive::<Report>(reports) {
@@ -77,13 +87,16 @@ impl Orders {
                 Report::NotStarted { number, .. }
                 | Report::Ended(number, _)
                 | Report::Looked(number, _)
+                | Report::Served(number, _)
                 | Report::Measured(number, _) => (*number, true),
                 _ => continue,
             };
             let mut waiting = locked(&self.waiting);
-            if let Some((listener, _)) = waiting.commands.get(&number) {
-                // Whoever ordered it may not care any more.
-                let _ = listener.send((report, fds));
+            let is_started = matches!(report, Report::Started(_));
+            let heard = waiting.commands.get(&number).is_some_and(|(listener, _)| listener.send((report, fds)).is_ok());
+            if is_started && !heard {
+                // Whoever ordered it waits no more, so nobody would attend to it.
+                let _ = self.give(&Order::Signal(number, libc::SIGKILL), &[]);
             }
             if last {
                 waiting.commands.remove(&number);
@@ -101,6 +114,10 @@ const LEFTOVERS: Duration = Duration::from_millis(500);
 /// How long the inside has for an answer about itself.
 const ANSWER: Duration = Duration::from_secs(10);
 
+/// How long a command may take to begin: to enter its directory and load its program. A folder on a network disk that
+/// hangs is the one thing that takes longer.
+const BEGIN: Duration = Duration::from_secs(60);
+
 /// A command that runs inside.
 #[derive(Debug)]
 pub struct Running {
@@ -110,6 +127,19 @@ pub struct Running {
     ended: OwnedFd,
     /// The outer end of its terminal, when it wants one.
     pub terminal: Option<OwnedFd>,
+}
+
+impl Running {
+    /// Who takes connections on a port inside, seen from this command, which has to be a whole one.
+    ///
+    /// # Errors
+    /// When the sandbox is gone.
+    pub fn serving(&self, port: u16) -> Result<Serving, SandboxError> {
+        match self.orders.ask(|number| Order::Serves(number, self.number, port))? {
+            Report::Served(_, serving) => Ok(serving),
+            other => Err(unexpected(other)),
+        }
+    }
 }
 
 impl Attended for Running {
@@ -244,8 +274,16 @@ impl Session {
     /// # Errors
     /// When the sandbox is gone.
     pub fn has(&self, path: &str) -> Result<bool, SandboxError> {
+        Ok(self.changed(path)?.is_some())
+    }
+
+    /// When a path inside was changed last, in milliseconds since 1970; `None` when it is not there.
+    ///
+    /// # Errors
+    /// When the sandbox is gone.
+    pub fn changed(&self, path: &str) -> Result<Option<u64>, SandboxError> {
         match self.ask(|number| Order::Look(number, path.to_owned()))? {
-            Report::Looked(_, there) => Ok(there),
+            Report::Looked(_, changed) => Ok(changed),
             other => Err(unexpected(other)),
         }
     }
@@ -262,12 +300,7 @@ impl Session {
     }
 
     fn ask(&self, order: impl FnOnce(u64) -> Order) -> Result<Report, SandboxError> {
-        let (_ended, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
-            .map_err(|error| outside("make a pipe")(error.into()))?;
-        let (listener, reports) = mpsc::channel();
-        let number = self.orders.number(listener, open)?;
-        self.orders.give(&order(number), &[])?;
-        reports.recv_timeout(ANSWER).map(|(report, _)| report).map_err(|_| SandboxError::Gone)
+        self.orders.ask(order)
     }
 
     /// Starts a command with these standard streams. Several may run at once.
@@ -280,7 +313,7 @@ impl Session {
         let (listener, reports) = mpsc::channel();
         let number = self.orders.number(listener, open)?;
         self.orders.give(&Order::Run(number, command.clone()), &stdio)?;
-        match reports.recv() {
+        match reports.recv_timeout(BEGIN) {
             Ok((Report::Started(_), mut fds)) => {
                 Ok(Running { number, orders: self.orders.clone(), reports, ended, terminal: fds.pop() })
             }
@@ -289,7 +322,12 @@ impl Session {
                 Err(SandboxError::NotStarted { program, why, missing })
             }
             Ok((other, _)) => Err(unexpected(other)),
-            Err(_) => Err(SandboxError::Gone),
+            Err(mpsc::RecvTimeoutError::Timeout) => {
+                let program = command.argv.first().cloned().unwrap_or_default();
+                let why = format!("the inside did not begin it within {} s", BEGIN.as_secs());
+                Err(SandboxError::NotStarted { program, why, missing: false })
+            }
+            Err(mpsc::RecvTimeoutError::Disconnected) => Err(SandboxError::Gone),
         }
     }
 

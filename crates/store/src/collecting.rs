@@ -8,6 +8,7 @@ use std::time::{Duration, SystemTime};
 use rustix::fs::FlockOperation;
 
 use cavrith_core::digest::{Sha256Digest, TreeDigest};
+use cavrith_core::path::RootPath;
 use cavrith_core::tree::diff::changes;
 
 use crate::records::{ImageRecord, parse_record};
@@ -193,19 +194,18 @@ impl Store {
             Err(StoreError::DamagedManifest { why, .. }) => return vec![damaged(dir.join("tree"), why)],
             Err(error) => return vec![damaged(dir.join("tree"), error.to_string())],
         };
-        // Time stamps are verify's business: only a lock knows what they have to be.
-        let found = match self.measure(layer, 0, &expected) {
-            Ok(measure) => measure.tree,
+        let found = match self.measure(layer, &expected) {
+            Ok(measure) => measure,
             Err(error) => return vec![damaged(dir, error.to_string())],
         };
-        let mut damage: Vec<_> = changes(&expected, &found)
-            .iter()
-            .map(|change| damaged(dir.join("root").join(change.path.as_relative()), change.what.words()))
-            .collect();
-        if damage.is_empty() && found.digest() != *layer {
-            damage.push(damaged(dir, "other names are hard links of each other".to_owned()));
-        }
-        damage
+        let root = dir.join("root");
+        let changed = changes(&expected, &found.tree);
+        // What has another time has a fraction of a second with it as a rule.
+        let is_told = |path: &RootPath| changed.iter().any(|change| change.path == *path);
+        let strange = found.strange.iter().filter(|(path, _)| !is_told(path));
+        let strange = strange.map(|(path, what)| (path, format!("it is, or has, {what}")));
+        let named = changed.iter().map(|change| (&change.path, change.what.words()));
+        named.chain(strange).map(|(path, how)| damaged(root.join(path.as_relative()), how)).collect()
     }
 
     /// Takes out what is damaged, so that it is made or fetched again, and says what that was.

@@ -1,7 +1,7 @@
 //! The store: finished layers on disk, found again by the key of what they are made of.
 //!
 //! ```text
-//! format               the line `cavrith store 1`
+//! format               the line `cavrith store 2`
 //! layers/TREE/tree     the layer's manifest: the encoding of its tree, whose BLAKE3 is TREE
 //! layers/TREE/root/    the layer's files, ready to be a lower directory of overlayfs
 //! keys/KEY             the TREE of the layer that was made for a layer key
@@ -51,7 +51,7 @@ use rustix::fs::{CWD, RenameFlags};
 use crate::owners::Ownership;
 use crate::writer::StagedLayer;
 
-const FORMAT: &str = "cavrith store 1\n";
+const FORMAT: &str = "cavrith store 2\n";
 
 /// What can go wrong in the store.
 #[derive(Debug, thiserror::Error)]
@@ -149,14 +149,14 @@ impl Store {
     ///
     /// # Errors
     /// When something cannot be read.
-    pub fn measure(&self, layer: &TreeDigest, epoch: u64, expected: &Tree) -> Result<walk::Measure, StoreError> {
+    pub fn measure(&self, layer: &TreeDigest, expected: &Tree) -> Result<walk::Measure, StoreError> {
         let known =
             |path: &cavrith_core::path::RootPath| expected.get(path).map(|entry| (entry.meta.uid, entry.meta.gid));
         let owners = match self.ownership {
             Ownership::Real => owners::Owners::Real,
             Ownership::Recorded => owners::Owners::Recorded { new: (0, 0), known: &known },
         };
-        walk::measure(&self.layer_root(layer), epoch, owners)
+        walk::measure(&self.layer_root(layer), owners)
     }
 
     /// The store's directory.
@@ -211,29 +211,25 @@ impl Store {
         encoding::decode(&bytes).map_err(|bad| damaged(bad.to_string()))
     }
 
-    /// Whether a layer is what its manifest says, and carries its time stamp.
-    fn is_as_made(&self, layer: &TreeDigest, epoch: u64) -> bool {
+    /// Whether a layer is what its manifest says.
+    fn is_as_made(&self, layer: &TreeDigest) -> bool {
         let Ok(expected) = self.layer_tree(layer) else { return false };
-        let Ok(measured) = self.measure(layer, epoch, &expected) else { return false };
-        // A directory's own time changes with what is in it, which the tree tells.
-        let is_directory = |path: &RootPath| expected.get(path).is_some_and(|entry| entry.kind.is_directory());
-        measured.tree.digest() == *layer && measured.other_times.iter().all(is_directory)
+        self.measure(layer, &expected).is_ok_and(|measured| measured.is(layer))
     }
 
-    /// Puts a staged layer in its place. With `replace`, the time stamp that all its files carry, one that is there
-    /// already is read, and exchanged when it is not as it was made; one that is stays, since somebody may be using it.
-    /// Afterwards the layer survives a crash.
+    /// Puts a staged layer in its place. With `replace`, one that is there already is read, and exchanged when it is
+    /// not as it was made; one that is stays, since somebody may be using it. Afterwards the layer survives a crash.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn keep(&self, layer: StagedLayer, replace: Option<u64>) -> Result<(TreeDigest, Tree), StoreError> {
+    pub fn keep(&self, layer: StagedLayer, replace: bool) -> Result<(TreeDigest, Tree), StoreError> {
         let digest = layer.tree.digest();
         let manifest = layer.dir.join("tree");
         faults::before("write")
             .and_then(|()| fs::write(&manifest, encoding::encode(&layer.tree)))
             .map_err(io_error("write", &manifest))?;
         let place = self.layer_dir(&digest);
-        let damaged = replace.is_some_and(|epoch| place.exists() && !self.is_as_made(&digest, epoch));
+        let damaged = replace && place.exists() && !self.is_as_made(&digest);
         atomic::sync_filesystem(&layer.dir)?;
         let _no_collector = self.hold_collectors()?;
         if damaged && place.exists() {

@@ -22,5 +22,6 @@ pub fn directory(path: &Path) -> Result<(), StoreError> {
         let closed = fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o700));
         closed.map_err(io_error("keep others out of", path))?;
     }
-    Ok(())
+    // A list that the directory above gives to all that is made in it would let others in, and show in every layer.
+    crate::xattrs::drop_default_list(path).map_err(io_error("keep others out of", path))
 }

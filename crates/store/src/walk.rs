@@ -1,7 +1,7 @@
 //! Reading a directory on disk back into a tree: what a step changed ([`capture`]), or what a layer holds now
 //! ([`measure`]).
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
 use std::io::{self, Read as _};
 use std::os::unix::ffi::OsStrExt as _;
@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use cavrith_core::digest::ContentDigest;
+use cavrith_core::digest::{ContentDigest, TreeDigest};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::diff::differing_fields;
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
@@ -25,88 +25,109 @@ use crate::{StoreError, io_error, xattrs};
 pub struct Measure {
     /// What it holds.
     pub tree: Tree,
-    /// Entries that no longer carry the time stamp they were given.
-    pub other_times: Vec<RootPath>,
+    /// What is there and no tree can say, each with what it is.
+    pub strange: Vec<(RootPath, &'static str)>,
+}
+
+impl Measure {
+    /// Whether a layer is there as its tree says.
+    pub fn is(&self, layer: &TreeDigest) -> bool {
+        self.strange.is_empty() && self.tree.digest() == *layer
+    }
 }
 
 /// Reads every byte of a layer's files.
 ///
 /// # Errors
 /// When something cannot be read.
-pub fn measure(root: &Path, epoch: u64, owners: Owners<'_>) -> Result<Measure, StoreError> {
-    let mut walk = Walk::new(owners, false);
+pub fn measure(root: &Path, owners: Owners<'_>) -> Result<Measure, StoreError> {
+    let mut walk = Walk::new(owners, Origin::Layer);
     walk.directory(root, &RootPath::root())?;
-    let mut times = walk.times.iter();
-    let other_times = times.by_ref().filter(|(_, time)| *time != (epoch as i64, 0)).map(|(path, _)| path.clone());
-    let other_times = other_times.collect();
+    let strange = std::mem::take(&mut walk.strange);
     let tree = walk.hash_files(root)?;
-    Ok(Measure { tree, other_times })
+    Ok(Measure { tree, strange })
 }
 
-/// Takes the upper directory of an overlay as a layer: `dir` is a directory of staging whose `root` is the upper
-/// directory. It is normalised in place: overlayfs's own attributes go (but for the opaque marks), sockets go, every
-/// entry gets the time stamp `epoch`.
+/// Where something that was worked on lies, and how it came to lie over what is beneath.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Over {
+    /// `root` is the upper directory of an overlay.
+    Overlay,
+    /// `merged` was a copy of what is beneath.
+    Copy,
+}
+
+/// Takes what was changed over `lower` as a layer: `dir` is a directory of staging. The layer holds what differs, and
+/// says so in one way, however it came about: what is the same as beneath goes, what is gone becomes a deletion, also
+/// in a directory that was made anew. It is normalised in place: overlayfs's attributes, our own and access control
+/// lists go, sockets go. What was written gets the time stamp `time`; what still has the content and the time stamp of
+/// what lies beneath keeps it.
 ///
 /// # Errors
 /// When something cannot be read or changed.
-pub fn capture(dir: PathBuf, epoch: u64, owners: Owners<'_>) -> Result<StagedLayer, StoreError> {
+pub fn capture(
+    dir: PathBuf,
+    over: Over,
+    time: u64,
+    owners: Owners<'_>,
+    lower: &Tree,
+) -> Result<StagedLayer, StoreError> {
     let root = dir.join("root");
-    let mut walk = Walk::new(owners, true);
-    walk.directory(&root, &RootPath::root())?;
-    for path in walk.tree.entries.keys().rev() {
-        let at = root.join(path.as_relative());
-        xattrs::strip_overlay(&at).map_err(io_error("clean", &at))?;
-        if let Some(entry) = walk.tree.get(path) {
-            record_owner(&at, entry, owners)?;
-        }
-        set_time(&at, epoch)?;
+    if over == Over::Copy {
+        fs::rename(dir.join("merged"), &root).map_err(io_error("move", &root))?;
     }
-    let tree = walk.hash_files(&root)?;
-    // Reading changed the access times, which nobody sees, but the directories' own were set above for good.
-    Ok(StagedLayer::new(dir, tree))
-}
-
-/// Takes what differs between a copy of a root and what it was copied from as a layer: `dir` is a directory of staging
-/// whose `merged` was a copy of `lower`. What is the same goes; what is gone becomes a deletion.
-///
-/// # Errors
-/// When something cannot be read or changed.
-pub fn capture_copy(dir: PathBuf, epoch: u64, owners: Owners<'_>, lower: &Tree) -> Result<StagedLayer, StoreError> {
-    let root = dir.join("root");
-    fs::rename(dir.join("merged"), &root).map_err(io_error("move", &root))?;
-    let mut walk = Walk::new(owners, true);
-    walk.lower = Some(lower);
+    let mut walk = Walk::new(owners, Origin::Worked { over, lower });
     walk.directory(&root, &RootPath::root())?;
-    let touched: BTreeSet<_> =
-        walk.times.iter().filter(|(_, time)| *time != (epoch as i64, 0)).map(|(path, _)| path.clone()).collect();
+    for path in walk.tree.entries.keys() {
+        let at = root.join(path.as_relative());
+        xattrs::strip(&at, matches!(owners, Owners::Recorded { .. })).map_err(io_error("clean", &at))?;
+    }
+    let fractions: BTreeSet<_> = walk.strange.drain(..).map(|(path, _)| path).collect();
     let mut tree = walk.hash_files(&root)?;
-    // A copy has one name only, and the time stamp of its layer: what has others was changed, were it to what it was.
-    // An overlay sees it the same way.
-    let same = |path: &RootPath, entry: &Entry| {
-        let linked = matches!(entry.kind, Kind::File { links: Some(_), .. });
-        !linked
-            && !touched.contains(path)
-            && lower.get(path).is_some_and(|below| differing_fields(below, entry).is_empty())
-    };
     let mut kept: BTreeSet<RootPath> = BTreeSet::from([RootPath::root()]);
     for (path, entry) in &tree.entries {
-        if !same(path, entry) {
+        // A copy has one name only: what has several was linked since.
+        let linked = matches!(entry.kind, Kind::File { links: Some(_), .. });
+        let same = !linked
+            && !fractions.contains(path)
+            && lower.get(path).is_some_and(|below| differing_fields(below, entry).is_empty());
+        if !same {
             kept.extend(path.ancestors());
             kept.insert(path.clone());
         }
     }
-    for path in lower.entries.keys().filter(|path| !tree.entries.contains_key(*path)) {
+    // What an opaque directory hides is gone, as in a copy; then the directory need not be opaque.
+    let opaque = tree.entries.iter().filter(|(_, entry)| entry.kind == Kind::Directory { opaque: true });
+    let opaque: Vec<_> = opaque.map(|(path, _)| path.clone()).collect();
+    let is_hidden = |path: &RootPath| over == Over::Copy || opaque.iter().any(|top| path.lies_in(top));
+    let mut deleted = Vec::new();
+    if over == Over::Copy || !opaque.is_empty() {
         // With a directory goes what is in it; only the uppermost needs a mark.
-        if path.parent().is_none_or(|parent| tree.get(&parent).is_some_and(|entry| entry.kind.is_directory())) {
-            kept.extend(path.ancestors());
-            let at = root.join(path.as_relative());
-            let nothing = rustix::fs::makedev(0, 0);
-            let mode = rustix::fs::Mode::empty();
-            // An overlay, in which we may be ourselves, lets nobody else make its own mark.
-            rustix::fs::mknodat(rustix::fs::CWD, &at, rustix::fs::FileType::CharacterDevice, mode, nothing)
-                .or_else(|_| xattrs::make_gone(&at))
-                .map_err(io_error("mark as gone", &at))?;
-            kept.insert(path.clone());
+        let goes = |path: &&RootPath| {
+            let parent = path.parent();
+            !tree.entries.contains_key(*path)
+                && is_hidden(path)
+                && parent.is_none_or(|parent| tree.get(&parent).is_some_and(|entry| entry.kind.is_directory()))
+        };
+        deleted.extend(lower.entries.keys().filter(goes).cloned());
+    }
+    for path in &deleted {
+        let at = root.join(path.as_relative());
+        let nothing = rustix::fs::makedev(0, 0);
+        let mode = rustix::fs::Mode::empty();
+        // An overlay, in which we may be ourselves, lets nobody else make its own mark.
+        rustix::fs::mknodat(rustix::fs::CWD, &at, rustix::fs::FileType::CharacterDevice, mode, nothing)
+            .or_else(|_| xattrs::make_gone(&at))
+            .map_err(io_error("mark as gone", &at))?;
+        kept.extend(path.ancestors());
+        kept.insert(path.clone());
+        tree.entries.insert(path.clone(), Entry { kind: Kind::Whiteout, meta: Meta::default() });
+    }
+    for path in &opaque {
+        let at = root.join(path.as_relative());
+        xattrs::make_transparent(&at).map_err(io_error("clean", &at))?;
+        if let Some(entry) = tree.entries.get_mut(path) {
+            entry.kind = Kind::DIRECTORY;
         }
     }
     let gone: Vec<_> = tree.entries.keys().filter(|path| !kept.contains(*path)).cloned().collect();
@@ -115,15 +136,67 @@ pub fn capture_copy(dir: PathBuf, epoch: u64, owners: Owners<'_>, lower: &Tree) 
         let directory = tree.entries.remove(path).is_some_and(|entry| entry.kind.is_directory());
         if directory { fs::remove_dir(&at) } else { fs::remove_file(&at) }.map_err(io_error("remove", &at))?;
     }
-    for path in kept.iter().filter(|path| !tree.entries.contains_key(*path)).cloned().collect::<Vec<_>>() {
-        tree.entries.insert(path, Entry { kind: Kind::Whiteout, meta: Meta::default() });
-    }
-    for (path, entry) in tree.entries.iter().rev() {
+    let unwritten = |path: &RootPath, entry: &Entry| {
+        !fractions.contains(path) && lower.get(path).is_some_and(|below| is_unwritten(below, entry))
+    };
+    let group = |entry: &Entry| match entry.kind {
+        Kind::File { links, .. } => links,
+        _ => None,
+    };
+    // Another name of a file that is beneath is no writing of it.
+    let groups: BTreeSet<_> = tree
+        .entries
+        .iter()
+        .filter(|(path, entry)| unwritten(path, entry))
+        .filter_map(|(_, entry)| group(entry))
+        .collect();
+    for (path, entry) in tree.entries.iter_mut().rev() {
         let at = root.join(path.as_relative());
         record_owner(&at, entry, owners)?;
-        set_time(&at, epoch)?;
+        if entry.kind == Kind::Whiteout {
+            set_time(&at, time)?;
+            continue;
+        }
+        if !unwritten(path, entry) && group(entry).is_none_or(|group| !groups.contains(&group)) {
+            entry.meta.time = time;
+        }
+        set_time(&at, entry.meta.time)?;
     }
     Ok(StagedLayer::new(dir, tree))
+}
+
+/// What a scratch holds.
+#[derive(Debug)]
+pub struct Scratch {
+    /// It: what lies over the image, with deletions.
+    pub tree: Tree,
+    /// It is all that is shown, and not laid over the image.
+    pub is_whole: bool,
+    /// When the kernel saw each entry change last, in milliseconds since 1970.
+    pub changed: BTreeMap<RootPath, u64>,
+}
+
+/// Reads what was changed over `lower`, which nobody has to have stopped changing; nothing of it is touched.
+///
+/// # Errors
+/// When something cannot be read.
+pub fn scratch(dir: &Path, over: Over, owners: Owners<'_>, lower: &Tree) -> Result<Scratch, StoreError> {
+    let is_whole = over == Over::Copy;
+    let root = dir.join(if is_whole { "merged" } else { "root" });
+    let mut walk = Walk::new(owners, Origin::Used { over, lower });
+    walk.directory(&root, &RootPath::root())?;
+    let changed = std::mem::take(&mut walk.changed);
+    Ok(Scratch { tree: walk.hash_files(&root)?, is_whole, changed })
+}
+
+/// Whether what lies beneath has the same content, as against rights and owners, and the same time stamp.
+fn is_unwritten(below: &Entry, entry: &Entry) -> bool {
+    let same = match (&below.kind, &entry.kind) {
+        (Kind::File { content, .. }, Kind::File { content: here, .. }) => content == here,
+        (Kind::Directory { .. }, Kind::Directory { .. }) => true,
+        (below, here) => below == here,
+    };
+    same && below.meta.time == entry.meta.time
 }
 
 /// What had no record till now gets one, so that the layer tells its owners by itself.
@@ -135,31 +208,44 @@ fn record_owner(at: &Path, entry: &Entry, owners: Owners<'_>) -> Result<(), Stor
     Ok(())
 }
 
+/// What a directory is that is walked.
+#[derive(Clone, Copy)]
+enum Origin<'a> {
+    /// A layer of the store.
+    Layer,
+    /// Something that was worked on: what cannot be in a layer is removed, and no mark of ours in it is believed.
+    Worked {
+        over: Over,
+        /// What lies beneath: in a copy, what is new is told by its not being in it.
+        lower: &'a Tree,
+    },
+    /// The same while it is in use: nothing is touched, and what vanishes meanwhile is gone.
+    Used { over: Over, lower: &'a Tree },
+}
+
+impl Origin<'_> {
+    fn is_layer(self) -> bool {
+        matches!(self, Self::Layer)
+    }
+}
+
 struct Walk<'a> {
-    /// What a copy was copied from, where it is one: there, what is new is told by its not being in it.
-    lower: Option<&'a Tree>,
+    origin: Origin<'a>,
     owners: Owners<'a>,
     tree: Tree,
-    times: Vec<(RootPath, (i64, i64))>,
+    strange: Vec<(RootPath, &'static str)>,
+    changed: BTreeMap<RootPath, u64>,
     /// Files whose content is still to be read; the first name of each.
     files: Vec<(RootPath, u64)>,
     /// Inodes that have several names.
     shared: HashMap<(u64, u64), LinkGroup>,
-    /// It is an upper directory: what cannot be in a layer is removed, and what was copied up is told from what is new.
-    upper: bool,
 }
 
 impl<'a> Walk<'a> {
-    fn new(owners: Owners<'a>, upper: bool) -> Self {
-        Self {
-            lower: None,
-            owners,
-            tree: Tree::default(),
-            times: Vec::new(),
-            files: Vec::new(),
-            shared: HashMap::new(),
-            upper,
-        }
+    fn new(owners: Owners<'a>, origin: Origin<'a>) -> Self {
+        let (tree, changed) = (Tree::default(), BTreeMap::new());
+        let (strange, files, shared) = (Vec::new(), Vec::new(), HashMap::new());
+        Self { origin, owners, tree, strange, changed, files, shared }
     }
 
     /// Whose a file is.
@@ -173,17 +259,21 @@ impl<'a> Walk<'a> {
             return Ok(recorded);
         }
         // The root of an upper directory was made by us, as the image's root is.
-        let from_below = match self.lower {
-            Some(lower) => lower.get(path).is_some(),
-            None => self.upper && new != (0, 0) && xattrs::is_copied_up(at)?,
+        let is_new = match self.origin {
+            Origin::Layer => false,
+            Origin::Worked { over: Over::Copy, lower } | Origin::Used { over: Over::Copy, lower } => {
+                lower.get(path).is_none()
+            }
+            Origin::Worked { .. } | Origin::Used { .. } => new != (0, 0) && !xattrs::is_copied_up(at)?,
         };
-        let copied = path.is_root() || from_below;
-        Ok(if copied || !self.upper { (0, 0) } else { new })
+        Ok(if is_new && !path.is_root() { new } else { (0, 0) })
     }
 
     fn directory(&mut self, at: &Path, path: &RootPath) -> Result<(), StoreError> {
         let meta = fs::symlink_metadata(at).map_err(io_error("read", at))?;
-        let opaque = xattrs::is_opaque(at).map_err(io_error("read", at))?;
+        let copy = Over::Copy;
+        let marked = !matches!(self.origin, Origin::Worked { over, .. } | Origin::Used { over, .. } if over == copy);
+        let opaque = marked && xattrs::is_opaque(at).map_err(io_error("read", at))?;
         self.add(at, path, &meta, Kind::Directory { opaque })?;
         for entry in fs::read_dir(at).map_err(io_error("list", at))? {
             let entry = entry.map_err(io_error("list", at))?;
@@ -192,7 +282,11 @@ impl<'a> Walk<'a> {
                 let long = io::Error::new(io::ErrorKind::InvalidFilename, "the path is too long for a layer");
                 return Err(io_error("take", &below)(long));
             };
-            self.entry(&below, &path)?;
+            match self.entry(&below, &path) {
+                Err(StoreError::Io { source, .. })
+                    if source.kind() == io::ErrorKind::NotFound && matches!(self.origin, Origin::Used { .. }) => {}
+                outcome => outcome?,
+            }
         }
         Ok(())
     }
@@ -203,8 +297,11 @@ impl<'a> Walk<'a> {
         let (major, minor) = (rustix::fs::major(meta.rdev()), rustix::fs::minor(meta.rdev()));
         if kind.is_dir() {
             self.directory(at, path)
-        } else if kind.is_file() && meta.len() == 0 && xattrs::is_gone(at).map_err(io_error("read", at))? {
-            self.times.push((path.clone(), (meta.mtime(), meta.mtime_nsec())));
+        } else if kind.is_file()
+            && meta.len() == 0
+            && self.origin.is_layer()
+            && xattrs::is_gone(at).map_err(io_error("read", at))?
+        {
             self.tree.entries.insert(path.clone(), Entry { kind: Kind::Whiteout, meta: Meta::default() });
             Ok(())
         } else if kind.is_file() {
@@ -221,27 +318,45 @@ impl<'a> Walk<'a> {
         } else if kind.is_fifo() {
             self.add(at, path, &meta, Kind::Fifo)
         } else if kind.is_char_device() && (major, minor) == (0, 0) {
-            self.times.push((path.clone(), (meta.mtime(), meta.mtime_nsec())));
             self.tree.entries.insert(path.clone(), Entry { kind: Kind::Whiteout, meta: Meta::default() });
             Ok(())
         } else if kind.is_char_device() {
             self.add(at, path, &meta, Kind::CharDevice { major, minor })
         } else if kind.is_block_device() {
             self.add(at, path, &meta, Kind::BlockDevice { major, minor })
-        } else if self.upper {
+        } else if matches!(self.origin, Origin::Used { .. }) {
+            Ok(())
+        } else if self.origin.is_layer() {
+            self.strange.push((path.clone(), "a socket"));
+            Ok(())
+        } else {
             // A socket means something only while its program listens; no archive and no other machine can hold it.
             fs::remove_file(at).map_err(io_error("remove", at))
-        } else {
-            Ok(())
         }
     }
 
     fn add(&mut self, at: &Path, path: &RootPath, meta: &fs::Metadata, kind: Kind) -> Result<(), StoreError> {
-        let xattrs = xattrs::read(at).map_err(io_error("read the attributes of", at))?;
+        let recorded = matches!(self.owners, Owners::Recorded { .. });
+        let is_kept = |name: &[u8]| match self.origin {
+            Origin::Layer => xattrs::is_shown(name, recorded),
+            Origin::Worked { .. } | Origin::Used { .. } => xattrs::is_kept(name),
+        };
+        let mut xattrs = xattrs::read(at, is_kept).map_err(io_error("read the attributes of", at))?;
+        if kind == (Kind::Directory { opaque: true }) {
+            xattrs.remove(xattrs::OPAQUE);
+        }
         let mode = (meta.mode() & 0o7777) as u16;
-        self.times.push((path.clone(), (meta.mtime(), meta.mtime_nsec())));
+        if matches!(self.origin, Origin::Used { .. }) {
+            let millis = meta.ctime().saturating_mul(1000).saturating_add(meta.ctime_nsec() / 1_000_000);
+            self.changed.insert(path.clone(), u64::try_from(millis).unwrap_or(0));
+        }
+        // A time before 1970, which no layer has, is as good as one that never comes.
+        let time = u64::try_from(meta.mtime()).unwrap_or(u64::MAX);
+        if meta.mtime_nsec() != 0 {
+            self.strange.push((path.clone(), "a time stamp with a fraction of a second"));
+        }
         let (uid, gid) = self.owner(at, path, meta).map_err(io_error("read the owner of", at))?;
-        let meta = Meta { mode, uid, gid, xattrs };
+        let meta = Meta { mode, uid, gid, time, xattrs };
         self.tree.entries.insert(path.clone(), Entry { kind, meta });
         Ok(())
     }
@@ -250,6 +365,7 @@ impl<'a> Walk<'a> {
     fn hash_files(mut self, root: &Path) -> Result<Tree, StoreError> {
         self.files.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
         let (files, next) = (&self.files, AtomicUsize::new(0));
+        let may_vanish = matches!(self.origin, Origin::Used { .. });
         let done: Mutex<Vec<(usize, ContentDigest, u64)>> = Mutex::new(Vec::with_capacity(files.len()));
         let work = || -> Result<(), StoreError> {
             let mut buffer = vec![0; 128 * 1024];
@@ -260,7 +376,10 @@ impl<'a> Walk<'a> {
                     break;
                 };
                 let at = root.join(path.as_relative());
-                let (content, size) = hash_file(&at, &mut buffer).map_err(io_error("read", &at))?;
+                let (content, size) = match hash_file(&at, &mut buffer) {
+                    Err(error) if error.kind() == io::ErrorKind::NotFound && may_vanish => continue,
+                    read => read.map_err(io_error("read", &at))?,
+                };
                 mine.push((position, content, size));
             }
             done.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(mine);

@@ -442,8 +442,9 @@ impl LayerWriter {
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn finish(self) -> Result<StagedLayer, StoreError> {
+    pub fn finish(mut self) -> Result<StagedLayer, StoreError> {
         self.finish_directories()?;
+        self.tree.stamp(self.epoch);
         Ok(StagedLayer::new(self.dir, self.tree))
     }
 }

@@ -10,7 +10,7 @@ use rustix::io::Errno;
 /// What overlayfs keeps for itself in the upper directory; never part of a tree.
 const OVERLAY: &[u8] = b"user.overlay.";
 /// The mark of an opaque directory (kernel documentation, filesystems/overlayfs, with the mount option userxattr).
-const OPAQUE: &[u8] = b"user.overlay.opaque";
+pub(crate) const OPAQUE: &[u8] = b"user.overlay.opaque";
 
 /// What Cavrith keeps for itself beside files; see [`crate::owners`].
 const OWN: &[u8] = b"user.cavrith.";
@@ -50,11 +50,21 @@ pub(crate) fn is_kept(name: &[u8]) -> bool {
     (name.starts_with(b"user.") && !ours) || name == b"security.capability"
 }
 
-/// The attributes of a file that count, without following a link.
-pub(crate) fn read(path: &Path) -> io::Result<BTreeMap<Vec<u8>, Vec<u8>>> {
+/// Access control lists (acl(5)). No image has them: their numbers mean something only where all owners are.
+const ACCESS_LISTS: &[u8] = b"system.posix_acl_";
+
+/// Whether a file of a layer that has this attribute is another file for whoever sees it: everything but what the
+/// system itself puts on files (security modules), and the record of owners where there is one.
+pub(crate) fn is_shown(name: &[u8], recorded: bool) -> bool {
+    let record = recorded && name == cavrith_core::account::OWNER_RECORD.as_bytes();
+    (name.starts_with(b"user.") || name.starts_with(ACCESS_LISTS) || name == CAPABILITY) && !record
+}
+
+/// The attributes of a file that `is_wanted`, without following a link.
+pub(crate) fn read(path: &Path, is_wanted: impl Fn(&[u8]) -> bool) -> io::Result<BTreeMap<Vec<u8>, Vec<u8>>> {
     let mut found = BTreeMap::new();
     for name in names(path)? {
-        if is_kept(&name) {
+        if is_wanted(&name) {
             let mut value = vec![0; 64 * 1024];
             let length = rustix::fs::lgetxattr(path, name.as_slice(), &mut value[..])?;
             value.truncate(length);
@@ -111,17 +121,30 @@ pub(crate) fn make_opaque(path: &Path) -> io::Result<()> {
     write(path, OPAQUE, b"y")
 }
 
-/// Removes what overlayfs left on a file, but for the mark of an opaque directory, which the layer needs to work.
-pub(crate) fn strip_overlay(path: &Path) -> io::Result<()> {
-    for name in names(path)? {
-        if name.starts_with(OVERLAY) && name != OPAQUE {
-            match rustix::fs::lremovexattr(path, name.as_slice()) {
-                Ok(()) | Err(Errno::NODATA) => {}
-                Err(error) => return Err(error.into()),
-            }
-        }
+/// Takes the mark of an opaque directory away.
+pub(crate) fn make_transparent(path: &Path) -> io::Result<()> {
+    remove(path, OPAQUE)
+}
+
+/// Removes what overlayfs left on a file, access control lists, and marks of our own that somebody else made; with
+/// `recorded`, its owner is recorded beside it and stays so.
+pub(crate) fn strip(path: &Path, recorded: bool) -> io::Result<()> {
+    let is_record = |name: &[u8]| recorded && name == cavrith_core::account::OWNER_RECORD.as_bytes();
+    let goes = |name: &[u8]| [OVERLAY, OWN, ACCESS_LISTS].iter().any(|begin| name.starts_with(begin));
+    let found = names(path)?;
+    found.iter().filter(|name| goes(name) && !is_record(name)).try_for_each(|name| remove(path, name))
+}
+
+/// Keeps a directory from giving an access control list to what is made in it.
+pub(crate) fn drop_default_list(path: &Path) -> io::Result<()> {
+    remove(path, b"system.posix_acl_default")
+}
+
+fn remove(path: &Path, name: &[u8]) -> io::Result<()> {
+    match rustix::fs::lremovexattr(path, name) {
+        Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => Ok(()),
+        Err(error) => Err(error.into()),
     }
-    Ok(())
 }
 
 #[cfg(test)]

@@ -38,6 +38,7 @@ pub mod mounts;
 pub mod moved;
 pub mod names;
 pub mod network;
+mod openings;
 pub mod place;
 pub mod ports;
 pub mod protocol;

@@ -1,11 +1,12 @@
 //! `cavrith verify`
 
+use cavrith_core::verdict::Standing;
 use cavrith_engine::EngineError;
 use cavrith_engine::project;
 use cavrith_workspace::{WorkspaceError, verifying};
 
 use crate::args::{General, Report};
-use crate::bench::Bench;
+use crate::bench::{self, Bench};
 use crate::commands::{Outcome, build};
 use crate::render::progress::Where;
 use crate::render::verdict;
@@ -19,9 +20,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
         return Err(WorkspaceError::NoSeal.into());
     }
     let bench = Bench::open()?;
+    let (home, _) = bench::store()?;
     let place = if command.json { Where::Nowhere } else { Where::Aside };
     let verdict = build::with_progress(screen, &bench, place, false, |workshop| {
-        Ok(verifying::verify(workshop, &project, &lock)?)
+        Ok(verifying::verify(workshop, &home, &project, &lock)?)
     })?;
     let words = lock.seal.as_ref().map(|seal| seal.words.clone()).unwrap_or_default();
     if command.json {
@@ -29,5 +31,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     } else {
         verdict::show(screen, &verdict, &words);
     }
-    Ok(u8::from(!verdict.is_same()))
+    Ok(match verdict.standing() {
+        Standing::Same => 0,
+        Standing::Different => 1,
+        Standing::NotMeasured => 3,
+    })
 }

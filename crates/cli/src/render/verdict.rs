@@ -1,6 +1,6 @@
 //! A verdict: for each aspect *same*, or what was expected and what is here.
 
-use cavrith_core::verdict::{Difference, Verdict, count};
+use cavrith_core::verdict::{Aspect, Difference, Standing, Verdict, count};
 use serde_json::{Value, json};
 
 use crate::screen::{Screen, Styles, styled};
@@ -10,44 +10,70 @@ const SHOWN: usize = 12;
 
 pub fn show(screen: &Screen, verdict: &Verdict, words: &str) {
     let styles = &screen.out;
-    let differing = verdict.aspects.iter().filter(|aspect| !aspect.differences.is_empty()).count();
-    if screen.quiet && differing == 0 {
+    let counted = |standing| verdict.aspects.iter().filter(|aspect| aspect.standing() == standing).count();
+    if screen.quiet && verdict.standing() == Standing::Same {
         return;
     }
     for aspect in &verdict.aspects {
-        if aspect.differences.is_empty() {
-            screen.result(format_args!(
-                "{}       {:18} {}",
-                styled(styles.good, "same"),
-                aspect.name,
-                styled(styles.faint, &aspect.measured)
-            ));
-            continue;
-        }
+        let style = match aspect.standing() {
+            Standing::Same => styles.good,
+            Standing::Different => styles.bad,
+            Standing::NotMeasured => styles.strong,
+        };
+        // Padded before it is coloured: escapes have no width.
+        let standing = format!("{:12}", shown(aspect.standing()));
         screen.result(format_args!(
-            "{}  {:18} {}",
-            styled(styles.bad, "different"),
+            "{} {:18} {}",
+            styled(style, standing),
             aspect.name,
             styled(styles.faint, &aspect.measured)
         ));
         for line in differences(&aspect.differences, styles) {
             screen.result(line);
         }
+        for why in &aspect.unmeasured {
+            screen.result(format_args!("    not measured: {why}"));
+        }
     }
     screen.result("");
     let words = styled(styles.strong, words);
-    if differing == 0 {
-        screen.result(format_args!("{} as sealed: {words}", styled(styles.good, "the same")));
-    } else {
-        screen.result(format_args!(
+    let differing = counted(Standing::Different);
+    match verdict.standing() {
+        Standing::Same => screen.result(format_args!("{} as sealed: {words}", styled(styles.good, "the same"))),
+        Standing::NotMeasured => screen.result(format_args!(
+            "no difference from what was sealed as {words}, but {} could not be measured",
+            count(counted(Standing::NotMeasured), "aspect")
+        )),
+        Standing::Different => screen.result(format_args!(
             "{} what was sealed as {words}, in {}",
             styled(styles.bad, "not the same as"),
             count(differing, "aspect")
-        ));
-        // Only what was found changed on disk has an origin; it comes back from its sources.
-        if verdict.aspects.iter().flat_map(|aspect| &aspect.differences).any(|difference| difference.from.is_some()) {
-            screen.result("cavrith build --fresh makes what was changed in the store anew");
-        }
+        )),
+    }
+    let is_scratch = |aspect: &&Aspect| aspect.name.starts_with(SCRATCH);
+    let differs = |aspect: &&Aspect| !aspect.differences.is_empty();
+    // Only what was found changed on disk has an origin; it comes back from its sources.
+    let has_origin = |aspect: &Aspect| aspect.differences.iter().any(|difference| difference.from.is_some());
+    if verdict.aspects.iter().filter(|aspect| !is_scratch(aspect)).any(has_origin) {
+        screen.result("cavrith build --fresh makes what was changed in the store anew");
+    }
+    if verdict.aspects.iter().filter(differs).any(|aspect| is_scratch(&aspect)) {
+        screen.result(
+            "cavrith drop sets aside what was changed inside, and the next start is as sealed; what is needed belongs into the spec",
+        );
+    } else if !verdict.aspects.iter().any(|aspect| is_scratch(&aspect)) {
+        screen.result("no workspace of this project is there yet; a fresh one was measured");
+    }
+}
+
+/// How the aspects begin that tell of workspaces in use.
+const SCRATCH: &str = "scratch";
+
+fn shown(standing: Standing) -> &'static str {
+    match standing {
+        Standing::Same => "same",
+        Standing::Different => "different",
+        Standing::NotMeasured => "not measured",
     }
 }
 
@@ -73,11 +99,14 @@ pub fn as_json(verdict: &Verdict, words: &str) -> Value {
         .map(|aspect| {
             json!({
                 "name": aspect.name,
-                "same": aspect.differences.is_empty(),
+                "standing": shown(aspect.standing()).replace(' ', "-"),
+                "same": aspect.standing() == Standing::Same,
                 "measured": aspect.measured,
                 "differences": aspect.differences,
+                "unmeasured": aspect.unmeasured,
             })
         })
         .collect();
-    json!({ "same": verdict.is_same(), "words": words, "aspects": aspects })
+    let standing = verdict.standing();
+    json!({ "same": standing == Standing::Same, "standing": shown(standing).replace(' ', "-"), "words": words, "aspects": aspects })
 }

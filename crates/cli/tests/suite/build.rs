@@ -40,11 +40,19 @@ fn a_change_beneath_that_comes_out_the_same_reuses_what_lies_above() {
 }
 
 #[test]
-fn the_image_does_not_depend_on_how_it_is_cut_into_layers() {
-    let (one, two) = (Team::locked(), Team::locked());
-    one.step("echo a > /a; echo b > /b; mkdir /d; echo c > /d/c");
-    two.step("echo x > /a; mkdir /d; echo c > /d/c; echo gone > /gone").step("echo a > /a; echo b > /b; rm /gone");
-    assert_eq!(one.build(), two.build());
+fn what_a_later_step_wrote_is_newer_and_what_it_left_alone_keeps_its_time() {
+    let team = Team::locked();
+    team.step("echo 1 > /srv/in; echo 1 > /srv/out; echo 1 > /srv/rights; ln -s in /srv/link; mkdir /srv/d; echo 1 > /srv/d/f");
+    // What `make` and `cargo` would see: the input was written once more.
+    team.step(
+        "echo 2 > /srv/in; chmod 600 /srv/rights; chown -h 7 /srv/link; ln /srv/out /srv/other; chown 1000 /srv/d",
+    );
+    team.step(
+        "test /srv/in -nt /srv/out && ! test /srv/rights -nt /srv/out && ! test /srv/other -nt /srv/out && ! test /srv/d -nt /srv/out && ! test /srv/out -nt /srv/in",
+    );
+    team.build();
+    // And so it is in a workspace.
+    team.ok(&["run", "-q", "--", "test", "/srv/in", "-nt", "/srv/out"]);
 }
 
 #[test]
@@ -62,16 +70,20 @@ fn deleted_files_replaced_directories_and_links_are_read_back() {
 }
 
 #[test]
-fn everything_in_the_store_carries_the_lock_s_epoch() {
+fn everything_in_the_store_carries_the_lock_s_epoch_and_the_number_of_its_step() {
     use std::os::unix::fs::MetadataExt as _;
     let team = Team::locked();
     team.build();
     let lock = fs::read_to_string(team.project().join("cavrith.lock")).unwrap();
     let epoch = lock.lines().find_map(|line| line.strip_prefix("epoch = ")).unwrap().parse::<i64>().unwrap();
-    for path in
-        ["bin/busybox", "bin/ls", "bin", "opt/quill/2.4.1/bin/quill", "srv/site", "etc/lantern/settings.json", ""]
-    {
-        assert_eq!(fs::symlink_metadata(team.in_store(path)).unwrap().mtime(), epoch, "{path}");
+    for (path, step) in [
+        ("bin/busybox", 0),
+        ("bin/ls", 1),
+        ("opt/quill/2.4.1/bin/quill", 0),
+        ("srv/site/frame.html", 2),
+        ("etc/lantern/settings.json", 0),
+    ] {
+        assert_eq!(fs::symlink_metadata(team.in_store(path)).unwrap().mtime(), epoch + step, "{path}");
     }
 }
 

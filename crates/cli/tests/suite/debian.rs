@@ -3,7 +3,7 @@
 use std::fs;
 
 use crate::archive::{Archive, Package, project, stages, versions};
-use crate::server::Fault;
+use crate::server::{Fault, Server};
 use crate::team::Team;
 
 /// An archive with a bell that needs a rope, and a lamp; a team whose base has the bell.
@@ -218,6 +218,29 @@ fn a_mirror_that_cannot_be_reached_leaves_what_was_seen_last() {
     let output = team.run(&["lock"]);
     let said = crate::team::told(&output);
     assert!(output.status.success() && said.contains("what was seen of the suite tide last is used"), "{said}");
+}
+
+#[test]
+fn every_mirror_is_asked_before_an_old_state_is_good_enough() {
+    let (team, mut archive) = bell();
+    team.ok(&["lock"]);
+    // The first mirror is down, and what was seen of it last lies in the store; the second one has a newer state.
+    let other = Server::new();
+    let first = std::mem::replace(&mut archive.server, other);
+    archive.date = "Sun, 12 Jul 2026 10:16:37 UTC".to_owned();
+    archive.packages.push(Package::new("gull", "1", "").file("srv/gull", 0o644, "gull\n"));
+    archive.publish(&team);
+    first.remove("/debian/dists/tide/InRelease");
+    let config = fs::read_to_string(team.home().join("config.toml")).unwrap();
+    let second = format!("\"{}/debian\"", archive.server.url);
+    let both = format!("[\"{}/debian\", {second}]", first.url);
+    fs::write(team.home().join("config.toml"), config.replace(&second, &both)).unwrap();
+    project(&team, "\"bell\", \"gull\"");
+    let output = team.run(&["lock"]);
+    let said = crate::team::told(&output);
+    assert!(output.status.success() && !said.contains("what was seen of the suite"), "{said}");
+    assert!(crate::archive::versions(&team).contains_key("gull"));
+    assert!(first.requests().iter().any(|request| request.contains("InRelease")));
 }
 
 #[test]

@@ -117,6 +117,71 @@ fn a_seal_is_there_as_a_whole_or_not_at_all() {
     team.assert_clean();
 }
 
+/// A file of this name anywhere beneath a directory.
+fn somewhere(dir: &Path, name: &str) -> bool {
+    fs::read_dir(dir).into_iter().flatten().flatten().any(|entry| {
+        let is_dir = entry.file_type().is_ok_and(|kind| kind.is_dir());
+        entry.file_name() == name || (is_dir && somewhere(&entry.path(), name))
+    })
+}
+
+#[test]
+fn an_image_is_gone_over_to_and_what_was_made_by_hand_is_somewhere() {
+    let team = Team::locked();
+    team.build();
+    let files = ["cavrith.toml", "cavrith.lock"].map(|name| team.project().join(name));
+    let before = files.each_ref().map(|path| fs::read_to_string(path).unwrap());
+    team.step("echo high > /srv/tide");
+    team.ok(&["lock", "-q"]);
+    team.build();
+    let after = files.each_ref().map(|path| fs::read_to_string(path).unwrap());
+    let write = |texts: &[String; 2]| files.iter().zip(texts).for_each(|(path, text)| fs::write(path, text).unwrap());
+    let prepare = || {
+        team.run(&["stop", "-q"]);
+        write(&before);
+        team.ok(&["run", "-q", "--", "sh", "-c", "echo mine > ~/by-hand"]);
+        write(&after);
+    };
+    let look = |name: &str| assert!(somewhere(&team.home(), "by-hand"), "{name}: what was made by hand is gone");
+    let calls = at_every_call(&team, &["apply", "--fresh", "-q"], &prepare, &look);
+    assert!(calls >= 2, "{calls}");
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tide"]), "high\n");
+    team.ok(&["stop", "-q"]);
+    team.assert_clean();
+}
+
+#[test]
+fn a_keeper_whose_disk_fails_loses_nothing_and_the_next_one_begins() {
+    let team = Team::locked();
+    team.add("[[folders]]\nmode = \"kept\"\nname = \"data\"\ninside = \"/srv/data\"\n");
+    team.add("[[steps]]\nname = \"fill\"\nat = \"first-start\"\nrun = \"echo high > /srv/data/tide\"\n");
+    team.ok(&["lock"]);
+    team.ok(&["start", "-q", "--wait"]);
+    let mut reached = [0; WAYS.len()];
+    for (turn, way) in WAYS.into_iter().enumerate() {
+        for number in 1..=40 {
+            team.run(&["stop", "-q"]);
+            let fault = format!("{way}:{number}");
+            let output = team.command(&["start", "-q", "--wait"]).env("CAVRITH_KEEPER_FAULT", &fault).output().unwrap();
+            let said = told(&output);
+            assert!(!said.contains("panicked"), "{fault}: {said}");
+            if output.status.success() {
+                // A disk that refuses a keeper's notes does not end the workspace, and more calls come.
+                reached[turn] += 1;
+                if reached[turn] > 3 {
+                    break;
+                }
+            } else {
+                assert!(matches!(output.status.code(), Some(1..=5)), "{fault}: {said}");
+            }
+            team.run(&["stop", "-q"]);
+            assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/data/tide"]), "high\n", "{fault}");
+        }
+    }
+    assert!(reached.iter().all(|count| *count > 3), "{reached:?}");
+    team.assert_clean();
+}
+
 #[test]
 fn a_workspace_starts_after_every_fault_and_what_it_kept_is_there() {
     let team = Team::locked();

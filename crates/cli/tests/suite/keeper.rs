@@ -86,7 +86,12 @@ fn a_flood_at_the_door_keeps_nobody_out() {
     assert!(!String::from_utf8_lossy(&answer).contains("Started"));
     assert_eq!(team.ok(&["run", "-q", "--", "echo", "in"]), "in\n");
     assert_eq!(status(&team)["standing"], "running");
-    drop(guests);
+    // Whoever says nothing whole is sent away after a while.
+    for guest in &mut guests {
+        guest.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+        let mut rest = Vec::new();
+        assert!(guest.read_to_end(&mut rest).is_ok_and(|count| count == 0) || !rest.is_empty());
+    }
     team.ok(&["stop"]);
     team.assert_clean();
 }

@@ -14,6 +14,8 @@ pub enum Fault {
     Busy(u32),
     /// It ignores that only a part was asked for.
     NoParts,
+    /// It ignores that only a part was asked for, and breaks off in the middle each time.
+    NeverWhole,
 }
 
 #[derive(Default)]
@@ -142,6 +144,7 @@ fn answer(stream: TcpStream, state: &Mutex<State>) -> Option<()> {
                 busy = true;
             }
             Some(Fault::NoParts) => no_parts = true,
+            Some(Fault::NeverWhole) => (no_parts, break_off) = (true, true),
             _ => {}
         }
         drop(state);

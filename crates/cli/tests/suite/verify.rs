@@ -29,19 +29,20 @@ fn a_member_with_another_home_is_the_same() {
     insta::assert_snapshot!(crate::team::told(&output), @"
     exit status: 0
 
-    same       spec and lock      the spec's meaning, the lock's pins
-    same       image              348 entries, 2.1 MB read
-    same       packages           1 package
-    same       toolchain probes   3 probes
-    same       extensions         1 extension
-    same       settings           the editor's settings file
-    same       environment        9 variables
-    same       account            crew
-    same       folders            1 folder
-    same       ports              1 port
-    same       services           1 service, start step or name
+    same         spec and lock      the spec's meaning, the lock's pins
+    same         image              348 entries, 2.1 MB read
+    same         packages           1 package
+    same         toolchain probes   3 probes
+    same         extensions         1 extension
+    same         settings           the editor's settings file
+    same         environment        9 variables
+    same         account            crew
+    same         folders            1 folder
+    same         ports              1 port
+    same         services           1 service, start step or name
 
-    the same as sealed: nabif-huhif-fuhop-sozoh
+    the same as sealed: munap-tikah-pabaz-gosuz
+    no workspace of this project is there yet; a fresh one was measured
     ");
     assert!(run(&["verify", "--quiet"]).stdout.is_empty());
 }
@@ -77,12 +78,17 @@ fn every_byte_every_right_and_every_name_in_the_store_counts() {
     restore_time();
     expect("/opt/quill/2.4.1/bin/quill", "content ");
     fs::write(&quill, &good).unwrap();
-    expect("/opt/quill/2.4.1/bin/quill", "time stamp");
+    expect("/opt/quill/2.4.1/bin/quill", "time 20");
     restore_time();
     assert_eq!(differing(&team), Vec::<String>::new());
+    let opt = fs::File::open(root.join("opt")).unwrap();
+    let before = opt.metadata().unwrap().modified().unwrap();
     fs::write(root.join("opt/planted"), "x").unwrap();
     expect("/opt/planted", "nobody put there");
     fs::remove_file(root.join("opt/planted")).unwrap();
+    // That something was here shows in the directory.
+    expect("/opt", "time 20");
+    opt.set_modified(before).unwrap();
     let rights = |mode| fs::set_permissions(&quill, std::os::unix::fs::PermissionsExt::from_mode(mode)).unwrap();
     rights(0o777);
     expect("/opt/quill/2.4.1/bin/quill", "mode 0777");

@@ -136,6 +136,60 @@ fn downloads_are_trusted_at_first_sight_and_then_held_to_it() {
 }
 
 #[test]
+fn what_has_no_digest_yet_is_bounded_and_the_bound_can_be_raised() {
+    let team = Team::new();
+    let server = Server::new();
+    let url = server.put("/charts.bin", vec![7; (1 << 20) + 1]);
+    team.add(&format!("[[downloads]]\nname = \"charts\"\nurl = \"{url}\"\ninside = \"/srv/charts\"\n"));
+    fs::create_dir_all(team.home()).unwrap();
+    let config = |mib: u32| {
+        fs::write(team.home().join("config.toml"), format!("[web]\nlongest-mib = {mib}\n")).unwrap();
+    };
+    config(1);
+    let told = team.fails(&["lock"], 4);
+    assert!(told.contains("longer than 1048576 bytes") && told.contains("[web] longest-mib"), "{told}");
+    // Nothing of it is kept to be carried on.
+    let partial = team.home().join("store/blobs/partial");
+    let kept: u64 = fs::read_dir(&partial).unwrap().map(|entry| entry.unwrap().metadata().unwrap().len()).sum();
+    assert_eq!(kept, 0);
+    config(2);
+    team.ok(&["lock"]);
+}
+
+#[test]
+fn a_server_that_always_begins_anew_is_given_up_on() {
+    let (team, server) = distant();
+    team.ok(&["lock"]);
+    let tool = "/depot/toolchains/quill-2.4.1.tar.gz";
+    // More than a mebibyte each time, and never any further.
+    let length = fs::metadata(team.dir.path().join("kept").join("quill")).unwrap().len();
+    assert!(length > 100);
+    server.fault(tool, Fault::NeverWhole);
+    server.requests();
+    let told = team.fails(&["build"], 4);
+    assert!(told.contains("tried 4 times"), "{told}");
+    assert_eq!(server.requests().iter().filter(|request| request.contains("quill-2.4.1")).count(), 4);
+}
+
+#[test]
+fn what_nobody_carries_on_for_a_week_is_forgotten() {
+    let (team, server) = distant();
+    team.ok(&["lock"]);
+    let tool = "/depot/toolchains/quill-2.4.1.tar.gz";
+    server.fault(tool, Fault::BreaksOff(4));
+    team.fails(&["build"], 4);
+    let partial = team.home().join("store/blobs/partial");
+    let days = |days: u64| std::time::SystemTime::now() - std::time::Duration::from_secs(days * 86_400);
+    let (old, young) = (partial.join("a".repeat(64)), partial.join("b".repeat(64)));
+    for (path, age) in [(&old, 8), (&young, 6)] {
+        fs::write(path, "half").unwrap();
+        fs::File::options().write(true).open(path).unwrap().set_modified(days(age)).unwrap();
+    }
+    team.ok(&["build"]);
+    assert!(!old.exists() && young.exists());
+}
+
+#[test]
 fn a_base_may_be_an_archive_on_the_web() {
     let team = Team::new();
     let server = Server::new();

@@ -6,12 +6,12 @@ use crate::encode::Encoder;
 use crate::path::RootPath;
 use crate::spec::Run;
 
-pub(super) fn image_key(layers: &[PlannedLayer], epoch: u64) -> ImageKey {
+pub(super) fn image_key(layers: &[PlannedLayer]) -> ImageKey {
     let mut encoder = Encoder::new("cavrith plan 1");
-    encoder.u32(RULES).u64(epoch).count(layers.len());
+    encoder.u32(RULES).count(layers.len());
     for layer in layers {
         // The names are in it, though they change nothing: the record of an image tells them.
-        encoder.bytes(&layer.name);
+        encoder.bytes(&layer.name).u64(layer.time);
         encode_content(&mut encoder, &layer.content);
     }
     ImageKey::from_bytes(encoder.digest())

@@ -1,8 +1,11 @@
 //! Telling two merged trees apart, entry by entry.
 
+use std::collections::{BTreeSet, HashMap};
+
 use serde::{Deserialize, Serialize};
 
-use super::{Entry, Kind, Tree};
+use super::{Entry, Kind, LinkGroup, Tree};
+use crate::digest::ContentDigest;
 use crate::path::RootPath;
 
 /// One place where two trees differ.
@@ -54,9 +57,23 @@ pub struct Field {
     pub here: String,
 }
 
-/// Everything in which `here` differs from `expected`, in the order of paths.
+/// Everything in which `here` differs from `expected`, in the order of paths. A directory whose time stamp tells only
+/// that something in it came or went is not among it.
 pub fn changes(expected: &Tree, here: &Tree) -> Vec<Change> {
+    let mut found = entry_changes(expected, here);
+    let touched: BTreeSet<_> = found.iter().filter_map(|change| change.path.parent()).collect();
+    let only_time =
+        |what: &What| matches!(what, What::Changed { fields } if fields.iter().all(|field| field.name == TIME));
+    found.retain(|change| {
+        let directory = here.get(&change.path).is_some_and(|entry| entry.kind.is_directory());
+        !(directory && touched.contains(&change.path) && only_time(&change.what))
+    });
+    found
+}
+
+fn entry_changes(expected: &Tree, here: &Tree) -> Vec<Change> {
     let mut found = Vec::new();
+    let (wanted, given) = (other_names(expected), other_names(here));
     let mut ours = here.entries.iter().peekable();
     for (path, want) in &expected.entries {
         while let Some((extra, _)) = ours.next_if(|(other, _)| *other < path) {
@@ -65,7 +82,19 @@ pub fn changes(expected: &Tree, here: &Tree) -> Vec<Change> {
         match ours.next_if(|(other, _)| *other == path) {
             None => found.push(Change { path: path.clone(), what: What::Missing }),
             Some((_, have)) => {
-                let fields = differing_fields(want, have);
+                let mut fields = differing_fields(want, have);
+                let linked = [&wanted, &given].map(|names| names.get(path));
+                if linked[0] != linked[1] && fields.iter().all(|field| field.name != KIND) {
+                    let [expected, here] = linked.map(|other| {
+                        other
+                            .map_or_else(|| "a file of its own".to_owned(), |other| format!("the same file as {other}"))
+                    });
+                    fields.push(Field { name: "hard link".to_owned(), expected, here });
+                }
+                // Whatever was written has another time; that is worth a word only where nothing else tells it.
+                if fields.iter().any(|field| WRITTEN.contains(&field.name.as_str())) {
+                    fields.retain(|field| field.name != TIME);
+                }
                 if !fields.is_empty() {
                     found.push(Change { path: path.clone(), what: What::Changed { fields } });
                 }
@@ -76,6 +105,30 @@ pub fn changes(expected: &Tree, here: &Tree) -> Vec<Change> {
     found
 }
 
+/// For each name of a file that has several, another one of them: the first, and for the first the second.
+fn other_names(tree: &Tree) -> HashMap<&RootPath, &RootPath> {
+    let mut groups: HashMap<LinkGroup, Vec<&RootPath>> = HashMap::new();
+    for (path, entry) in &tree.entries {
+        if let Kind::File { links: Some(group), .. } = entry.kind {
+            groups.entry(group).or_default().push(path);
+        }
+    }
+    let mut others = HashMap::new();
+    for names in groups.values().filter(|names| names.len() > 1) {
+        others.insert(names[0], names[1]);
+        others.extend(names[1..].iter().map(|name| (*name, names[0])));
+    }
+    others
+}
+
+/// Properties that change when something is written.
+const WRITTEN: [&str; 5] = [KIND, "size", "content", "target", "device"];
+const KIND: &str = "kind";
+const TIME: &str = "time";
+/// Access control lists, as the kernel names them (acl(5), linux/posix_acl_xattr.h), and in words.
+const ACCESS_LISTS: [(&[u8], &str); 2] =
+    [(b"system.posix_acl_access", "access list"), (b"system.posix_acl_default", "default access list")];
+
 /// The properties in which two entries differ. Hard-link groups are left out: their numbers mean nothing across trees.
 pub fn differing_fields(want: &Entry, have: &Entry) -> Vec<Field> {
     let mut fields = Vec::new();
@@ -84,7 +137,7 @@ pub fn differing_fields(want: &Entry, have: &Entry) -> Vec<Field> {
             fields.push(Field { name: name.to_owned(), expected, here });
         }
     };
-    compare("kind", want.kind.word().to_owned(), have.kind.word().to_owned());
+    compare(KIND, want.kind.word().to_owned(), have.kind.word().to_owned());
     match (&want.kind, &have.kind) {
         (Kind::File { size, content, .. }, Kind::File { size: size_here, content: content_here, .. }) => {
             compare("size", size.to_string(), size_here.to_string());
@@ -97,22 +150,44 @@ pub fn differing_fields(want: &Entry, have: &Entry) -> Vec<Field> {
             Kind::CharDevice { major, minor } | Kind::BlockDevice { major, minor },
             Kind::CharDevice { major: a, minor: b } | Kind::BlockDevice { major: a, minor: b },
         ) => compare("device", format!("{major}:{minor}"), format!("{a}:{b}")),
+        (Kind::Directory { opaque }, Kind::Directory { opaque: opaque_here }) => {
+            let shown = |opaque: bool| if opaque { "hidden" } else { "shown" }.to_owned();
+            compare("what lies beneath", shown(*opaque), shown(*opaque_here));
+        }
         _ => {}
     }
     compare("mode", format!("{:04o}", want.meta.mode), format!("{:04o}", have.meta.mode));
     compare("owner", want.meta.uid.to_string(), have.meta.uid.to_string());
     compare("group", want.meta.gid.to_string(), have.meta.gid.to_string());
+    for (name, words) in ACCESS_LISTS {
+        let shown = |entry: &Entry| {
+            let list = entry.meta.xattrs.get(name);
+            list.map_or_else(
+                || "none".to_owned(),
+                |list| format!("of {} bytes, {}", list.len(), ContentDigest::of(list)),
+            )
+        };
+        compare(words, shown(want), shown(have));
+    }
     compare("attributes", attributes(want), attributes(have));
+    compare(TIME, time(want), time(have));
     fields
 }
 
 fn attributes(entry: &Entry) -> String {
+    let listed = |name: &[u8]| ACCESS_LISTS.iter().any(|(list, _)| *list == name);
     let shown = entry
         .meta
         .xattrs
         .iter()
+        .filter(|(name, _)| !listed(name))
         .map(|(name, value)| format!("{}={}", crate::path::shown(name), crate::path::shown(value)));
     shown.collect::<Vec<_>>().join(" ")
+}
+
+fn time(entry: &Entry) -> String {
+    let time = i64::try_from(entry.meta.time).ok().and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
+    time.map_or_else(|| entry.meta.time.to_string(), |time| time.to_string())
 }
 
 #[cfg(test)]
@@ -139,6 +214,47 @@ mod tests {
             })
             .collect();
         assert_eq!(told, ["/gone missing", "/kept content", "/new extra", "/owned owner"]);
+    }
+
+    #[test]
+    fn what_is_no_content_is_named_for_what_it_is() {
+        let one = |change: &dyn Fn(&mut Tree)| {
+            let before = tree([("d/a", file("x")), ("d/b", file("x"))]);
+            let mut here = before.clone();
+            change(&mut here);
+            let told = changes(&before, &here).into_iter().map(|change| match change.what {
+                What::Changed { fields } => format!("{} {}", change.path, fields[0].name),
+                other => format!("{} {}", change.path, other.words()),
+            });
+            told.collect::<Vec<_>>()
+        };
+        let at = |here: &mut Tree, path: &str, change: &dyn Fn(&mut Entry)| {
+            change(here.entries.get_mut(&super::super::testing::path(path)).unwrap());
+        };
+        assert_eq!(
+            one(&|here| at(here, "d", &|entry| entry.kind = Kind::Directory { opaque: true })),
+            ["/d what lies beneath"]
+        );
+        assert_eq!(one(&|here| at(here, "d", &|entry| entry.meta.time = 7)), ["/d time"]);
+        let listed =
+            |name: &'static [u8]| move |entry: &mut Entry| drop(entry.meta.xattrs.insert(name.to_vec(), vec![2]));
+        assert_eq!(one(&|here| at(here, "d/a", &listed(ACCESS_LISTS[0].0))), ["/d/a access list"]);
+        assert_eq!(one(&|here| at(here, "d", &listed(ACCESS_LISTS[1].0))), ["/d default access list"]);
+        let linked = |entry: &mut Entry| {
+            if let Kind::File { links, .. } = &mut entry.kind {
+                *links = Some(LinkGroup(3));
+            }
+        };
+        assert_eq!(
+            one(&|here| ["d/a", "d/b"].into_iter().for_each(|path| at(here, path, &linked))),
+            ["/d/a hard link", "/d/b hard link"]
+        );
+        // What comes or goes in a directory changes its time, which is no news.
+        let gone = one(&|here| {
+            here.entries.remove(&super::super::testing::path("d/a"));
+            at(here, "d", &|entry| entry.meta.time = 7);
+        });
+        assert_eq!(gone, ["/d/a it is not there any more"]);
     }
 
     proptest! {

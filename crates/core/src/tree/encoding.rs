@@ -1,7 +1,7 @@
 //! The bytes of a tree: what is digested and what the store keeps as a layer's manifest.
 //!
-//! Layout, in the terms of [`crate::encode`]: the line `cavrith tree 1`; the number of entries; then, in the order of
-//! paths, for each entry its path, its kind as one byte, mode, uid, gid, what its kind adds, and its extended
+//! Layout, in the terms of [`crate::encode`]: the line `cavrith tree 2`; the number of entries; then, in the order of
+//! paths, for each entry its path, its kind as one byte, mode, uid, gid, time, what its kind adds, and its extended
 //! attributes. Kinds are 1 directory, 2 opaque directory, 3 file, 4 symbolic link, 5 named pipe, 6 character device, 7
 //! block device, 8 whiteout. A file adds its size, its digest, and its hard-link group: 0 when it has no other name in
 //! this tree, else 1 + the position in this list of the group's first entry.
@@ -13,7 +13,7 @@ use crate::digest::ContentDigest;
 use crate::encode::Encoder;
 use crate::path::RootPath;
 
-const TITLE: &str = "cavrith tree 1";
+const TITLE: &str = "cavrith tree 2";
 
 /// Bytes that are no tree.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -27,7 +27,7 @@ pub fn encode(tree: &Tree) -> Vec<u8> {
     encoder.count(tree.entries.len());
     for (path, entry) in &tree.entries {
         encoder.bytes(path.as_bytes()).u8(kind_number(&entry.kind));
-        encoder.u16(entry.meta.mode).u32(entry.meta.uid).u32(entry.meta.gid);
+        encoder.u16(entry.meta.mode).u32(entry.meta.uid).u32(entry.meta.gid).u64(entry.meta.time);
         match &entry.kind {
             Kind::File { size, content, links } => {
                 let group = links.and_then(|group| groups.get(&group)).map_or(0, |first| first + 1);
@@ -155,6 +155,7 @@ impl<'a> Reader<'a> {
     fn entry(&mut self, position: u32, files: &mut HashMap<u32, LinkedFile>) -> Result<Entry, BadTree> {
         let number = self.u8()?;
         let mut meta = Meta::owned(self.u16()?, self.u32()?, self.u32()?);
+        meta.time = self.u64()?;
         if meta.mode > 0o7777 {
             return Err(BadTree("a mode has more than 12 bits"));
         }
@@ -209,21 +210,26 @@ mod tests {
     #[test]
     fn the_documented_test_vectors_hold() {
         let empty = Tree::with_root();
-        insta::assert_snapshot!(empty.digest(), @"4284310c50371c5ec1a4a5d7ee722bf17fc7c725492950602b9fdd8c315396d0");
-        insta::assert_snapshot!(empty.image_fingerprint(0), @"68ac8269bc96b1800f7c36b6c50d3874457b6d856ac5bc14d2653a2d14f22669");
+        insta::assert_snapshot!(empty.digest(), @"c47eac009de7f7e127e26332d9833585b6e898bc2f378d05203bd680b69e898e");
+        insta::assert_snapshot!(empty.image_fingerprint(), @"7ac75e4ee22f75418c9a53119cc8f8219a235e2896e82a09375a20345a55a381");
         let mut xattrs = file("low tide 06:10\n");
         xattrs.meta = Meta::owned(0o4755, 1000, 1000);
         xattrs.meta.xattrs.insert(b"user.origin".to_vec(), b"harbour".to_vec());
-        let harbour = tree([
+        let mut harbour = tree([
             ("srv/tides", xattrs),
             ("srv/a", linked("one", 5)),
             ("srv/b", linked("one", 5)),
             ("srv/today", Entry { kind: Kind::Symlink { target: b"tides".to_vec() }, meta: Meta::root(0o777) }),
             ("srv/bell", Entry { kind: Kind::Fifo, meta: Meta::root(0o600) }),
         ]);
-        insta::assert_snapshot!(harbour.digest(), @"c930ad6cfb9f8a6e565061b5c92d4e0921637d4518b2fb4d514f7e270de276ea");
-        insta::assert_snapshot!(harbour.image_fingerprint(1_700_000_000), @"0ba281f8194225bb60532b81410416d68f32aaafb49922b660ef5acbf0b81217");
-        insta::assert_snapshot!(harbour.image_fingerprint(1_700_000_000).spoken(), @"bovof-malum-dojaf-fikur");
+        harbour.stamp(1_700_000_000);
+        for later in ["srv", "srv/tides"] {
+            harbour.entries.get_mut(&path(later)).unwrap().meta.time += 1;
+        }
+        assert_eq!(encode(&harbour).len(), 414);
+        insta::assert_snapshot!(harbour.digest(), @"ecae37c25550a38dcb50870f3e20f6f7536ac6264b6683a08da04cdc71f8ce86");
+        insta::assert_snapshot!(harbour.image_fingerprint(), @"260545cd44ebc5cc732844c04f9e280ab9d02dee79659363f7bbb481310bd24a");
+        insta::assert_snapshot!(harbour.image_fingerprint().spoken(), @"fimaj-hilat-higor-silas");
     }
 
     #[test]

@@ -309,10 +309,10 @@ fn the_documented_workspace_vector_holds() {
         settings: "{}\n".to_owned(),
         living: BTreeMap::new(),
     };
-    let image = cavrith_core::tree::Tree::with_root().image_fingerprint(0);
+    let image = cavrith_core::tree::Tree::with_root().image_fingerprint();
     assert_eq!(
         setup.fingerprint(&image).to_string(),
-        "832be1e5711811f46ef77c3888510ed57ca37c6876103ab8c8039fcd274df9a0"
+        "2f1464f62fc3055475a1ccd97f14a6b82cc814c1e4e61799c6532d6ff5fd3640"
     );
 }
 

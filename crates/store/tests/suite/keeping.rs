@@ -7,10 +7,11 @@ use std::time::Duration;
 use cavrith_core::digest::{LayerKey, Sha256Digest};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Kind, Meta, Tree};
+use cavrith_store::Store;
 use cavrith_store::collecting::{Bounds, Thing};
 use cavrith_store::owners::{self, Owners, Ownership};
+use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links};
-use cavrith_store::{Store, walk};
 
 const EPOCH: u64 = 1_600_000_000;
 const ALL: Bounds = Bounds { unused_for: Duration::ZERO, down_to: Some(0) };
@@ -58,7 +59,7 @@ fn a_leased_layer_stays_and_a_free_one_goes_with_its_records() {
     let made = |name: &str| {
         let mut writer = LayerWriter::new(staging.new_dir().unwrap(), EPOCH, Links::Refuse, Ownership::Real).unwrap();
         writer.file(&path("srv/page"), Meta::root(0o644), &mut name.as_bytes()).unwrap();
-        store.keep(writer.finish().unwrap(), None).unwrap().0
+        store.keep(writer.finish().unwrap(), false).unwrap().0
     };
     let layer = made("leased");
     let key = LayerKey::from_bytes([3; 32]);
@@ -90,8 +91,8 @@ fn recorded_owners_are_read_back_as_they_were_given() {
     writer.file(&path("srv/plain"), Meta::root(0o644), &mut &b"y"[..]).unwrap();
     writer.symlink(&path("srv/link"), Meta::owned(0o777, 5, 6), b"page").unwrap();
     writer.fifo(&path("srv/pipe"), Meta::owned(0o600, 9, 9)).unwrap();
-    let (layer, tree) = store.keep(writer.finish().unwrap(), None).unwrap();
-    let measured = store.measure(&layer, EPOCH, &tree).unwrap();
+    let (layer, tree) = store.keep(writer.finish().unwrap(), false).unwrap();
+    let measured = store.measure(&layer, &tree).unwrap();
     assert_eq!(measured.tree.digest(), layer);
     // What a hostile archive says of the attribute is no owner, and not kept.
     let place = store.layer_root(&layer);
@@ -101,7 +102,7 @@ fn recorded_owners_are_read_back_as_they_were_given() {
     let damaged = b"nobody";
     rustix::fs::setxattr(place.join("srv/page"), "user.cavrith.owner", damaged, rustix::fs::XattrFlags::empty())
         .unwrap();
-    assert!(store.measure(&layer, EPOCH, &tree).is_err());
+    assert!(store.measure(&layer, &tree).is_err());
 }
 
 #[test]
@@ -122,7 +123,7 @@ fn a_copy_that_was_changed_becomes_the_layer_that_an_overlay_would_make() {
         }
     };
     stamp(&merged);
-    for (at, entry) in walk::measure(&merged, EPOCH, Owners::Real).unwrap().tree.entries {
+    for (at, entry) in walk::measure(&merged, Owners::Real).unwrap().tree.entries {
         lower.entries.insert(at, entry);
     }
     fs::write(merged.join("srv/changed"), "changed").unwrap();
@@ -130,7 +131,7 @@ fn a_copy_that_was_changed_becomes_the_layer_that_an_overlay_would_make() {
     fs::remove_file(merged.join("srv/removed")).unwrap();
     fs::remove_dir_all(merged.join("srv/gone")).unwrap();
     fs::write(merged.join("srv/new"), "new").unwrap();
-    let layer = walk::capture_copy(bench, EPOCH, Owners::Real, &lower).unwrap();
+    let layer = walk::capture(bench, Over::Copy, EPOCH, Owners::Real, &lower).unwrap();
     let shown: Vec<_> = layer
         .tree()
         .entries

@@ -5,15 +5,16 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 
-use cavrith_core::digest::{ImageKey, LayerKey, TreeDigest};
+use cavrith_core::digest::{ContentDigest, ImageKey, LayerKey, TreeDigest};
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::diff::changes;
-use cavrith_core::tree::{Kind, Meta, Tree};
+use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::records::ImageRecord;
+use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
-use cavrith_store::{Store, StoreError, walk};
+use cavrith_store::{Store, StoreError};
 use proptest::prelude::*;
 
 const EPOCH: u64 = 1_600_000_000;
@@ -72,42 +73,42 @@ fn a_kept_layer_is_found_by_its_key_and_measured_as_it_was_written() {
     let shop = Shop::new();
     let key = LayerKey::from_bytes([1; 32]);
     assert_eq!(shop.store.layer_for(&key), None);
-    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
+    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
     shop.store.remember(&key, &digest).unwrap();
     assert_eq!(shop.store.layer_for(&key), Some(digest));
     assert_eq!(shop.store.layer_tree(&digest).unwrap(), tree);
-    let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
+    let measured = walk::measure(&shop.store.layer_root(&digest), Owners::Real).unwrap();
     assert_eq!(measured.tree.digest(), digest);
-    assert_eq!(measured.other_times, []);
+    assert_eq!(measured.strange, []);
 }
 
 #[test]
 fn the_same_layer_made_twice_is_kept_once_and_replaced_only_on_wish() {
     let shop = Shop::new();
-    let (digest, _) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
+    let (digest, _) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
     let page = shop.store.layer_root(&digest).join("srv/page");
     fs::write(&page, "spoilt").unwrap();
-    assert_eq!(shop.store.keep(shop.layer("b", "low tide"), None).unwrap().0, digest);
+    assert_eq!(shop.store.keep(shop.layer("b", "low tide"), false).unwrap().0, digest);
     assert_eq!(fs::read_to_string(&page).unwrap(), "spoilt");
-    shop.store.keep(shop.layer("c", "low tide"), Some(EPOCH)).unwrap();
+    shop.store.keep(shop.layer("c", "low tide"), true).unwrap();
     assert_eq!(fs::read_to_string(&page).unwrap(), "low tide");
 }
 
 #[test]
 fn damage_is_noticed_wherever_it_is() {
     let shop = Shop::new();
-    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
+    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
     let root = shop.store.layer_root(&digest);
     let page = root.join("srv/page");
     let found = || {
-        let measured = walk::measure(&root, EPOCH, Owners::Real).unwrap();
-        (changes(&tree, &measured.tree).len(), measured.other_times.len())
+        let measured = walk::measure(&root, Owners::Real).unwrap();
+        (changes(&tree, &measured.tree).len(), measured.strange.len())
     };
     assert_eq!(found(), (0, 0));
     fs::write(&page, "low tidE").unwrap();
     assert_eq!(found(), (1, 1));
     fs::write(&page, "low tide").unwrap();
-    assert_eq!(found(), (0, 1));
+    assert_eq!(found(), (1, 1));
     fs::set_permissions(&page, fs::Permissions::from_mode(0o644)).unwrap();
     assert_eq!(found().0, 1);
     fs::write(root.join("more"), "").unwrap();
@@ -122,11 +123,11 @@ fn damage_is_noticed_wherever_it_is() {
 #[test]
 fn records_that_are_damaged_or_name_a_missing_layer_count_as_none() {
     let shop = Shop::new();
-    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), None).unwrap();
+    let (digest, tree) = shop.store.keep(shop.layer("a", "low tide"), false).unwrap();
     let key = ImageKey::from_bytes([2; 32]);
     let record = ImageRecord {
         record: 1,
-        image: tree.image_fingerprint(EPOCH),
+        image: tree.image_fingerprint(),
         tree: digest,
         layers: vec![SealedLayer { name: "base".to_owned(), tree: digest }],
         shell: "/bin/sh".to_owned(),
@@ -178,12 +179,32 @@ fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_o
     attribute(&root.join("etc/file"), "user.overlay.origin", b"zzz");
     attribute(&root.join("etc/file"), "user.note", b"kept");
     drop(std::os::unix::net::UnixListener::bind(root.join("etc/socket")).unwrap());
-    let staged = walk::capture(bench, EPOCH, Owners::Real).unwrap();
+    // What the directory that was made anew hides, and what was only brought up from beneath.
+    let mut lower = Tree::with_root();
+    for (at, text) in
+        [("etc/new/old", "x"), ("etc/new/inner/older", "x"), ("etc/same", "same"), ("etc/touched", "same")]
+    {
+        let kind = Kind::File { size: text.len() as u64, content: ContentDigest::of(text.as_bytes()), links: None };
+        lower.ensure_parents(&path(at));
+        let (uid, gid) = (owner(0), owner(0));
+        lower.entries.insert(path(at), Entry { kind, meta: Meta { uid, gid, ..Meta::root(0o644) } });
+    }
+    lower.stamp(EPOCH - 7);
+    let then = std::time::SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(EPOCH - 7);
+    for name in ["same", "touched"] {
+        fs::write(root.join("etc").join(name), "same").unwrap();
+    }
+    fs::File::open(root.join("etc/same")).unwrap().set_modified(then).unwrap();
+    let staged = walk::capture(bench, Over::Overlay, EPOCH, Owners::Real, &lower).unwrap();
     let tree = staged.tree().clone();
     let kind = |at: &str| tree.get(&path(at)).map(|entry| entry.kind.clone());
     assert_eq!(kind("etc/gone"), Some(Kind::Whiteout));
     assert_eq!(kind("etc/gone too"), Some(Kind::Whiteout));
-    assert_eq!(kind("etc/new"), Some(Kind::Directory { opaque: true }));
+    // It hides by deletions, as what was copied does.
+    assert_eq!(kind("etc/new"), Some(Kind::DIRECTORY));
+    assert_eq!([kind("etc/new/old"), kind("etc/new/inner")], [Some(Kind::Whiteout), Some(Kind::Whiteout)]);
+    assert_eq!(kind("etc/same"), None);
+    assert_eq!(tree.get(&path("etc/touched")).unwrap().meta.time, EPOCH);
     assert_eq!(kind("etc"), Some(Kind::DIRECTORY));
     assert_eq!(kind("etc/socket"), None);
     let names = |at: &str| tree.get(&path(at)).unwrap().meta.xattrs.keys().cloned().collect::<Vec<_>>();
@@ -191,9 +212,9 @@ fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_o
     assert!(names("etc").is_empty() && names("etc/new").is_empty());
     assert!(matches!(kind("etc/file"), Some(Kind::File { size: 1, links: Some(_), .. })));
     assert_eq!(kind("etc/file"), kind("etc/other"));
-    let (digest, _) = shop.store.keep(staged, None).unwrap();
-    let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
-    assert_eq!((measured.tree.digest(), measured.other_times), (digest, Vec::new()));
+    let (digest, _) = shop.store.keep(staged, false).unwrap();
+    let measured = walk::measure(&shop.store.layer_root(&digest), Owners::Real).unwrap();
+    assert_eq!((measured.tree.digest(), measured.strange), (digest, Vec::new()));
 }
 
 #[test]
@@ -206,7 +227,7 @@ fn owners_rights_and_times_do_not_depend_on_the_umask() {
     writer.fifo(&path("d/p"), Meta::root(0o622)).ok();
     let staged = writer.finish().unwrap();
     rustix::process::umask(before);
-    let (digest, _) = shop.store.keep(staged, None).unwrap();
+    let (digest, _) = shop.store.keep(staged, false).unwrap();
     let root = shop.store.layer_root(&digest);
     for (name, mode) in [("d", 0o2775), ("d/sub", 0o755), ("d/sub/f", 0o4755), ("", 0o755)] {
         let meta = fs::metadata(root.join(name)).unwrap();
@@ -262,8 +283,8 @@ proptest! {
                 _ => writer.file(&path, meta, &mut content.as_slice()).map(drop),
             };
         }
-        let (digest, tree) = shop.store.keep(writer.finish().unwrap(), None).unwrap();
-        let measured = walk::measure(&shop.store.layer_root(&digest), EPOCH, Owners::Real).unwrap();
+        let (digest, tree) = shop.store.keep(writer.finish().unwrap(), false).unwrap();
+        let measured = walk::measure(&shop.store.layer_root(&digest), Owners::Real).unwrap();
         prop_assert_eq!(changes(&tree, &measured.tree), []);
         prop_assert_eq!(measured.tree.digest(), digest);
         prop_assert_eq!(Tree::merged([&tree]).digest(), digest);

@@ -24,6 +24,10 @@ use crate::{WorkspaceError, client};
 
 /// Threads that wait at the door when nobody comes, at most.
 const PORTERS: usize = 4;
+/// How long somebody at the door has to say what they want.
+const OPENING: Duration = Duration::from_secs(10);
+/// How long somebody has to take what is said to them.
+const TAKING: Duration = Duration::from_secs(30);
 
 /// The door, which is closed when this value is dropped.
 pub(super) struct OpenDoor {
@@ -95,7 +99,12 @@ impl Keeper {
 
     /// Attends to one connection.
     pub fn attend(self: &Arc<Self>, guest: &UnixStream) -> io::Result<()> {
+        // Whoever says nothing, or takes nothing, keeps a thread and descriptors; not for ever.
+        guest.set_read_timeout(Some(OPENING))?;
+        guest.set_write_timeout(Some(TAKING))?;
         let Some((opening, fds)) = wire::receive::<Opening<serde_json::Value>>(guest)? else { return Ok(()) };
+        // What comes later is a signal, at any time or never.
+        guest.set_read_timeout(None)?;
         if opening.protocol != PROTOCOL {
             return wire::send(guest, &Answer::OtherProtocol { protocol: PROTOCOL }, &[]);
         }

@@ -82,7 +82,10 @@ impl Keeper {
             if self.is_ending() {
                 return;
             }
-            if let Err(how) = self.carry_out(&arrangement, step) {
+            let begun = now();
+            let outcome = self.carry_out(&arrangement, step);
+            self.remember_opening(begun);
+            if let Err(how) = outcome {
                 // What is cut off by the end of the workspace did not fail.
                 if self.is_ending() {
                     return;

@@ -9,7 +9,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGKILL, SIGQUIT, SIGTERM, SIGUSR1, SI
 
 use cavrith_core::arrangement::ServicePart;
 use cavrith_core::spec::{Check, Restart};
-use cavrith_sandbox::job::Ending;
+use cavrith_sandbox::job::{Ending, Serving};
 use cavrith_sandbox::session::{Attended as _, Running};
 
 use super::work::{Cancel, Keeper};
@@ -48,6 +48,16 @@ fn signal_number(name: &str) -> i32 {
         "WINCH" => SIGWINCH,
         _ => SIGTERM,
     }
+}
+
+/// The kernel's stamps of files come from a clock that may be a tick behind, in milliseconds (time(7)).
+const TICK: u64 = 10;
+
+/// What a look at a service found.
+enum Look {
+    Ready,
+    /// What is in its way, in words that go on a sentence; empty when nothing is known.
+    NotYet(String),
 }
 
 /// Why a stretch of watching ended.
@@ -143,6 +153,7 @@ impl Watch<'_> {
         let mut more = self.part.env.clone();
         more.insert("CAVRITH_SERVICE".to_owned(), self.name.to_owned());
         let mut command = self.keeper.command(self.part.argv.clone(), &more, self.part.account.clone());
+        command.whole = true;
         if let Some(directory) = &self.part.directory {
             command.directory.clone_from(directory);
         }
@@ -185,6 +196,10 @@ impl Watch<'_> {
             }
             if ended {
                 return match running.wait() {
+                    Ok(ending @ Ending::Left(_)) => {
+                        let why = format!("{ending}; a service stays in the foreground, as most can be told to");
+                        Seen::Ended(why, false)
+                    }
                     Ok(ending) if self.was_ready.is_none() && self.part.ready.is_some() => {
                         Seen::Ended(format!("{ending} before it was ready"), ending.is_good())
                     }
@@ -196,29 +211,49 @@ impl Watch<'_> {
             if self.was_ready.is_some() || self.keeper.state().standing == Standing::Frozen {
                 continue;
             }
-            if self.is_ready(begun) {
-                self.was_ready = Some(Instant::now());
-                self.keeper.set_service(self.name, Phase::Ready, "", Vec::new());
-            } else if let Some(ready) =
+            let hindrance = match self.look(running, begun) {
+                Look::Ready => {
+                    self.was_ready = Some(Instant::now());
+                    self.keeper.set_service(self.name, Phase::Ready, "", Vec::new());
+                    continue;
+                }
+                Look::NotYet(hindrance) => hindrance,
+            };
+            if let Some(ready) =
                 self.part.ready.as_ref().filter(|ready| !late && begun.elapsed().as_secs() >= ready.limit)
             {
                 late = true;
-                let detail = format!("not ready after {} s; it still runs", ready.limit);
+                let detail = format!("not ready after {} s; it still runs{hindrance}", ready.limit);
                 self.keeper.set_service(self.name, Phase::Failed, &detail, self.last_lines());
             }
         }
     }
 
-    fn is_ready(&self, begun: Instant) -> bool {
-        match self.part.ready.as_ref().map(|ready| &ready.check) {
+    /// Looks whether it is ready. What somebody else does in its place, and what is left of an earlier run, is not it.
+    fn look(&self, running: &Running, begun: Instant) -> Look {
+        let is_ready = match self.part.ready.as_ref().map(|ready| &ready.check) {
             None => begun.elapsed() >= ALIVE,
-            Some(Check::Port(port)) => self.keeper.connector.is_listened(*port),
-            Some(Check::File(path)) => self.keeper.session.has(path).unwrap_or(false),
+            // Asking who listens takes longer than asking whether somebody does.
+            Some(Check::Port(port)) if !self.keeper.connector.is_listened(*port) => false,
+            Some(Check::Port(port)) => match running.serving(*port) {
+                Ok(Serving::Itself) => true,
+                Ok(Serving::Other(name)) => {
+                    return Look::NotYet(format!(", and {name} has the port {port}, which is not of this service"));
+                }
+                Ok(Serving::Nobody) | Err(_) => false,
+            },
+            Some(Check::File(path)) => match self.keeper.session.changed(path) {
+                Ok(Some(changed)) if changed.saturating_add(TICK) < self.begun_at => {
+                    return Look::NotYet(format!(", and {path} is from before it was begun"));
+                }
+                found => matches!(found, Ok(Some(_))),
+            },
             Some(Check::Command(argv)) => {
                 let command = self.keeper.command(argv.clone(), &self.part.env, self.part.account.clone());
                 matches!(self.keeper.run_quiet(&command, CHECK_LIMIT), Some(Ending::Code(0)))
             }
-        }
+        };
+        if is_ready { Look::Ready } else { Look::NotYet(String::new()) }
     }
 
     /// Asks the service to end, and kills it when it does not.

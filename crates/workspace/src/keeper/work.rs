@@ -285,6 +285,13 @@ impl Keeper {
         }
     }
 
+    /// Remembers that steps ran from then till now.
+    pub fn remember_opening(&self, from: u64) {
+        if let Err(error) = crate::openings::add(&self.bench, from, now()) {
+            self.tell(Told::Note(format!("what steps wrote may be told as changed by hand: {error}")));
+        }
+    }
+
     /// A command with the workspace's environment, and some variables more.
     pub fn command(&self, argv: Vec<String>, more: &BTreeMap<String, String>, account: Option<String>) -> CommandJob {
         let arrangement = self.arrangement();

@@ -1,0 +1,123 @@
+//! The image as it is on disk, every byte of it.
+
+use std::collections::BTreeMap;
+
+use cavrith_core::lock::Lock;
+use cavrith_core::path::RootPath;
+use cavrith_core::seal::Seal;
+use cavrith_core::tree::Tree;
+use cavrith_core::tree::diff::changes;
+use cavrith_core::verdict::{Aspect, Difference, NOTHING, count, size};
+use cavrith_engine::build::Workshop;
+use cavrith_sources::deb;
+use cavrith_store::StoreError;
+use cavrith_store::records::ImageRecord;
+
+use crate::WorkspaceError;
+
+/// The image as it is on disk now.
+pub(super) struct Image<'a> {
+    workshop: Workshop<'a>,
+    pub record: &'a ImageRecord,
+    /// The merged tree, measured.
+    pub merged: Tree,
+    differences: Vec<Difference>,
+}
+
+impl<'a> Image<'a> {
+    /// Reads every byte of every layer.
+    pub fn measure(workshop: Workshop<'a>, record: &'a ImageRecord) -> Result<Self, StoreError> {
+        let mut merged = Tree::with_root();
+        let mut differences = Vec::new();
+        for layer in &record.layers {
+            let listed = workshop.store.layer_tree(&layer.tree);
+            let nothing = Tree::with_root();
+            let measure = workshop.store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
+            let mut found = Vec::new();
+            match listed {
+                Ok(expected) => {
+                    found.extend(
+                        changes(&expected, &measure.tree).iter().map(|change| Difference::of_change(change, None)),
+                    );
+                    // A change that brought a fraction of a second along is told already.
+                    let told: Vec<_> = found.iter().map(|difference| difference.what.clone()).collect();
+                    let strange = measure.strange.iter().map(|(path, what)| (path.to_string(), *what));
+                    found.extend(
+                        strange
+                            .filter(|(path, _)| !told.contains(path))
+                            .map(|(path, what)| Difference::new(path, NOTHING, what)),
+                    );
+                }
+                Err(error) => found.push(Difference::new("the layer's list", layer.tree.spoken(), error.to_string())),
+            }
+            differences.extend(
+                found.into_iter().map(|difference| Difference { from: Some(layer.name.clone()), ..difference }),
+            );
+            merged.overlay(&measure.tree);
+        }
+        Ok(Self { workshop, record, merged, differences })
+    }
+
+    pub fn aspect(&self, seal: &Seal) -> Aspect {
+        let mut differences = self.differences.clone();
+        let sealed: BTreeMap<_, _> = seal.layers.iter().map(|layer| (&layer.name, layer.tree)).collect();
+        let here: BTreeMap<_, _> = self.record.layers.iter().map(|layer| (&layer.name, layer.tree)).collect();
+        let mut names: Vec<_> = sealed.keys().chain(here.keys()).collect();
+        names.sort();
+        names.dedup();
+        let found = self.merged.image_fingerprint();
+        let differing = names.into_iter().filter(|name| sealed.get(*name) != here.get(*name));
+        for name in differing {
+            let spoken = |layers: &BTreeMap<_, cavrith_core::digest::TreeDigest>| {
+                layers.get(name).map_or_else(|| NOTHING.to_owned(), cavrith_core::digest::TreeDigest::spoken)
+            };
+            differences.push(Difference::new(format!("layer {name}"), spoken(&sealed), spoken(&here)));
+        }
+        if found != seal.image && differences.is_empty() {
+            differences.push(Difference::new("image", seal.image.spoken(), found.spoken()));
+        }
+        let measured = format!("{} entries, {} read", self.merged.entries.len(), size(self.merged.content_bytes()));
+        Aspect::new("image", measured, differences)
+    }
+
+    /// The content of a file of the image, from the uppermost layer that has it.
+    pub fn read(&self, path: &str) -> Option<Vec<u8>> {
+        let path = RootPath::from_archive(path.as_bytes()).ok()?;
+        let layers = self.record.layers.iter().map(|layer| &layer.tree);
+        self.workshop.store.file_of_image(layers, &self.merged, &path).ok()?
+    }
+
+    /// What dpkg's records inside say, against the lock.
+    pub fn packages(&self, lock: &Lock) -> Result<Aspect, WorkspaceError> {
+        let status = self.read("var/lib/dpkg/status").unwrap_or_default();
+        let listed = deb::parse_status(&String::from_utf8_lossy(&status));
+        let version = |package: &deb::Listed| {
+            if package.installed { package.version.clone() } else { format!("{}, not installed", package.version) }
+        };
+        let here: BTreeMap<_, _> = listed.iter().map(|package| (package.name.clone(), version(package))).collect();
+        let mut differences = Vec::new();
+        let pinned: BTreeMap<&str, &str> = lock
+            .packages
+            .iter()
+            .map(|pin| (pin.name.as_str(), pin.version.as_str()))
+            .chain(
+                lock.debian
+                    .iter()
+                    .flat_map(|debian| debian.packages())
+                    .map(|(name, pin)| (name.as_str(), pin.version.as_str())),
+            )
+            .collect();
+        for (name, version) in &pinned {
+            let found = here.get(*name).map_or(NOTHING, String::as_str);
+            if found != *version {
+                differences.push(Difference::new(*name, *version, found));
+            }
+        }
+        // A base from an archive, or a step, may bring packages of its own; the image's fingerprint holds those.
+        let extra = here
+            .iter()
+            .filter(|(name, _)| lock.archive.is_none() && lock.oci.is_none() && !pinned.contains_key(name.as_str()));
+        differences.extend(extra.map(|(name, version)| Difference::new(name.clone(), NOTHING, version.clone())));
+        Ok(Aspect::new("packages", count(here.len(), "package"), differences))
+    }
+}
