@@ -117,6 +117,8 @@ pub struct Stage {
     pub packages: BTreeMap<String, ArchivePackage>,
     /// SHA-256 of the packages of all stages beneath, in their order.
     pub beneath: Vec<Sha256Digest>,
+    /// What is not in it, whatever scripts make; of a directory, what is in it.
+    pub left_out: Vec<RootPath>,
 }
 
 /// One layer of a base that is an OCI image.
@@ -287,8 +289,10 @@ impl Plan {
                     beneath.push(layer.sha256);
                 }
             }
-            (Base::Debian(_), .., Some(pin)) => {
-                for (name, stage) in stages(pin) {
+            (Base::Debian(suite), .., Some(pin)) => {
+                let mut left_out: Vec<_> = suite.left_out.iter().map(|path| path.value.clone()).collect();
+                left_out.sort();
+                for (name, stage) in stages(pin, &left_out) {
                     add(name, Content::Stage(stage));
                 }
             }
@@ -338,7 +342,7 @@ impl Plan {
 }
 
 /// The stages of a base, with their names.
-fn stages(pin: &DebianPin) -> Vec<(String, Stage)> {
+fn stages(pin: &DebianPin, left_out: &[RootPath]) -> Vec<(String, Stage)> {
     let mut beneath = Vec::new();
     let mut stages = Vec::new();
     for (number, stage) in pin.stages.iter().enumerate() {
@@ -354,7 +358,10 @@ fn stages(pin: &DebianPin) -> Vec<(String, Stage)> {
             }
         };
         let digests: Vec<_> = stage.packages.values().map(|package| package.sha256).collect();
-        stages.push((name, Stage { number, packages: stage.packages.clone(), beneath: beneath.clone() }));
+        stages.push((
+            name,
+            Stage { number, packages: stage.packages.clone(), beneath: beneath.clone(), left_out: left_out.to_vec() },
+        ));
         beneath.extend(digests);
     }
     stages

@@ -49,6 +49,7 @@ impl Setup {
         let account = &spec.workspace.account.value;
         let mut env = step_env(spec, lock);
         env.remove("SOURCE_DATE_EPOCH");
+        env.retain(|name, _| spec.env.contains_key(name) || ONLY_IN_BUILDS.iter().all(|(only, _)| only != name));
         env.insert("HOME".to_owned(), account::home(account));
         env.insert("USER".to_owned(), account.clone());
         env.insert("LOGNAME".to_owned(), account.clone());
@@ -139,6 +140,11 @@ fn settings(spec: &Spec, lock: &Lock) -> String {
     spec.editor.as_ref().map_or_else(String::new, |editor| editors::settings_text(&editor.settings, language))
 }
 
+/// What makes programs come out the same each time, unless a spec says otherwise: TeX takes its time from
+/// `SOURCE_DATE_EPOCH` only when it is told to, and what is listed from a hash table comes in the same order.
+pub const ONLY_IN_BUILDS: [(&str, &str); 3] =
+    [("FORCE_SOURCE_DATE", "1"), ("PERL_HASH_SEED", "0"), ("PYTHONHASHSEED", "0")];
+
 /// The environment of a build step, which root carries out.
 pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
     let mut path: Vec<_> = lock.toolchains.iter().filter(|pin| !pin.also).flat_map(program_directories).collect();
@@ -152,7 +158,7 @@ pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
         ("SOURCE_DATE_EPOCH", lock.epoch.to_string()),
     ];
     env.extend(own.map(|(name, value)| (name.to_owned(), value)));
-    for (name, value) in [("LANG", "C.UTF-8"), ("TZ", "UTC")] {
+    for (name, value) in [("LANG", "C.UTF-8"), ("TZ", "UTC")].into_iter().chain(ONLY_IN_BUILDS) {
         env.entry(name.to_owned()).or_insert_with(|| value.to_owned());
     }
     env

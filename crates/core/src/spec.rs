@@ -177,6 +177,8 @@ pub struct Suite {
     pub packages: Vec<At<String>>,
     /// Whether what packages recommend is taken too.
     pub recommended: bool,
+    /// What packages' scripts make and the image does not have; of a directory, what is in it.
+    pub left_out: Vec<At<RootPath>>,
 }
 
 impl Suite {

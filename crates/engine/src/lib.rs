@@ -28,6 +28,7 @@
 pub mod build;
 mod choosing;
 pub mod contents;
+mod culprit;
 pub mod depots;
 pub mod editing;
 pub mod error;

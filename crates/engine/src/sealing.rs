@@ -28,6 +28,7 @@ use cavrith_store::owners::Ownership;
 use cavrith_store::records::ImageRecord;
 
 use crate::build::{self, Workshop};
+use crate::culprit::Packages;
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, Observer};
 use crate::member::Member;
@@ -243,8 +244,10 @@ fn layer_differences(
         let entry = |tree: &Tree| tree.get(path).is_some_and(|entry| entry.kind == Kind::Whiteout);
         entry(&here) || entry(&there)
     };
+    let packages = Packages::of(first, &ours.tree, &here);
     for change in changes(&here, &there).into_iter().filter(|change| marks || !is_mark(&change.path)) {
-        let mut difference = Difference::of_change(&change, Some(ours.name.clone()));
+        let origin = packages.origin(&change.path).map_or_else(String::new, |origin| format!(", {origin}"));
+        let mut difference = Difference::of_change(&change, Some(format!("{}{origin}", ours.name)));
         match &change.what {
             What::Missing => difference.here = "not there the second time".to_owned(),
             What::Extra => {

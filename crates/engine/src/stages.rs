@@ -8,6 +8,7 @@
 //! What configuring leaves differently each time is removed at the end; `configuring::TIDY` has the list, with reasons.
 
 mod configuring;
+mod tidying;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -170,7 +171,7 @@ impl Maker<'_> {
             let number = order[turn];
             let (name, pin) = pins[number];
             let mut checked = supply.package(self.project, name, pin)?;
-            let package = stage::lay(&mut checked, &writer, number, (name, &pin.version))?;
+            let package = stage::lay(&mut checked, &writer, number, (name, &pin.version), over.is_none())?;
             laid.lock().unwrap_or_else(PoisonError::into_inner).insert(number, package);
             Ok(())
         })?;
@@ -205,6 +206,7 @@ impl Maker<'_> {
         let configure = Configuring { maker: self, wanted, stage: &stage, writer: &writer, open };
         configure.prepare(&dir, &records, over.is_some())?;
         configure.run(&dir, layers)?;
+        tidying::keystore(&dir.join("root"), self.epoch)?;
         let nothing = Tree::with_root();
         capture(self.workshop, dir, (0, 0), self.epoch, over.unwrap_or(&nothing))
     }

@@ -37,6 +37,7 @@ pub mod ids;
 mod init;
 pub mod janitor;
 pub mod job;
+mod listing;
 mod looking;
 pub mod machine;
 mod measuring;

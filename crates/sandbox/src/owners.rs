@@ -1,4 +1,4 @@
-//! What build steps ask for in the way of owners and attributes of files; and recording owners where there is only one to
+//! What build steps ask for in the way of owners, attributes and lists of files; and recording owners where there is only one to
 //! give.
 //!
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
@@ -21,6 +21,7 @@ use std::os::unix::net::UnixStream;
 use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
 use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, XattrFlags};
 
+use crate::listing::Listings;
 use crate::looking::{ASKING_CALLS, Became, LOOKING_CALLS, Look};
 use crate::notify::{self, Answer, Next};
 use crate::wire;
@@ -98,6 +99,7 @@ impl Recorder {
 /// Installs the filter, and returns where its questions arrive.
 fn listen(records: bool) -> io::Result<OwnedFd> {
     let mut calls: Vec<_> = ATTRIBUTE_CALLS.iter().map(|(call, _)| call).collect();
+    calls.push(&libc::SYS_getdents64);
     if records {
         calls.extend(OWNER_CALLS.iter().chain(USER_CALLS).chain(LOOKING_CALLS).chain(ASKING_CALLS));
     }
@@ -118,7 +120,8 @@ fn help(theirs: UnixStream, others: File) -> io::Result<()> {
     let (theirs, others) = (&UnixStream::from(theirs), &File::from(others));
     let Some(((), mut fds)) = wire::receive::<()>(theirs)? else { return Ok(()) };
     let Some(listener) = fds.pop() else { return Ok(()) };
-    let mut helper = Helper { listener, others, known: HashMap::new(), became: Became::default() };
+    let (known, became, listings) = (HashMap::new(), Became::default(), Listings::default());
+    let mut helper = Helper { listener, others, known, became, listings };
     while helper.question()? {}
     Ok(())
 }
@@ -130,6 +133,7 @@ struct Helper<'a> {
     known: HashMap<(u64, u64), (u32, u32)>,
     /// Who processes have become.
     became: Became,
+    listings: Listings,
 }
 
 impl Helper<'_> {
@@ -145,6 +149,13 @@ impl Helper<'_> {
         let answer = if let Some((_, position)) = ATTRIBUTE_CALLS.iter().find(|(known, _)| *known == call) {
             notify::read_text(asked.pid, asked.data.args[*position])
                 .map_or_else(Answer::Failed, |name| attribute(&name))
+        } else if call == libc::SYS_getdents64 {
+            // What is no directory, or nowhere any more, the kernel knows to answer.
+            let still_asks = || notify::still_asks(&self.listener, &asked);
+            match self.listings.answer(&asked, still_asks) {
+                Err(error) if error.raw_os_error() != Some(libc::EINVAL) => Answer::Go,
+                answer => answer.map_or_else(Answer::Failed, Answer::Value),
+            }
         } else if OWNER_CALLS.contains(&call) {
             self.own(&asked).map_or_else(Answer::Failed, |()| Answer::Value(0))
         } else if LOOKING_CALLS.contains(&call) {

@@ -1,6 +1,6 @@
 //! Debian packages, deb(5): an ar archive of `debian-binary`, a control archive and a data archive.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read as _};
 
 use md5::Digest as _;
@@ -8,6 +8,7 @@ use md5::Digest as _;
 use cavrith_core::debian::{self, Field};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::Meta;
+use cavrith_store::StoreError;
 use cavrith_store::shared::Sink;
 use cavrith_store::writer::LayerWriter;
 
@@ -44,7 +45,7 @@ impl Control {
     }
 
     /// Paths that are configuration files.
-    fn conffiles(&self) -> Vec<String> {
+    pub(crate) fn conffiles(&self) -> Vec<String> {
         let list = self.files.get("conffiles").map_or(&[][..], Vec::as_slice);
         let lines = String::from_utf8_lossy(list).into_owned();
         lines.lines().map(str::trim).filter(|line| line.starts_with('/')).map(str::to_owned).collect()
@@ -104,20 +105,76 @@ pub struct Installed {
 /// When it is damaged or brings what it must not.
 pub fn unpack(checked: &mut Checked, writer: &mut LayerWriter) -> Result<Installed, SourceError> {
     let name = checked.name().to_owned();
-    let (control, paths) = lay(checked, writer)?;
+    let (control, paths) = lay(checked, writer, Conffiles::InPlace)?;
     let qualified = qualified_name(&control).map_err(|why| damaged(&name, bad(&why)))?;
     let read = |path: &RootPath| writer.read(path).ok();
-    let stanza = stanza(&control, "install ok installed", &read).map_err(|why| damaged(&name, bad(&why)))?;
+    let stanza = stanza(&control, "install ok installed", Some(&read)).map_err(|why| damaged(&name, bad(&why)))?;
     Ok(Installed { stanza, info: info(&control, &qualified, &paths) })
+}
+
+/// Where a package's configuration files are laid.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Conffiles {
+    /// In their places.
+    InPlace,
+    /// Beside them, under names that nobody reads, until the package is configured (dpkg(1): `.dpkg-new`).
+    Beside,
+}
+
+/// The end of a configuration file's name while its package is not configured.
+pub(crate) const NEW: &[u8] = b".dpkg-new";
+
+/// The name that a configuration file has while its package is not configured.
+pub(crate) fn beside(path: &RootPath) -> Option<RootPath> {
+    RootPath::from_plain(&[path.as_bytes(), NEW].concat()).ok()
+}
+
+/// Lays configuration files beside their places.
+struct Deferring<'a, S> {
+    sink: &'a mut S,
+    conffiles: BTreeSet<RootPath>,
+}
+
+impl<S: Sink> Deferring<'_, S> {
+    fn place(&self, path: &RootPath) -> RootPath {
+        let deferred = self.conffiles.contains(path).then(|| beside(path)).flatten();
+        deferred.unwrap_or_else(|| path.clone())
+    }
+}
+
+impl<S: Sink> Sink for Deferring<'_, S> {
+    fn directory(&mut self, path: &RootPath, meta: Meta) -> Result<(), StoreError> {
+        self.sink.directory(path, meta)
+    }
+
+    fn file(&mut self, path: &RootPath, meta: Meta, content: &mut dyn io::Read) -> Result<u64, StoreError> {
+        self.sink.file(&self.place(path), meta, content)
+    }
+
+    fn symlink(&mut self, path: &RootPath, meta: Meta, target: &[u8]) -> Result<(), StoreError> {
+        self.sink.symlink(path, meta, target)
+    }
+
+    fn hard_link(&mut self, path: &RootPath, existing: &RootPath) -> Result<(), StoreError> {
+        self.sink.hard_link(&self.place(path), &self.place(existing))
+    }
+
+    fn fifo(&mut self, path: &RootPath, meta: Meta) -> Result<(), StoreError> {
+        self.sink.fifo(path, meta)
+    }
 }
 
 /// Lays a package's files, and returns what it says of itself and the paths that it brought, as it writes them.
 ///
 /// # Errors
 /// When it is damaged or brings what it must not.
-pub(crate) fn lay(checked: &mut Checked, writer: &mut impl Sink) -> Result<(Control, Vec<RootPath>), SourceError> {
+pub(crate) fn lay(
+    checked: &mut Checked,
+    writer: &mut impl Sink,
+    conffiles: Conffiles,
+) -> Result<(Control, Vec<RootPath>), SourceError> {
     let name = checked.name().to_owned();
-    let mut control = None;
+    let mut control: Option<Control> = None;
     let mut paths = Vec::new();
     for_each_part(checked, |part, packed, content| {
         let stream = compression::unpack(content, packed).map_err(|error| damaged(&name, error))?;
@@ -125,7 +182,10 @@ pub(crate) fn lay(checked: &mut Checked, writer: &mut impl Sink) -> Result<(Cont
             Part::Control => control = Some(parse_control(&name, stream)?),
             Part::Data => {
                 let laying = Laying { strip: 0, place: RootPath::root(), rights: Rights::AsGiven };
-                paths = tarball::unpack(stream, &name, &laying, writer)?;
+                let deferred = control.iter().filter(|_| conffiles == Conffiles::Beside).flat_map(Control::conffiles);
+                let deferred = deferred.filter_map(|path| RootPath::from_absolute(&path).ok()).collect();
+                let mut sink = Deferring { sink: writer, conffiles: deferred };
+                paths = tarball::unpack(stream, &name, &laying, &mut sink)?;
             }
         }
         Ok(())
@@ -195,11 +255,12 @@ pub(crate) fn qualified_name(control: &Control) -> Result<String, String> {
     Ok(if control.field("Multi-Arch") == "same" { format!("{name}:{architecture}") } else { name })
 }
 
-/// A package's stanza in the status file, in a state.
+/// A package's stanza in the status file, in a state. `read` gives the bytes of its configuration files, whose digests
+/// are in it; without it they lie beside their places, and are new (dpkg's own word for it).
 pub(crate) fn stanza(
     control: &Control,
     status: &str,
-    read: &dyn Fn(&RootPath) -> Option<Vec<u8>>,
+    read: Option<&dyn Fn(&RootPath) -> Option<Vec<u8>>>,
 ) -> Result<String, String> {
     let mut stanza = String::new();
     for (field, value) in &control.fields {
@@ -212,6 +273,10 @@ pub(crate) fn stanza(
     if !conffiles.is_empty() {
         stanza.push_str("Conffiles:\n");
         for conffile in conffiles {
+            let Some(read) = read else {
+                stanza.push_str(&format!(" {conffile} newconffile\n"));
+                continue;
+            };
             let bytes = RootPath::from_absolute(&conffile).ok().and_then(|path| read(&path));
             let bytes =
                 bytes.ok_or_else(|| format!("it names {conffile} as a configuration file and does not bring it"))?;

@@ -25,6 +25,7 @@ pub mod bounds;
 pub mod checked;
 pub mod compression;
 pub mod deb;
+pub mod keystore;
 pub mod oci;
 pub mod registry;
 pub mod signature;

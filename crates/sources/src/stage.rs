@@ -14,7 +14,7 @@ use cavrith_store::shared::{Move, SharedWriter};
 
 use crate::SourceError;
 use crate::checked::Checked;
-use crate::deb::{self, Control, bad, damaged};
+use crate::deb::{self, Conffiles, Control, bad, damaged};
 
 /// Records of dpkg's, by their paths beneath `/var/lib/dpkg`.
 pub type Records = BTreeMap<String, Vec<u8>>;
@@ -28,6 +28,8 @@ pub struct Package {
     pub qualified: String,
     control: Control,
     paths: Vec<RootPath>,
+    /// Its configuration files that lie beside their places.
+    deferred: BTreeSet<RootPath>,
 }
 
 impl Package {
@@ -41,13 +43,21 @@ impl Package {
         self.control.field(name)
     }
 
+    /// The path that is meant by one that was laid: a configuration file lies beside its place.
+    fn meant(&self, laid: &RootPath) -> RootPath {
+        let place = laid.as_bytes().strip_suffix(deb::NEW).and_then(|bytes| RootPath::from_plain(bytes).ok());
+        place.filter(|place| self.deferred.contains(place)).unwrap_or_else(|| laid.clone())
+    }
+
     /// Whether it may take over files of another package.
     fn replaces(&self, name: &str, version: &str) -> bool {
         parse_relations(self.field("Replaces")).iter().flatten().any(|one| one.name == name && one.accepts(version))
     }
 }
 
-/// Lays one package, under its number, into the stage.
+/// Lays one package, under its number, into the stage. Those of the `first` one need each other before they are
+/// configured, as in any root that is begun with, so their configuration files lie in their places; those of later ones
+/// lie beside them until their package is configured, as dpkg has it, so that nobody else sees half a configuration.
 ///
 /// # Errors
 /// When it is damaged, brings what it must not, or is another package than `name` and `version`.
@@ -56,15 +66,21 @@ pub fn lay(
     writer: &SharedWriter,
     number: usize,
     (name, version): (&str, &str),
+    first: bool,
 ) -> Result<Package, SourceError> {
     let file = checked.name().to_owned();
-    let (control, paths) = deb::lay(checked, &mut writer.archive(number))?;
+    let conffiles = if first { Conffiles::InPlace } else { Conffiles::Beside };
+    let (control, paths) = deb::lay(checked, &mut writer.archive(number), conffiles)?;
     let qualified = deb::qualified_name(&control).map_err(|why| damaged(&file, bad(&why)))?;
     if (control.field("Package"), control.field("Version")) != (name, version) {
         let is = format!("{} {}", control.field("Package"), control.field("Version"));
         return Err(damaged(&file, bad(&format!("it says that it is {is}, and {name} {version} is expected"))));
     }
-    Ok(Package { name: name.to_owned(), qualified, control, paths })
+    let deferred: BTreeSet<_> = match conffiles {
+        Conffiles::InPlace => BTreeSet::new(),
+        Conffiles::Beside => control.conffiles().iter().filter_map(|path| RootPath::from_absolute(path).ok()).collect(),
+    };
+    Ok(Package { name: name.to_owned(), qualified, control, paths, deferred })
 }
 
 /// What lies beneath a stage: the tree, and the content of files in it.
@@ -191,12 +207,18 @@ impl Stage<'_> {
         let covers = |path: &RootPath| beneath.tree.get(path).is_some_and(|entry| !entry.kind.is_directory());
         let mut covering: BTreeMap<Vec<u8>, RootPath> = BTreeMap::new();
         for path in writer.paths() {
+            let of = writer.archive_of(&path).map(|number| &self.packages[number]);
+            let meant = of.map_or_else(|| path.clone(), |package| package.meant(&path));
             // A diversion holds for whoever comes, whether its own file is there or not.
-            let diverted = diversions.iter().find(|diversion| diversion.from == path);
-            let by = writer.archive_of(&path).map(|number| self.packages[number].name.as_str());
+            let diverted = diversions.iter().find(|diversion| diversion.from == meant);
+            let by = of.map(|package| package.name.as_str());
             match diverted.filter(|diversion| by != Some(diversion.by.as_str())) {
-                Some(diversion) => moves.push(writer.moving(&path, &diversion.to)),
-                None if covers(&path) => drop(covering.insert(path.as_bytes().to_vec(), path)),
+                Some(diversion) if meant == path => moves.push(writer.moving(&path, &diversion.to)),
+                // dpkg looks for it beside where it is diverted to.
+                Some(diversion) => {
+                    moves.extend(deb::beside(&diversion.to).map(|to| writer.moving(&path, &to)));
+                }
+                None if covers(&meant) => drop(covering.insert(meant.as_bytes().to_vec(), path)),
                 None => {}
             }
         }
@@ -247,7 +269,8 @@ impl Stage<'_> {
         let mut file_triggers = before("triggers/File").unwrap_or_default();
         let mut interests: BTreeMap<String, String> = BTreeMap::new();
         for package in self.packages {
-            let stanza = deb::stanza(&package.control, "install ok unpacked", read);
+            let in_place = package.deferred.is_empty().then_some(read);
+            let stanza = deb::stanza(&package.control, "install ok unpacked", in_place);
             let stanza = stanza.map_err(|why| damaged(&package.name, bad(&why)))?;
             if !status.is_empty() && !status.ends_with("\n\n") {
                 status.push('\n');

@@ -1,5 +1,6 @@
 //! Why a command failed.
 
+use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_sandbox::SandboxError;
 use cavrith_workspace::WorkspaceError;
@@ -28,7 +29,18 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 for line in verdict::differences(differences, &screen.err) {
                     screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
                 }
-                screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");
+                let of_package = |difference: &&Difference| {
+                    difference
+                        .from
+                        .as_ref()
+                        .is_some_and(|from| from.contains(", the package ") || from.contains(", a script of "))
+                };
+                if differences.iter().any(|difference| of_package(&difference)) {
+                    screen.insist("    what a package's script makes anew each time can be left out: name it in [base] left-out, and make it with a step of the first start");
+                }
+                if differences.iter().any(|difference| !of_package(&difference)) {
+                    screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");
+                }
             }
             EngineError::Step { last_lines, .. } | EngineError::Configure { last_lines, .. } => {
                 bad(error);

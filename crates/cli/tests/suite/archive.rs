@@ -120,11 +120,20 @@ const DPKG: &str = r#"#!/bin/sh
 admin=/var/lib/dpkg
 left() { awk '/^Package:/ { name = $2 } /^Status: install ok unpacked/ { print name }' $admin/status; }
 configure() {
+    if [ -e $admin/info/$1.conffiles ]; then
+        for file in $(cat $admin/info/$1.conffiles); do
+            if [ -e $file.dpkg-new ]; then
+                if [ -e $file ]; then mv $file.dpkg-new $file.dpkg-dist; else mv $file.dpkg-new $file; fi
+                sed -i "s|^ $file newconffile| $file $(md5sum < $file | cut -c1-32)|" $admin/status
+            fi
+        done
+    fi
     if [ -x $admin/info/$1.postinst ]; then DPKG_MAINTSCRIPT_PACKAGE=$1 $admin/info/$1.postinst configure || exit 1; fi
     awk -v want=$1 '/^Package:/ { name = $2 } { if (name == want && $0 == "Status: install ok unpacked") print "Status: install ok installed"; else print }' $admin/status > $admin/status-new
     mv $admin/status-new $admin/status
     echo "$(date +%s) configured $1" >> /var/log/dpkg.log
 }
+while [ "${1#--force-conf}" != "$1" ]; do shift; done
 case "$1" in
     --audit) left ;;
     --configure)

@@ -43,6 +43,7 @@ pub(super) fn encode_content(encoder: &mut Encoder, content: &Content) {
             for package in stage.packages.values() {
                 encoder.fixed(package.sha256.as_bytes());
             }
+            encoder.list(stage.left_out.iter().map(RootPath::as_bytes));
         }
         Content::OciLayer(image) => {
             encoder.u8(10).count(image.beneath.len());

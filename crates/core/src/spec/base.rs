@@ -9,7 +9,7 @@ use crate::mistake::{Code, Mistake};
 /// Keys that name an origin.
 const ORIGINS: [&str; 4] = ["debian", "oci", "archive", "depot"];
 /// Keys that mean something for one origin only.
-const ONLY_DEBIAN: [&str; 4] = ["extra", "components", "architecture", "recommended"];
+const ONLY_DEBIAN: [&str; 5] = ["extra", "components", "architecture", "recommended", "left-out"];
 /// Suites that have no suites beside them.
 const ALONE: [&str; 3] = ["sid", "unstable", "experimental"];
 
@@ -109,7 +109,9 @@ fn debian(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Suite> {
     let packages = list(reader, "packages", &[]);
     packages.iter().for_each(|package| package_wish(reader, package));
     let recommended = reader.flag(table, "recommended");
-    Some(Suite { name: name?, extra, components, architecture, packages, recommended })
+    let left_out = list(reader, "left-out", &[]);
+    let left_out = left_out.into_iter().filter_map(|path| rules::inside_path(reader, "left-out", path)).collect();
+    Some(Suite { name: name?, extra, components, architecture, packages, recommended, left_out })
 }
 
 /// A package's name, and perhaps which versions of it.

@@ -132,6 +132,8 @@ pub const KEYS: &[Key] = &[
     key("base.components", Texts, Optional, "with debian: components of the suites").default("main"),
     key("base.architecture", Text, Optional, "with debian: the architecture of the packages").default("amd64"),
     key("base.recommended", Flag, Optional, "with debian: true takes what packages recommend, too").default("false"),
+    key("base.left-out", Texts, Optional, "with debian: what packages' scripts make at random, by absolute paths: it is not in the image; of a directory, what is in it")
+        .example("[base]\ndebian   = \"bookworm\"\npackages = [\"slapd\"]\nleft-out = [\"/var/lib/ldap\"]\n\n[[steps]]\nname    = \"begin the directory\"\nat      = \"first-start\"\naccount = \"root\"\nrun     = \"dpkg-reconfigure -f noninteractive slapd\""),
     key("base.depot", Text, Optional, "origin: packages of this depot"),
     key("base.packages", Texts, Optional, "with depot or debian: the names of the packages; with debian each may name versions, in brackets"),
     key("base.archive", Table, Optional, "origin: one archive of a whole root, by path or url")
@@ -255,8 +257,8 @@ pub const KEYS: &[Key] = &[
     key("services.*.after", Texts, Optional, "services that have to be ready first, and steps that have to be done")
         .default("all steps that do not wait for it"),
     key("services.*.ready", Table, Optional, "how to tell that it is ready: port, file or command").whole(),
-    key("services.*.ready.port", Number, Optional, "when something takes connections on this port inside"),
-    key("services.*.ready.file", Text, Optional, "when this path is there inside"),
+    key("services.*.ready.port", Number, Optional, "when the service itself, or something that it started, takes connections on this port inside"),
+    key("services.*.ready.file", Text, Optional, "when this path is there inside, and was written since the service was begun"),
     key("services.*.ready.command", TextOrTexts, Optional, "when this command succeeds, run as the service's account"),
     key("services.*.ready.every", Text, Optional, "how long to wait between looking: a number and ms or s").default("200 ms"),
     key("services.*.ready.limit", Text, Optional, "how long it may take: a number and s, min or h").default("60 s"),
@@ -365,7 +367,18 @@ mod tests {
         let names: Vec<_> = children("base").map(|(name, _)| name).collect();
         assert_eq!(
             names,
-            ["debian", "extra", "components", "architecture", "recommended", "depot", "packages", "archive", "oci"]
+            [
+                "debian",
+                "extra",
+                "components",
+                "architecture",
+                "recommended",
+                "left-out",
+                "depot",
+                "packages",
+                "archive",
+                "oci"
+            ]
         );
         assert!(children("").any(|(name, _)| name == "workspace"));
         assert!(children("folders[]").any(|(name, _)| name == "outside"));

@@ -1,6 +1,6 @@
 //! Configuring a laid stage: dpkg's records, the packages' first scripts, the root's own dpkg, and tidying up after it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
@@ -8,6 +8,7 @@ use std::time::Duration;
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::plan::STEP_LIMIT;
+use cavrith_core::setup;
 use cavrith_core::tree::Meta;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
@@ -29,6 +30,7 @@ const ADMIN: &str = "var/lib/dpkg";
 /// is to be started (Debian's invoke-rc.d policy).
 const BEGIN: &str = "umask 022
 mkdir -p /run/cavrith
+: > /run/cavrith/begun
 printf '#!/bin/sh\\nexit 0\\n' > /run/cavrith/ischroot
 printf '#!/bin/sh\\nexit 101\\n' > /usr/sbin/policy-rc.d
 chmod 755 /run/cavrith/ischroot /usr/sbin/policy-rc.d
@@ -38,7 +40,9 @@ chmod 755 /run/cavrith/ischroot /usr/sbin/policy-rc.d
 ///
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
 /// change, and locks, tell of the order of work. Keys and identities that a package makes at random belong to one
-/// machine: whoever needs them makes them at the first start.
+/// machine: whoever needs them makes them at the first start. TeX writes the day into some formats, and LuaTeX an order that
+/// depends on the time; both make them when they are first used. The index of manuals is put together in the order in which
+/// the disk lists them, so it is put together again in the order of their names.
 const TIDY: &str = "
 left=$(/usr/bin/dpkg --audit)
 if [ -n \"$left\" ]; then printf '%s\\n' \"$left\"; exit 1; fi
@@ -54,6 +58,19 @@ rm -f /var/cache/debconf/config.dat-old /var/cache/debconf/passwords.dat-old /va
 rm -f /var/cache/apt/pkgcache.bin /var/cache/apt/srcpkgcache.bin
 rm -f /var/lib/systemd/catalog/database /var/lib/dbus/machine-id
 rm -f /etc/ssh/ssh_host_*_key /etc/ssh/ssh_host_*_key.pub
+if [ -d /var/lib/texmf/web2c ]; then
+    find /var/lib/texmf/web2c -name '*.log' -delete
+    rm -f /var/lib/texmf/web2c/tex/tex.fmt /var/lib/texmf/web2c/lua*/*.fmt
+fi
+if [ -x /usr/bin/install-info ] && [ /usr/share/info/dir -nt /run/cavrith/begun ]; then
+    rm -f /usr/share/info/dir /usr/share/info/dir.old
+    find /usr/share/info -type f | LC_ALL=C sort | while read -r file; do
+        case \"$file\" in
+            *-[0-9] | *-[0-9].gz | *-[1-9][0-9] | *-[1-9][0-9].gz | *.png) ;;
+            *) /usr/bin/install-info \"$file\" /usr/share/info/dir || true ;;
+        esac
+    done
+fi
 if [ -s /etc/machine-id ]; then : > /etc/machine-id; fi
 if [ -e /etc/ssl/certs/ssl-cert-snakeoil.pem ]; then
     for link in /etc/ssl/certs/*; do
@@ -62,6 +79,15 @@ if [ -e /etc/ssl/certs/ssl-cert-snakeoil.pem ]; then
     rm -f /etc/ssl/certs/ssl-cert-snakeoil.pem /etc/ssl/private/ssl-cert-snakeoil.key
 fi
 ";
+
+/// Databases that packages make when they are configured, with identities and times of their own. A workspace makes its
+/// own, by a step of its first start.
+const STATE: [(&str, &[&str]); 4] = [
+    ("mariadb-server", &["/var/lib/mysql"]),
+    ("mysql-server", &["/var/lib/mysql"]),
+    ("slapd", &["/var/lib/ldap", "/etc/ldap/slapd.d"]),
+    ("samba-common-bin", &["/var/lib/samba/private"]),
+];
 
 /// One stage that is being configured.
 pub(super) struct Configuring<'a> {
@@ -123,8 +149,26 @@ impl Configuring<'_> {
         session.notes().iter().for_each(|text| maker.tell(Event::Note { text: text.clone() }));
         self.carry_out(&session, "could not begin", &format!("{BEGIN}{}", self.first_scripts()))?;
         let moves = if self.open { self.diverted(&session)? } else { Vec::new() };
-        let ending = format!("{}/usr/bin/dpkg --configure -a\n{TIDY}rm -rf /{ASIDE}\n", shell_moves(&moves));
+        let left_out = self.left_out();
+        let ending = format!(
+            "{}/usr/bin/dpkg --force-confdef --force-confold --configure -a\n{TIDY}{left_out}rm -rf /{ASIDE}\n",
+            shell_moves(&moves)
+        );
         self.carry_out(&session, "failed", &ending)
+    }
+
+    /// Takes away what is new each time: what the spec says, and what is known of packages that are there.
+    fn left_out(&self) -> String {
+        let named = self.wanted.stage.left_out.iter().cloned();
+        let known = STATE.iter().filter(|(package, _)| self.stage.packages.iter().any(|one| one.name == *package));
+        let known = known.flat_map(|(_, paths)| *paths).filter_map(|path| RootPath::from_absolute(path).ok());
+        let line = |path: RootPath| {
+            let path = quoted(&path);
+            format!(
+                "if [ -d {path} ] && [ ! -L {path} ]; then find {path} -mindepth 1 -delete; else rm -f {path}; fi\n"
+            )
+        };
+        named.chain(known).map(line).collect()
     }
 
     /// What the packages' first scripts have diverted decides about the paths that are still open.
@@ -176,9 +220,10 @@ impl Configuring<'_> {
             ("DEBCONF_NONINTERACTIVE_SEEN", "true".to_owned()),
             ("SOURCE_DATE_EPOCH", self.maker.epoch.to_string()),
         ];
+        let steady = setup::ONLY_IN_BUILDS.map(|(name, value)| (name, value.to_owned()));
         CommandJob {
             argv: vec!["/bin/sh".to_owned(), "-ec".to_owned(), script.to_owned()],
-            env: own.into_iter().map(|(name, value)| (name.to_owned(), value)).collect(),
+            env: own.into_iter().chain(steady).map(|(name, value)| (name.to_owned(), value)).collect(),
             directory: "/".to_owned(),
             user: 0,
             group: 0,
@@ -187,12 +232,9 @@ impl Configuring<'_> {
     }
 
     fn carry_out(&self, session: &Session, what: &str, script: &str) -> Result<(), EngineError> {
-        let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
+        let (mut lines, mut told) = (Lines::default(), Told::default());
         let mut on_line = |line: &str| {
-            if last_lines.len() == LAST_LINES {
-                last_lines.remove(0);
-            }
-            last_lines.push(line.to_owned());
+            told.take(line);
             self.maker.tell(Event::Output { layer: self.wanted.name.to_owned(), line: line.to_owned() });
         };
         let limit = Duration::from_secs(STEP_LIMIT);
@@ -201,8 +243,60 @@ impl Configuring<'_> {
         let stage = self.wanted.name.to_owned();
         match ending {
             Some(Ending::Code(0)) => Ok(()),
-            Some(ending) => Err(EngineError::Configure { stage, why: format!("{what} with {ending}"), last_lines }),
+            Some(ending) => {
+                let (package, last_lines) = told.cause();
+                let at = package.map_or_else(String::new, |package| format!(" at the package {package}"));
+                Err(EngineError::Configure { stage, why: format!("{what}{at} with {ending}"), last_lines })
+            }
             None => Err(EngineError::TooLong { what: stage, limit: crate::steps::shown_seconds(STEP_LIMIT) }),
+        }
+    }
+}
+
+/// A path for a shell.
+fn quoted(path: &RootPath) -> String {
+    format!("'/{}'", String::from_utf8_lossy(path.as_bytes()).replace('\'', "'\\''"))
+}
+
+/// What configuring wrote, as far as it may tell why it failed.
+#[derive(Default)]
+struct Told {
+    last: VecDeque<String>,
+    /// Since a package's turn began.
+    turn: VecDeque<String>,
+    /// The first package that failed by itself, and what was written in its turn. Those that need it fail after it, so
+    /// the last lines are about them.
+    first: Option<(String, Vec<String>)>,
+    failing: Option<String>,
+}
+
+impl Told {
+    fn take(&mut self, line: &str) {
+        // dpkg's own words, in the C locale.
+        if line.starts_with("Setting up ") || line.starts_with("Processing triggers for ") {
+            self.turn.clear();
+        }
+        for lines in [&mut self.last, &mut self.turn] {
+            if lines.len() == LAST_LINES {
+                lines.pop_front();
+            }
+            lines.push_back(line.to_owned());
+        }
+        if let Some(package) = self.failing.take()
+            && !line.contains("dependency problems")
+            && self.first.is_none()
+        {
+            self.first = Some((package, self.turn.iter().cloned().collect()));
+        }
+        let failing = line.strip_prefix("dpkg: error processing package ");
+        self.failing = failing.and_then(|rest| rest.split_whitespace().next()).map(str::to_owned);
+    }
+
+    /// The package that failed first, if that is known, and the lines that tell why.
+    fn cause(self) -> (Option<String>, Vec<String>) {
+        match self.first {
+            Some((package, lines)) => (Some(package), lines),
+            None => (None, self.last.into()),
         }
     }
 }
@@ -210,10 +304,29 @@ impl Configuring<'_> {
 /// Moves for a shell inside. Paths may have any byte but the one that ends them; quotes are the only one that a quoted
 /// text cannot have.
 fn shell_moves(moves: &[Move]) -> String {
-    let quoted = |path: &RootPath| format!("'/{}'", String::from_utf8_lossy(path.as_bytes()).replace('\'', "'\\''"));
     let line = |one: &Move| match &one.to {
         Some(to) => format!("mv -f {} {}\n", quoted(&one.from), quoted(to)),
         None => format!("rm -f {}\n", quoted(&one.from)),
     };
     moves.iter().map(line).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_package_that_failed_first_is_told_and_not_those_that_need_it() {
+        let mut told = Told::default();
+        let before = (0..40).map(|number| format!("Setting up quiet{number} (1) ..."));
+        let failing = "Setting up squall (1) ...\nthe mast is down\ndpkg: error processing package squall (--configure):\n installed squall package post-installation script subprocess returned error exit status 3\ndpkg: dependency problems prevent configuration of harbour:\n harbour depends on squall.\n\ndpkg: error processing package harbour (--configure):\n dependency problems - leaving unconfigured\nErrors were encountered while processing:\n squall\n harbour";
+        before.for_each(|line| told.take(&line));
+        failing.lines().for_each(|line| told.take(line));
+        let (package, lines) = told.cause();
+        assert_eq!(package.as_deref(), Some("squall"));
+        assert_eq!((lines.len(), lines[1].as_str()), (4, "the mast is down"));
+        let mut other = Told::default();
+        other.take("sh: no such thing");
+        assert_eq!(other.cause(), (None, vec!["sh: no such thing".to_owned()]));
+    }
 }

@@ -1,0 +1,61 @@
+//! Which package a file of a base is from, or the script of which one made it.
+
+use std::collections::BTreeMap;
+
+use cavrith_core::digest::TreeDigest;
+use cavrith_core::path::RootPath;
+use cavrith_core::tree::Tree;
+use cavrith_store::{Store, reading};
+
+/// dpkg's records of packages.
+const RECORDS: &str = "var/lib/dpkg/info";
+/// Scripts that make files.
+const SCRIPTS: [&str; 3] = [".postinst", ".preinst", ".config"];
+
+/// The packages of a layer, as dpkg's records in it have them.
+pub(crate) struct Packages {
+    /// Which package brings which path, as packages write it.
+    brings: BTreeMap<Vec<u8>, String>,
+    /// Scripts, with the packages that they are of.
+    scripts: Vec<(String, String)>,
+}
+
+impl Packages {
+    /// Reads the records that a layer brings; of a layer without packages, none.
+    pub fn of(store: &Store, layer: &TreeDigest, tree: &Tree) -> Self {
+        let (mut brings, mut scripts) = (BTreeMap::new(), Vec::new());
+        let Ok(records) = RootPath::from_archive(RECORDS.as_bytes()) else { return Self { brings, scripts } };
+        let root = store.layer_root(layer);
+        for (path, _) in tree.under(&records) {
+            let name = String::from_utf8_lossy(path.name().unwrap_or_default()).into_owned();
+            let package = |ending: &str| {
+                let whole = name.strip_suffix(ending)?;
+                Some(whole.split(':').next().unwrap_or(whole).to_owned())
+            };
+            let read = || reading::bytes(&root.join(path.as_relative())).unwrap_or_default();
+            if let Some(package) = package(".list") {
+                let list = read();
+                let lines = list.split(|byte| *byte == b'\n').filter_map(|line| line.strip_prefix(b"/"));
+                brings.extend(lines.map(|line| (line.to_vec(), package.clone())));
+            } else if let Some(package) = SCRIPTS.into_iter().find_map(package) {
+                scripts.push((package, String::from_utf8_lossy(&read()).into_owned()));
+            }
+        }
+        Self { brings, scripts }
+    }
+
+    /// Where a path is from, in words: the package that brings it, or the one whose script names it, or the nearest
+    /// directory above it.
+    pub fn origin(&self, path: &RootPath) -> Option<String> {
+        let merged = path.as_bytes().strip_prefix(b"usr/").unwrap_or(path.as_bytes());
+        if let Some(package) = self.brings.get(path.as_bytes()).or_else(|| self.brings.get(merged)) {
+            return Some(format!("the package {package}"));
+        }
+        let above = path.ancestors().into_iter().rev().filter(|above| above.depth() >= 2);
+        let mut named = std::iter::once(path.clone()).chain(above).map(|path| path.to_string());
+        named.find_map(|name| {
+            let (package, _) = self.scripts.iter().find(|(_, script)| script.contains(&name))?;
+            Some(format!("a script of the package {package}"))
+        })
+    }
+}
