@@ -9,7 +9,7 @@ use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 
 pub use living::{
     Apply, Copy, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run, Start,
-    Which, WhichReport,
+    Stop, Which, WhichReport,
 };
 
 /// Describe a development workspace once, build it the same everywhere, prove it.
@@ -107,7 +107,7 @@ pub enum Command {
     /// Start the workspace in the background: steps, services, ports
     Start(Start),
     /// End the workspace in order
-    Stop(Which),
+    Stop(Stop),
     /// End the workspace, and start it again
     Restart(Start),
     /// Halt everything in the workspace as it is

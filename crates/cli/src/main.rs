@@ -8,7 +8,7 @@
 //! |---|---|
 //! | 0 | done, and the same |
 //! | 1 | a check found something: mistakes, differences |
-//! | 2 | wrong use |
+//! | 2 | wrong use, or a workspace that is not in a state for it |
 //! | 3 | this machine lacks something |
 //! | 4 | a source could not be reached, or did not match its digest |
 //! | 5 | a step failed |
@@ -42,8 +42,14 @@ fn main() -> ExitCode {
         Ok(args) => args,
         Err(error) => {
             // Help and version are no mistakes; clap knows where each belongs. A closed pipe is no mistake either.
-            let _ = error.print();
-            return ExitCode::from(if error.use_stderr() { 2 } else { 0 });
+            let lost = error.print().is_err_and(|error| error.kind() != std::io::ErrorKind::BrokenPipe);
+            return ExitCode::from(if error.use_stderr() {
+                2
+            } else if lost {
+                3
+            } else {
+                0
+            });
         }
     };
     let screen = Screen::new(&args.general);
@@ -91,7 +97,7 @@ fn main() -> ExitCode {
     };
     match outcome {
         // What was asked for has not arrived.
-        Ok(0) if screen.lost_output() => ExitCode::from(3),
+        Ok(0 | 1) if screen.lost_output() => ExitCode::from(3),
         Ok(code) => ExitCode::from(code),
         Err(failure) => {
             if consent::asked(&screen, &failure) {

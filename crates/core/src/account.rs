@@ -43,6 +43,8 @@ pub struct Account {
     pub group: u32,
     /// Home directory.
     pub home: String,
+    /// Login shell; empty when the file names none.
+    pub shell: String,
 }
 
 /// The lines of a passwd file (passwd(5)), cut at their colons.
@@ -60,7 +62,8 @@ fn number(text: &str) -> Option<u32> {
 /// The account of this name in a passwd file.
 pub fn find(passwd: &[u8], name: &str) -> Option<Account> {
     let fields = passwd_lines(passwd).find(|fields| fields[0] == name)?;
-    Some(Account { user: number(&fields[2])?, group: number(&fields[3])?, home: fields[5].clone() })
+    let shell = fields.get(6).cloned().unwrap_or_default();
+    Some(Account { user: number(&fields[2])?, group: number(&fields[3])?, home: fields[5].clone(), shell })
 }
 
 /// The groups of an account: its own, and those of a group file (group(5)) that list it.
@@ -78,6 +81,12 @@ pub fn groups(group: &[u8], name: &str, own: u32) -> Vec<u32> {
         }
     }
     groups
+}
+
+/// The number of the group of this name in a group file.
+pub fn group_number(group: &[u8], name: &str) -> Option<u32> {
+    let fields = lines(group).find(|fields| fields[0] == name.as_bytes())?;
+    number(std::str::from_utf8(fields.get(2)?).ok()?)
 }
 
 /// The names of all accounts in a passwd file.
@@ -100,11 +109,15 @@ pub type MadeFiles = BTreeMap<RootPath, Made>;
 /// Why the account cannot be made in a base.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AccountError {
-    /// The base has somebody of that name.
-    #[error("the base already has an account {0}; choose another name for workspace.account")]
+    /// The base has somebody of that name, with another number.
+    #[error(
+        "the base already has an account {0} with another number than {ACCOUNT_ID}; choose another name for workspace.account"
+    )]
     NameTaken(String),
     /// The base has somebody with that number.
-    #[error("the base already has the {what} number {ACCOUNT_ID} ({name}), which the account of a workspace has")]
+    #[error(
+        "the base already has the {what} number {ACCOUNT_ID}, {name}; write workspace.account = \"{name}\" to work as that one"
+    )]
     NumberTaken {
         /// User or group.
         what: &'static str,
@@ -162,15 +175,23 @@ pub fn layer(
         make_directory(&mut made, base, place, own.clone())?;
     }
     let (passwd, group) = (accounts.passwd.as_deref(), accounts.group.as_deref());
-    check_free(account, "user", passwd)?;
-    check_free(account, "group", group)?;
     let shell = shell(base);
     let user = format!("{account}:x:{ACCOUNT_ID}:{ACCOUNT_ID}:{account}:{}:{shell}\n", home(account));
     let root = format!("root:x:0:0:root:/root:{shell}\n");
     let own_group = format!("{account}:x:{ACCOUNT_ID}:\n");
-    put(&mut made, base, ACCOUNT_FILES[0], appended(passwd, root.as_bytes(), user.as_bytes()));
-    put(&mut made, base, ACCOUNT_FILES[1], appended(group, b"root:x:0:\n", own_group.as_bytes()));
-    if let Some(shadow) = accounts.shadow.as_deref() {
+    let passwd = if is_there(account, "user", passwd)? {
+        // The account is one of the base's; where it works and lives is as in every workspace.
+        replaced(passwd.unwrap_or_default(), account, user.as_bytes())
+    } else {
+        is_there(account, "group", group)?;
+        appended(passwd, root.as_bytes(), user.as_bytes())
+    };
+    put(&mut made, base, ACCOUNT_FILES[0], passwd);
+    if !has_number(group) {
+        put(&mut made, base, ACCOUNT_FILES[1], appended(group, b"root:x:0:\n", own_group.as_bytes()));
+    }
+    let names = |file: &[u8]| lines(file).any(|fields| fields[0] == account.as_bytes());
+    if let Some(shadow) = accounts.shadow.as_deref().filter(|shadow| !names(shadow)) {
         // No password, and none that could be guessed: the account is entered through Cavrith only.
         put(
             &mut made,
@@ -233,18 +254,44 @@ fn put(made: &mut MadeFiles, base: &Tree, path: &str, bytes: Vec<u8>) {
     made.insert(path, Made::File(meta, bytes));
 }
 
-fn check_free(account: &str, what: &'static str, file: Option<&[u8]>) -> Result<(), AccountError> {
-    for line in file.unwrap_or_default().split(|byte| *byte == b'\n') {
-        let mut fields = line.split(|byte| *byte == b':');
-        let name = fields.next().unwrap_or_default();
-        if name == account.as_bytes() {
-            return Err(AccountError::NameTaken(account.to_owned()));
-        }
-        if fields.nth(1) == Some(ACCOUNT_ID.to_string().as_bytes()) {
-            return Err(AccountError::NumberTaken { what, name: crate::path::shown(name) });
+/// The lines of a passwd, group or shadow file, cut at their colons.
+fn lines(file: &[u8]) -> impl Iterator<Item = Vec<&[u8]>> {
+    file.split(|byte| *byte == b'\n').map(|line| line.split(|byte| *byte == b':').collect())
+}
+
+fn is_own_number(fields: &[&[u8]]) -> bool {
+    fields.get(2).is_some_and(|number| *number == ACCOUNT_ID.to_string().as_bytes())
+}
+
+/// Whether a file has somebody with the account's number.
+fn has_number(file: Option<&[u8]>) -> bool {
+    lines(file.unwrap_or_default()).any(|fields| is_own_number(&fields))
+}
+
+/// Whether the base has the account: under its name and with its number.
+///
+/// # Errors
+/// When the base has only one of the two.
+fn is_there(account: &str, what: &'static str, file: Option<&[u8]>) -> Result<bool, AccountError> {
+    for fields in lines(file.unwrap_or_default()) {
+        match (fields[0] == account.as_bytes(), is_own_number(&fields)) {
+            (true, true) => return Ok(true),
+            (true, false) => return Err(AccountError::NameTaken(account.to_owned())),
+            (false, true) => return Err(AccountError::NumberTaken { what, name: crate::path::shown(fields[0]) }),
+            (false, false) => {}
         }
     }
-    Ok(())
+    Ok(false)
+}
+
+/// A file with another line for an account.
+fn replaced(file: &[u8], account: &str, line: &[u8]) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    for old in file.split_inclusive(|byte| *byte == b'\n') {
+        let is_own = old.split(|byte| *byte == b':').next() == Some(account.as_bytes());
+        bytes.extend(if is_own { line } else { old });
+    }
+    bytes
 }
 
 fn appended(file: Option<&[u8]>, first: &[u8], line: &[u8]) -> Vec<u8> {
@@ -302,6 +349,24 @@ mod tests {
             make("pilot:x:1000:7::/:/bin/sh\n"),
             AccountError::NumberTaken { what: "user", name: "pilot".to_owned() }
         );
+    }
+
+    #[test]
+    fn the_account_may_be_one_of_the_base_s() {
+        let accounts = BaseAccounts {
+            passwd: Some(
+                b"root:x:0:0::/root:/bin/sh\npilot:x:1000:1000::/srv/pilot:/bin/false\nmail:x:8:8:::\n".to_vec(),
+            ),
+            group: Some(b"root:x:0:\ncrewmen:x:1000:\n".to_vec()),
+            shadow: Some(b"pilot:$6$x:1:::::\n".to_vec()),
+        };
+        let made = layer("pilot", &Tree::with_root(), &accounts, &[]).unwrap();
+        assert_eq!(
+            text(&made, "etc/passwd"),
+            "root:x:0:0::/root:/bin/sh\npilot:x:1000:1000:pilot:/home/pilot:/bin/sh\nmail:x:8:8:::\n"
+        );
+        // Its group has its number under another name, and its password is its own.
+        assert!(!made.contains_key(&plain("etc/group")) && !made.contains_key(&plain("etc/shadow")));
     }
 
     #[test]

@@ -47,3 +47,4 @@ pub mod tracked;
 pub mod tree;
 pub mod verdict;
 pub mod version;
+pub mod volatile;

@@ -147,7 +147,8 @@ pub const ONLY_IN_BUILDS: [(&str, &str); 3] =
 
 /// The environment of a build step, which root carries out.
 pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
-    let mut path: Vec<_> = lock.toolchains.iter().filter(|pin| !pin.also).flat_map(program_directories).collect();
+    let mut path: Vec<_> = spec.workspace.path.iter().map(|directory| directory.value.to_string()).collect();
+    path.extend(lock.toolchains.iter().filter(|pin| !pin.also).flat_map(program_directories));
     path.push(SYSTEM_PATH.to_owned());
     let mut env: BTreeMap<_, _> = spec.env.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect();
     let own = [

@@ -94,6 +94,8 @@ pub struct Workspace {
     pub project: At<RootPath>,
     /// Whether it reaches other machines.
     pub network: Network,
+    /// Directories in which programs are looked for before all others.
+    pub path: Vec<At<RootPath>>,
 }
 
 /// Where a file or depot lies.

@@ -308,7 +308,7 @@ impl Builder<'_> {
             merged.overlay(&made.tree);
             outcomes.push(made.outcome);
         }
-        let shell = account::shell(&base_tree);
+        let shell = self.shell(&outcomes, &merged)?.unwrap_or_else(|| account::shell(&base_tree).to_owned());
         let layers =
             outcomes.iter().map(|outcome| SealedLayer { name: outcome.layer.clone(), tree: outcome.tree }).collect();
         let mut record = ImageRecord {
@@ -316,7 +316,7 @@ impl Builder<'_> {
             image: merged.image_fingerprint(),
             tree: merged.digest(),
             layers,
-            shell: shell.to_owned(),
+            shell,
             probes: Vec::new(),
             entries: merged.entries.len() as u64,
             bytes: merged.content_bytes(),
@@ -324,6 +324,19 @@ impl Builder<'_> {
         record.probes = steps::probe(self.workshop, &self.project.spec, lock, &record)?;
         self.workshop.store.remember_image(&self.plan.image_key, &record)?;
         Ok(Built { record, layers: outcomes })
+    }
+
+    /// The login shell that the image names for the account, which a step may have set.
+    fn shell(&self, layers: &[LayerOutcome], merged: &Tree) -> Result<Option<String>, EngineError> {
+        let layers: Vec<_> = layers.iter().map(|layer| layer.tree).collect();
+        let file = |path: &str| RootPath::from_archive(path.trim_start_matches('/').as_bytes()).ok();
+        let Some(passwd) = file(ACCOUNT_FILES[0]) else { return Ok(None) };
+        let passwd = self.workshop.store.file_of_image(layers.iter(), merged, &passwd)?.unwrap_or_default();
+        let found = account::find(&passwd, &self.project.spec.workspace.account.value).map(|account| account.shell);
+        let is_there = |shell: &String| {
+            file(shell).and_then(|path| merged.resolve(&path)).is_some_and(|at| merged.get(&at).is_some())
+        };
+        Ok(found.filter(|shell| !shell.is_empty() && is_there(shell)))
     }
 
     /// The layers that Cavrith makes itself.

@@ -150,6 +150,18 @@ pub enum EngineError {
         /// Digest of what came.
         found: String,
     },
+    /// A file is not what the spec itself says.
+    #[error(
+        "{file} is not what the spec says: sha256 = \"{expected}\", and it has {found}; correct the spec, or bring the right file"
+    )]
+    NotAsWritten {
+        /// The file or address.
+        file: String,
+        /// Digest in the spec.
+        expected: String,
+        /// Digest of the file.
+        found: String,
+    },
     /// Files of the project that a step takes are not those that were locked.
     #[error(
         "the files of the step {step:?} changed since they were locked ({from}: {expected} expected, {found} found); run cavrith lock if that is meant"
@@ -283,7 +295,8 @@ impl EngineError {
             Self::Template { .. } | Self::NoAccount { .. } | Self::BadPlace { .. } => 1,
             Self::Architecture { .. } | Self::Store(_) => 3,
             Self::Source(SourceError::Store(_)) => 3,
-            Self::ArchiveChanged { .. } | Self::AddressChanged { .. } | Self::Source(_) => 4,
+            Self::ArchiveChanged { .. } | Self::AddressChanged { .. } | Self::NotAsWritten { .. } => 4,
+            Self::Source(_) => 4,
             Self::Step { .. } | Self::TooLong { .. } | Self::Probe { .. } | Self::SecondBuild(_) => 5,
             Self::Sandbox(SandboxError::NotStarted { .. }) => 5,
             Self::Sandbox(_) => 3,

@@ -184,6 +184,13 @@ pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineE
             add(format!("package {name}"), &locked, Some(&newest), None);
         }
     }
+    if let (Base::Oci(image), Some(before)) = (&project.spec.base, &previous.oci)
+        // What is named by its digest never moves.
+        && !before.origin.contains('@')
+    {
+        let newest = images::find(supply, &project, image)?.pin.manifest.to_string();
+        add(format!("image {}", before.origin), &before.manifest.to_string(), Some(&newest), None);
+    }
     Ok(outdated)
 }
 
@@ -193,6 +200,15 @@ pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineE
 /// When the disk refuses.
 pub fn write(dir: &Path, lock: &Lock) -> Result<(), EngineError> {
     Ok(cavrith_store::atomic::write(&dir.join(lock::FILE_NAME), lock.to_text().as_bytes())?)
+}
+
+/// Holds a file against the digest that the spec gives.
+fn as_written(file: &str, expected: Sha256Digest, found: Sha256Digest) -> Result<(), EngineError> {
+    if expected == found {
+        return Ok(());
+    }
+    let (expected, found) = (expected.to_string(), found.to_string());
+    Err(EngineError::NotAsWritten { file: file.to_owned(), expected, found })
 }
 
 struct Locker<'a> {
@@ -259,21 +275,27 @@ impl Locker<'_> {
             } else {
                 let before = before.map(|before| before.sha256).filter(|_| !self.wishes.update.moves(&pin.name));
                 let path = self.project.bounds.real(&source.file)?;
-                (source.size, source.sha256) = self.on_disk(&path, &source.file.clone(), written.or(before))?;
+                (source.size, source.sha256) = self.on_disk(&path, &source.file.clone(), written, before)?;
             }
         }
         Ok(())
     }
 
-    /// Size and digest of a file of the project, held against what is known of it.
+    /// Size and digest of a file of the project, held against what is known of it: what is `written` in the spec, and
+    /// what was locked `before`.
     fn on_disk(
         &mut self,
         path: &Path,
         shown: &str,
-        expected: Option<Sha256Digest>,
+        written: Option<Sha256Digest>,
+        before: Option<Sha256Digest>,
     ) -> Result<(u64, Sha256Digest), EngineError> {
         let (size, found) = checked::measure(path)?;
-        match expected.filter(|_| !self.wishes.trust_changed) {
+        // Only a change of the spec changes what is written there.
+        if let Some(expected) = written {
+            return as_written(shown, expected, found).map(|()| (size, found));
+        }
+        match before.filter(|_| !self.wishes.trust_changed) {
             Some(expected) if expected != found => {
                 let (expected, found) = (expected.to_string(), found.to_string());
                 return Err(EngineError::ArchiveChanged { path: path.to_owned(), expected, found });
@@ -298,7 +320,7 @@ impl Locker<'_> {
         } else {
             let path = self.project.bounds.real(pin.path.as_deref().unwrap_or_default())?;
             let shown = pin.origin().to_owned();
-            (pin.size, pin.sha256) = self.on_disk(&path, &shown, written.or(before.map(|before| before.sha256)))?;
+            (pin.size, pin.sha256) = self.on_disk(&path, &shown, written, before.map(|before| before.sha256))?;
         }
         let mut checked = self.supply.archive(self.project, pin)?;
         let (name, packed) = (checked.name().to_owned(), checked.size());
@@ -362,8 +384,10 @@ impl Locker<'_> {
             return Ok((size, digest));
         }
         let (size, found) = self.supply.first_sight(url)?;
-        let expected = written.or(before.map(|(_, digest)| digest).filter(|_| !moves));
-        match expected {
+        if let Some(expected) = written {
+            return as_written(url, expected, found).map(|()| (size, found));
+        }
+        match before.map(|(_, digest)| digest).filter(|_| !moves) {
             Some(expected) if expected != found => {
                 let (expected, found) = (expected.to_string(), found.to_string());
                 return Err(EngineError::AddressChanged { url: url.to_owned(), expected, found });

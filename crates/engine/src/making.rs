@@ -5,13 +5,13 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use cavrith_core::account::{self, Account};
-use cavrith_core::digest::TreeDigest;
+use cavrith_core::digest::{ContentDigest, TreeDigest};
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
 use cavrith_core::plan::{StepContent, Work, Written};
 use cavrith_core::spec::Run;
 use cavrith_core::template::{self, Names};
-use cavrith_core::tree::{Kind, Meta, Tree};
+use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
 use cavrith_sandbox::session::Lines;
@@ -205,6 +205,12 @@ impl Maker<'_> {
         let path = self.project.dir.join(file);
         let taken = self.as_locked(Taken::template(&self.project.bounds, file)?, file, tree)?;
         let text = std::io::read_to_string(taking::open(&taken.from)?).map_err(file_error("read", &path))?;
+        // Between the first look at the file and this one somebody may have written it.
+        let read = ContentDigest::of(text.as_bytes());
+        let is_read = |entry: &Entry| matches!(entry.kind, Kind::File { content, .. } if content == read);
+        if !taken.tree.entries.values().any(is_read) {
+            return Err(EngineError::NotTakeable { path, why: "it is being changed at the moment".to_owned() });
+        }
         template::fill_in(&text, names).map_err(|bad| EngineError::Template { path, why: bad.to_string() })
     }
 
@@ -292,7 +298,7 @@ impl Maker<'_> {
     /// An account of the image, as its passwd file has it beneath this step.
     fn account(&self, name: &str) -> Result<Account, EngineError> {
         if name == "root" {
-            return Ok(Account { user: 0, group: 0, home: "/root".to_owned() });
+            return Ok(Account { user: 0, group: 0, home: "/root".to_owned(), shell: String::new() });
         }
         let passwd = self.file("etc/passwd")?;
         account::find(&passwd, name).ok_or_else(|| {

@@ -29,6 +29,7 @@ use serde::{Deserialize, Deserializer};
 use cavrith_core::debian::apt::{self, AptSource};
 use cavrith_core::depot;
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock::DebianPin;
 
 use crate::error::{EngineError, file_error};
 use cavrith_store::reading;
@@ -159,8 +160,10 @@ impl Member {
         if !configured.is_empty() {
             return configured.iter().map(|address| address.trim_end_matches('/').to_owned()).collect();
         }
-        let mut found: Vec<_> =
-            apt::addresses_for(self.apt_sources(), suite).into_iter().map(|source| source.address.clone()).collect();
+        let mut found: Vec<_> = apt::addresses_for(self.machine_sources(), suite)
+            .into_iter()
+            .map(|source| source.address.clone())
+            .collect();
         let mut seen = std::collections::BTreeSet::new();
         found.retain(|address| seen.insert(address.clone()));
         found
@@ -171,12 +174,24 @@ impl Member {
         if let Some(keyring) = &self.config.debian.keyring {
             return keyring.clone();
         }
-        let sources = apt::addresses_for(self.apt_sources(), suite);
+        let sources = apt::addresses_for(self.machine_sources(), suite);
         let named = sources.into_iter().find_map(|source| source.signed_by.clone()).map(PathBuf::from);
         named.filter(|path| path.is_file()).unwrap_or_else(|| PathBuf::from(KEYRING))
     }
 
-    fn apt_sources(&self) -> &[AptSource] {
+    /// The text of a `sources.list` (sources.list(5)) for the suites of a base, from where this member has them.
+    pub fn apt_sources(&self, pin: &DebianPin) -> String {
+        let mut text = String::from("# where this member's mirrors are; it lies over the image, and is not in it\n");
+        let extra = pin.extra.iter().map(|extra| format!("{}-{extra}", pin.suite));
+        for suite in std::iter::once(pin.suite.clone()).chain(extra) {
+            for mirror in self.mirrors(&suite) {
+                text.push_str(&format!("deb {mirror} {suite} {}\n", pin.components.join(" ")));
+            }
+        }
+        text
+    }
+
+    fn machine_sources(&self) -> &[AptSource] {
         self.apt.get_or_init(|| read_apt(Path::new(APT)))
     }
 }

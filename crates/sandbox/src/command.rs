@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
-use nix::sys::resource::{Resource, setrlimit};
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use nix::sys::signal::{SaFlags, SigAction, SigHandler, SigSet, Signal, sigaction};
 use nix::unistd::{ForkResult, Gid, Pid, Uid, fork};
 use rustix::fs::{Mode, OFlags};
@@ -241,7 +241,10 @@ fn default_signals() -> Result<(), Why> {
     SigSet::empty().thread_set_mask().map_err(|error| why("reset signals")(error.into()))
 }
 
+/// Sets a limit, or leaves the lower one that there is already: only an administrator of the machine may raise it.
 fn limit(resource: Resource, to: u64) -> Result<(), Why> {
+    let (_, most) = getrlimit(resource).map_err(|error| why("read a limit")(error.into()))?;
+    let to = to.min(most);
     setrlimit(resource, to, to).map_err(|error| why("set a limit")(error.into()))
 }
 

@@ -91,6 +91,10 @@ impl Groups {
         // A group that has processes cannot hand out controllers, so ours lies beside our own process's, beneath the
         // nearest group that we may write to (cgroup-v2, "No Internal Process Constraint").
         let mut above = hierarchy.join(ours);
+        // Our own process's group can hand out nothing, unless it is the hierarchy's root, for which that does not hold.
+        if above != hierarchy {
+            above.pop();
+        }
         loop {
             let beneath = if above == hierarchy { above.join("cavrith") } else { above.clone() };
             if fs::create_dir_all(&beneath).is_ok() {
@@ -285,7 +289,7 @@ mod tests {
     #[test]
     fn limits_are_written_into_a_delegated_group_of_the_unified_hierarchy() {
         let (dir, group) = unified();
-        let groups = Groups::make(dir.path(), "1:name=x:/\n0::/user/app\n", "timetable-1", &|_| ());
+        let groups = Groups::make(dir.path(), "1:name=x:/\n0::/user/app/terminal.scope\n", "timetable-1", &|_| ());
         assert_eq!(groups.kept, Kept { memory: true, cpus: true, processes: true, freezing: true });
         assert_eq!(groups.dirs(), std::slice::from_ref(&group));
         groups.limit(Limits { memory: Some(1 << 30), cpus: Some(2), processes: None }).unwrap();

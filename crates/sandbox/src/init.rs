@@ -18,7 +18,7 @@ use crate::clock::Clock;
 use crate::command::{self, Start};
 use crate::job::{Ending, Job, Order, Purpose, Report, Serving};
 use crate::supervise::{self, Supervised};
-use crate::{filter, guard, measuring, net, owners, root, wire};
+use crate::{filter, guard, measuring, net, owners, root, volatile, wire};
 
 /// Runs the inside until the parent is gone. The result is the process's exit code.
 pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> i32 {
@@ -54,6 +54,7 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     match job.purpose {
         Purpose::Build => filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?,
         Purpose::Workspace => {
+            volatile::make();
             // Nothing that is refused there is needed here any more, so everything that is started inherits it, and
             // pays for it no more.
             rustix::thread::set_no_new_privs(true).map_err(|error| format!("give up new privileges: {error}"))?;

@@ -88,6 +88,9 @@ pub struct FolderMount {
     /// When it is new: the account inside that it is given to instead.
     #[serde(default)]
     pub owner: Option<String>,
+    /// It is a file that lies there only when the image has none.
+    #[serde(default)]
+    pub only_new: bool,
     /// It comes as an already made mount, in the order of those that do: one whose owner is mapped to the account.
     #[serde(default)]
     pub(crate) handed_over: bool,
@@ -96,7 +99,7 @@ pub struct FolderMount {
 impl FolderMount {
     /// A folder.
     pub fn new(outside: PathBuf, inside: PathBuf) -> Self {
-        Self { outside, inside, kept: false, new: false, owner: None, handed_over: false }
+        Self { outside, inside, kept: false, new: false, owner: None, only_new: false, handed_over: false }
     }
 }
 

@@ -51,6 +51,7 @@ mod root;
 pub mod session;
 mod supervise;
 pub mod terminal;
+mod volatile;
 pub mod wire;
 
 pub use ids::Identity;

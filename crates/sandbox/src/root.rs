@@ -345,8 +345,15 @@ fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     let (Some(above), Some(name)) = (inside.parent(), inside.file_name()) else {
         return Err(io::ErrorKind::InvalidInput.into());
     };
-    let above = place_for(above, OFlags::DIRECTORY)?;
+    let above = match place_for(above, OFlags::DIRECTORY) {
+        Err(_) if file.only_new => return Ok(()),
+        above => above?,
+    };
     let found = rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW);
+    // What an earlier start made to lie over is empty.
+    if file.only_new && found.as_ref().is_ok_and(|found| found.st_size > 0) {
+        return Ok(());
+    }
     match found.map(|found| FileType::from_raw_mode(found.st_mode)) {
         Ok(FileType::RegularFile) => {}
         Ok(FileType::Symlink) => rustix::fs::unlinkat(&above, name, AtFlags::empty())?,

@@ -27,31 +27,39 @@ struct Peer {
 
 type Peers = Arc<Mutex<HashMap<SocketAddr, Peer>>>;
 
-/// Carries datagrams that arrive at `outer` to a port inside, until the socket is shut down.
-pub(crate) fn carry(outer: &Arc<UdpSocket>, connector: &Connector, inside: u16) {
-    let peers = Peers::default();
-    let mut buffer = vec![0; LONGEST];
-    loop {
-        let (length, sender) = match rustix::net::recvfrom(outer, buffer.as_mut_slice(), RecvFlags::empty()) {
-            Ok((length, _, sender)) => match sender.map(SocketAddr::try_from) {
-                Some(Ok(sender)) => (length, sender),
-                // A socket that was shut down reads as an empty datagram of nobody.
-                _ => break,
-            },
-            Err(Errno::INTR) => continue,
-            Err(Errno::INVAL | Errno::BADF) => break,
-            // Of somebody who was answered and is gone, or of a kernel that is short of memory.
-            Err(_) => {
-                thread::sleep(Duration::from_millis(1));
-                continue;
-            }
-        };
-        let Some(inner) = peer(&peers, outer, connector, inside, sender) else { continue };
-        // Nobody listens inside, or it was frozen for long: a datagram may be lost.
-        let _ = inner.send(&buffer[..length]);
+/// Who sent datagrams to one socket, and is answered.
+#[derive(Default)]
+pub(crate) struct Exchange {
+    peers: Peers,
+}
+
+impl Exchange {
+    /// Carries the datagrams that have arrived at `outer`, which does not block, to a port inside.
+    pub(crate) fn take(&self, outer: &Arc<UdpSocket>, connector: &Connector, inside: u16) {
+        let mut buffer = vec![0; LONGEST];
+        // Other ports have their turn, too.
+        for _ in 0..MOST {
+            let (length, sender) = match rustix::net::recvfrom(outer, buffer.as_mut_slice(), RecvFlags::empty()) {
+                Ok((length, _, sender)) => match sender.map(SocketAddr::try_from) {
+                    Some(Ok(sender)) => (length, sender),
+                    // A socket that was shut down reads as an empty datagram of nobody.
+                    _ => return,
+                },
+                // Of somebody who was answered and is gone.
+                Err(Errno::INTR | Errno::CONNREFUSED) => continue,
+                Err(_) => return,
+            };
+            let Some(inner) = peer(&self.peers, outer, connector, inside, sender) else { continue };
+            // Nobody listens inside, or it was frozen for long: a datagram may be lost.
+            let _ = inner.send(&buffer[..length]);
+        }
     }
-    for (_, peer) in locked(&peers).drain() {
-        peer.end();
+
+    /// Forgets everybody.
+    pub(crate) fn end(&self) {
+        for (_, peer) in locked(&self.peers).drain() {
+            peer.end();
+        }
     }
 }
 

@@ -79,6 +79,7 @@ pub struct KeeperJob {
     layers: Vec<TreeDigest>,
     stamps: Vec<Stamp>,
     shell: String,
+    apt_sources: Option<String>,
     plain: bool,
 }
 
@@ -112,6 +113,8 @@ pub struct Launch<'a> {
     pub stamps: Vec<Stamp>,
     /// The shell of the account.
     pub shell: String,
+    /// Where packages come from that somebody installs by hand: the text of `/etc/apt/sources.list`.
+    pub apt_sources: Option<String>,
     /// Only the files are wanted: no step, service or port is begun, and nothing is written down.
     pub plain: bool,
 }
@@ -122,7 +125,8 @@ pub struct Launch<'a> {
 /// # Errors
 /// When the workspace cannot be begun; then no process is left.
 pub fn launch(launch: Launch<'_>) -> Result<bool, WorkspaceError> {
-    let Launch { place, store, identity, mut arrangement, image_key, layers, stamps, shell, plain } = launch;
+    let Launch { place, store, identity, mut arrangement, image_key, layers, stamps, shell, apt_sources, plain } =
+        launch;
     if plain {
         (arrangement.ports, arrangement.steps) = (Vec::new(), Vec::new());
         (arrangement.services, arrangement.network) = (std::collections::BTreeMap::new(), Network::None);
@@ -140,6 +144,7 @@ pub fn launch(launch: Launch<'_>) -> Result<bool, WorkspaceError> {
         layers,
         stamps,
         shell,
+        apt_sources,
         plain,
     };
     let (_, socket) = background::detach(NAME)?;
@@ -300,7 +305,7 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
     let mut sandbox = Job::new(Purpose::Workspace, layers, bench.clone(), &arrangement.setup.host_name);
     (sandbox.folders, sandbox.only) = (folders.clone(), (ACCOUNT_ID, ACCOUNT_ID));
     (sandbox.groups, sandbox.each) = (groups.dirs(), each);
-    sandbox.files = own_files(place, arrangement)?;
+    sandbox.files = own_files(place, arrangement, job.apt_sources.as_deref())?;
     let session = Session::begin(sandbox, job.identity)?;
     notes.extend(session.notes().iter().cloned());
     let note = |table: &str| leavings.note(&format!("table {table}"));
@@ -317,10 +322,16 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
 }
 
 /// Files that lie over files inside.
-fn own_files(place: &Place, arrangement: &Arrangement) -> Result<Vec<FolderMount>, WorkspaceError> {
+fn own_files(
+    place: &Place,
+    arrangement: &Arrangement,
+    apt_sources: Option<&str>,
+) -> Result<Vec<FolderMount>, WorkspaceError> {
     let mut files = Vec::new();
     // Whom to ask for names is known once there is a way out.
-    for (inside, text) in [(names::INSIDE, names::inside_text(arrangement)), ("/etc/resolv.conf", String::new())] {
+    let mut texts = vec![(names::INSIDE, names::inside_text(arrangement)), ("/etc/resolv.conf", String::new())];
+    texts.extend(apt_sources.map(|text| (crate::APT_SOURCES, text.to_owned())));
+    for (inside, text) in texts {
         // Without a way out the image's own file says as much.
         if inside != names::INSIDE && arrangement.network == Network::None {
             continue;
@@ -330,7 +341,9 @@ fn own_files(place: &Place, arrangement: &Arrangement) -> Result<Vec<FolderMount
         let readable = fs::Permissions::from_mode(0o644);
         let written = fs::write(&path, text).and_then(|()| fs::set_permissions(&path, readable));
         written.map_err(file_error("write", &path))?;
-        files.push(FolderMount::new(path, inside.into()));
+        let mut file = FolderMount::new(path, inside.into());
+        file.only_new = inside == crate::APT_SOURCES;
+        files.push(file);
     }
     Ok(files)
 }

@@ -26,6 +26,7 @@
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
 
+mod acceptor;
 pub mod backups;
 pub mod client;
 pub mod copying;
@@ -51,7 +52,9 @@ use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
 
 /// Files inside that one of ours lies over; they are made in the scratch where the image has none.
-pub(crate) const OWN_FILES: [&str; 2] = [names::INSIDE, "/etc/resolv.conf"];
+pub(crate) const OWN_FILES: [&str; 3] = [names::INSIDE, "/etc/resolv.conf", APT_SOURCES];
+/// Where packages come from that somebody installs by hand.
+pub(crate) const APT_SOURCES: &str = "/etc/apt/sources.list";
 
 /// What can go wrong with a workspace.
 #[derive(Debug, thiserror::Error)]
@@ -206,13 +209,12 @@ impl WorkspaceError {
             Self::Keeper { code, .. } => *code,
             Self::NoSeal => 1,
             Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } => 2,
+            // The machine lacks nothing; the workspace is not in a state for what was asked.
+            Self::Refused { .. } | Self::NotRunning { .. } | Self::FolderInUse(_) => 2,
             Self::InUse { .. }
-            | Self::Refused { .. }
             | Self::OtherProtocol { .. }
             | Self::Gone { .. }
             | Self::EndedUnder { .. }
-            | Self::NotRunning { .. }
-            | Self::FolderInUse(_)
             | Self::Copy { .. }
             | Self::PortTaken { .. }
             | Self::PortRefused { .. }

@@ -9,6 +9,7 @@ use cavrith_core::plan::Plan;
 use cavrith_core::spec::{FILE_NAME, Spec};
 use cavrith_engine::EngineError;
 use cavrith_engine::home::Home;
+use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
 use cavrith_sandbox::Identity;
 use cavrith_store::Store;
@@ -16,6 +17,7 @@ use cavrith_store::records::ImageRecord;
 
 use crate::keeper::{self, Launch};
 use crate::moved;
+use crate::names::Named;
 use crate::place::Place;
 use crate::protocol::Followed;
 use crate::record::{Record, Stamp};
@@ -96,7 +98,10 @@ impl Meant<'_> {
     /// # Errors
     /// When there is neither, or the spec has mistakes.
     pub fn to_start(&self) -> Result<(Place, Project), WorkspaceError> {
-        let existing = self.existing()?;
+        // A project's own workspace of that name is meant, or a new one, whoever else has one of the name.
+        let own_project = project::find(self.project).ok();
+        let is_own = |place: &Place| own_project.as_ref().is_none_or(|project| moved::is_of(place, project));
+        let existing = self.existing()?.filter(is_own);
         let dir = match &existing {
             Some(place) => place.project.clone(),
             None => project::find(self.project)?,
@@ -143,6 +148,8 @@ pub struct Wanted {
     pub plan: Plan,
     /// The files that it was read from.
     pub stamps: Vec<Stamp>,
+    /// Where packages come from that somebody installs by hand.
+    pub apt_sources: Option<String>,
 }
 
 impl Wanted {
@@ -150,7 +157,9 @@ impl Wanted {
     pub fn new(project: &Project, lock: &Lock, record: &ImageRecord) -> Self {
         let arrangement = Arrangement::new(&project.spec, lock, record.image, &record.shell);
         let (plan, stamps) = (Plan::new(&project.spec, lock), stamps(&project.dir));
-        Self { arrangement, record: record.clone(), plan, stamps }
+        // A configuration that cannot be read was told by whatever was done before.
+        let apt_sources = lock.debian.as_ref().and_then(|pin| Some(Member::find().ok()?.apt_sources(pin)));
+        Self { arrangement, record: record.clone(), plan, stamps, apt_sources }
     }
 
     /// As a request to follow it.
@@ -164,7 +173,7 @@ impl Wanted {
     /// When the workspace cannot be begun.
     pub fn launch(self, place: &Place, store: &Store, identity: Identity, plain: bool) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
-        let Self { arrangement, record, plan, stamps } = self;
+        let Self { arrangement, record, plan, stamps, apt_sources } = self;
         keeper::launch(Launch {
             place,
             store: store.root().to_owned(),
@@ -174,6 +183,7 @@ impl Wanted {
             layers: record.layers.iter().map(|layer| layer.tree).collect(),
             stamps,
             shell: record.shell,
+            apt_sources,
             plain,
         })
     }
@@ -294,6 +304,10 @@ pub fn names_label(place: &Place) -> String {
 }
 
 /// The names of a spec, as the hosts file gets them.
-pub fn outside_names(spec: &Spec) -> Vec<String> {
-    spec.names.keys().cloned().collect()
+pub fn outside_names(spec: &Spec) -> Vec<Named> {
+    let bind = |port: &str| {
+        let found = spec.ports.iter().find(|one| one.name.value == port)?;
+        found.bind.as_ref().map(|bind| bind.value)
+    };
+    spec.names.iter().map(|(name, port)| Named::new(name, bind(&port.value))).collect()
 }

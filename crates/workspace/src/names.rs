@@ -4,10 +4,12 @@
 use std::fmt::Write as _;
 use std::fs;
 use std::io;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::Path;
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_store::StoreError;
+use serde::Serialize;
 
 /// The file inside.
 pub const INSIDE: &str = "/etc/hosts";
@@ -26,19 +28,45 @@ fn ends(label: &str) -> String {
     format!("# cavrith {label}: ends")
 }
 
+/// A host name outside, and where what it stands for is reached.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Named {
+    /// The name.
+    pub name: String,
+    /// Its addresses.
+    pub addresses: Vec<IpAddr>,
+}
+
+impl Named {
+    /// A name for what is reached at an address, or when there is none, at the loopback by both versions of IP.
+    pub fn new(name: &str, bind: Option<IpAddr>) -> Self {
+        let loopback = vec![IpAddr::V4(Ipv4Addr::LOCALHOST), IpAddr::V6(Ipv6Addr::LOCALHOST)];
+        // Whatever is reached at every address is reached at the loopback.
+        let addresses = bind.filter(|bind| !bind.is_unspecified()).map_or(loopback, |bind| vec![bind]);
+        Self { name: name.to_owned(), addresses }
+    }
+}
+
 /// The lines for the hosts file outside, without the marks.
-pub fn outside_lines(names: &[String]) -> String {
+pub fn outside_lines(names: &[Named]) -> String {
     let mut lines = String::new();
-    for name in names {
-        let _ = writeln!(lines, "127.0.0.1\t{name}");
-        let _ = writeln!(lines, "::1\t{name}");
+    for named in names {
+        for address in &named.addresses {
+            let _ = writeln!(lines, "{address}\t{}", named.name);
+        }
     }
     lines
 }
 
+/// Whether a line of a hosts file is as ours are: an address, a tab, one name.
+fn is_ours(line: &str) -> bool {
+    let parts = line.split_once('\t');
+    parts.is_some_and(|(address, name)| address.parse::<IpAddr>().is_ok() && !name.contains([' ', '\t', '#']))
+}
+
 /// A hosts file with the block of `label` exchanged, or taken out when there are no names. All other lines stay as they
 /// are.
-pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
+pub fn with_block(text: &str, label: &str, names: &[Named]) -> String {
     let (begin, end) = (begins(label), ends(label));
     let mut out = String::new();
     let mut own = false;
@@ -55,7 +83,7 @@ pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
             own = false;
             continue;
         }
-        if own && (bare.starts_with("127.0.0.1\t") || bare.starts_with("::1\t")) {
+        if own && is_ours(bare) {
             continue;
         }
         own = false;
@@ -71,13 +99,19 @@ pub fn with_block(text: &str, label: &str, names: &[String]) -> String {
     out
 }
 
+/// Whether a hosts file has a block of `label` that is not as it should be now.
+pub fn is_behind(path: &Path, label: &str, names: &[Named]) -> bool {
+    let text = cavrith_store::reading::text(path).unwrap_or_default();
+    text.contains(&begins(label)) && with_block(&text, label, names) != text
+}
+
 /// Brings the block of `label` in a hosts file up to date, and says whether anything had to be changed. The file is
 /// exchanged as a whole where its directory lets us; where it is a mount of its own, which no other file can take the
 /// name of, it is written in place.
 ///
 /// # Errors
 /// When the file cannot be read or written.
-pub fn apply(path: &Path, label: &str, names: &[String]) -> io::Result<bool> {
+pub fn apply(path: &Path, label: &str, names: &[Named]) -> io::Result<bool> {
     let text = match cavrith_store::reading::text(path) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
@@ -98,8 +132,18 @@ pub fn apply(path: &Path, label: &str, names: &[String]) -> io::Result<bool> {
 mod tests {
     use super::*;
 
-    fn names(names: &[&str]) -> Vec<String> {
-        names.iter().map(|name| (*name).to_owned()).collect()
+    fn names(names: &[&str]) -> Vec<Named> {
+        names.iter().map(|name| Named::new(name, None)).collect()
+    }
+
+    #[test]
+    fn a_name_stands_for_the_address_that_its_port_is_bound_to() {
+        let bound = Named::new("a.test", Some("127.0.0.7".parse().unwrap()));
+        assert_eq!(outside_lines(std::slice::from_ref(&bound)), "127.0.0.7\ta.test\n");
+        assert_eq!(Named::new("a.test", Some("0.0.0.0".parse().unwrap())), names(&["a.test"])[0]);
+        let with = with_block("", "x", &[bound]);
+        let broken = with.replace(&format!("{}\n", ends("x")), "");
+        assert_eq!(with_block(&broken, "x", &[]), "");
     }
 
     #[test]

@@ -6,7 +6,6 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, Shutdown, TcpListener, TcpStream, UdpSocket};
-use std::os::fd::{AsFd as _, BorrowedFd};
 use std::sync::Arc;
 use std::thread;
 
@@ -17,7 +16,10 @@ use cavrith_core::arrangement::PortPart;
 use cavrith_core::spec::Protocol;
 use cavrith_sandbox::net::Connector;
 
-use crate::{WorkspaceError, datagrams};
+use cavrith_engine::error::file_error;
+
+use crate::WorkspaceError;
+use crate::acceptor::{Acceptor, Outer};
 
 /// Ports that are tried after the wanted one.
 const TRIES: u16 = 100;
@@ -27,7 +29,7 @@ const CHUNK: usize = 1 << 20;
 /// Ports that are carried, until this value is dropped. Connections that are open then go on.
 #[derive(Debug)]
 pub struct Forward {
-    connector: Connector,
+    acceptor: Acceptor,
     carriers: BTreeMap<String, Carrier>,
 }
 
@@ -74,31 +76,8 @@ impl Carried {
 struct Carrier {
     part: PortPart,
     carried: Carried,
-    listeners: Vec<Outer>,
-}
-
-#[derive(Debug, Clone)]
-enum Outer {
-    Connections(Arc<TcpListener>),
-    Datagrams(Arc<UdpSocket>),
-}
-
-impl Outer {
-    fn fd(&self) -> BorrowedFd<'_> {
-        match self {
-            Self::Connections(listener) => listener.as_fd(),
-            Self::Datagrams(socket) => socket.as_fd(),
-        }
-    }
-}
-
-impl Drop for Carrier {
-    fn drop(&mut self) {
-        for listener in &self.listeners {
-            // Wakes the thread that waits for somebody, which then ends.
-            let _ = rustix::net::shutdown(listener.fd(), rustix::net::Shutdown::Both);
-        }
-    }
+    /// The numbers of its sockets.
+    sockets: Vec<u64>,
 }
 
 impl Forward {
@@ -107,7 +86,8 @@ impl Forward {
     /// # Errors
     /// When a port is taken that has to be exactly that one, or none is free.
     pub fn begin(ports: &[PortPart], connector: &Connector) -> Result<Self, WorkspaceError> {
-        let mut forward = Self { connector: connector.clone(), carriers: BTreeMap::new() };
+        let acceptor = Acceptor::begin(connector).map_err(file_error("wait at", "the ports outside"))?;
+        let mut forward = Self { acceptor, carriers: BTreeMap::new() };
         for port in ports {
             forward.add(port)?;
         }
@@ -124,7 +104,8 @@ impl Forward {
     /// # Errors
     /// As [`Self::begin`]; the ports that could be carried are.
     pub fn change(&mut self, ports: &[PortPart]) -> Result<(), WorkspaceError> {
-        self.carriers.retain(|_, carrier| ports.contains(&carrier.part));
+        let gone: Vec<_> = self.carriers.extract_if(.., |_, carrier| !ports.contains(&carrier.part)).collect();
+        gone.iter().for_each(|(_, carrier)| self.let_go(&carrier.sockets));
         let mut outcome = Ok(());
         for port in ports {
             if !self.carriers.contains_key(&port.name)
@@ -138,8 +119,7 @@ impl Forward {
 
     fn add(&mut self, port: &PortPart) -> Result<(), WorkspaceError> {
         let (outside, listeners) = listen(port)?;
-        let mut addresses = Vec::new();
-        let mut kept = Vec::new();
+        let (mut addresses, mut sockets) = (Vec::new(), Vec::new());
         for (offset, listener) in listeners {
             let inside = port.inside.saturating_add(offset);
             let address = match &listener {
@@ -149,12 +129,14 @@ impl Forward {
             if let (0, Ok(address)) = (offset, address) {
                 addresses.push(address.ip());
             }
-            kept.push(listener.clone());
-            let connector = self.connector.clone();
-            thread::spawn(move || match listener {
-                Outer::Connections(listener) => accept(&listener, &connector, inside),
-                Outer::Datagrams(socket) => datagrams::carry(&socket, &connector, inside),
-            });
+            match self.acceptor.add(listener, inside) {
+                Ok(socket) => sockets.push(socket),
+                Err(source) => {
+                    self.let_go(&sockets);
+                    let (name, bind) = (port.name.clone(), String::new());
+                    return Err(WorkspaceError::PortRefused { name, outside, bind, source });
+                }
+            }
         }
         let carried = Carried {
             name: port.name.clone(),
@@ -165,8 +147,12 @@ impl Forward {
             count: port.count,
             addresses,
         };
-        self.carriers.insert(port.name.clone(), Carrier { part: port.clone(), carried, listeners: kept });
+        self.carriers.insert(port.name.clone(), Carrier { part: port.clone(), carried, sockets });
         Ok(())
+    }
+
+    fn let_go(&self, sockets: &[u64]) {
+        sockets.iter().for_each(|socket| self.acceptor.remove(*socket));
     }
 }
 
@@ -218,29 +204,15 @@ fn listen_on(port: &PortPart, first: u16) -> io::Result<Option<Listeners>> {
     Ok(Some(listeners))
 }
 
-fn accept(listener: &TcpListener, connector: &Connector, inside: u16) {
-    loop {
-        match listener.accept() {
-            Ok((outer, _)) => {
-                let connector = connector.clone();
-                // Nobody listens inside: the connection is closed, as it would be if nobody listened here. So it is
-                // without a thread for it.
-                let _ = thread::Builder::new().spawn(move || {
-                    if let Ok(inner) = connector.connect(inside) {
-                        carry(outer, inner);
-                    }
-                });
-            }
-            // The listener was shut down.
-            Err(error) if error.kind() == io::ErrorKind::InvalidInput => return,
-            // Too many descriptors, or a connection that was given up already; the next may fare better.
-            Err(_) => thread::sleep(std::time::Duration::from_millis(20)),
-        }
+impl Drop for Forward {
+    fn drop(&mut self) {
+        let sockets: Vec<_> = self.carriers.values().flat_map(|carrier| carrier.sockets.clone()).collect();
+        self.let_go(&sockets);
     }
 }
 
 /// Carries both directions until both have ended.
-fn carry(outer: TcpStream, inner: TcpStream) {
+pub(crate) fn carry(outer: TcpStream, inner: TcpStream) {
     let (outer, inner) = (Arc::new(outer), Arc::new(inner));
     let back = {
         let (outer, inner) = (Arc::clone(&outer), Arc::clone(&inner));

@@ -16,6 +16,15 @@ pub struct Which {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Stop {
+    #[command(flatten)]
+    pub which: Which,
+    /// Stop every workspace of this machine that is yours
+    #[arg(long, conflicts_with = "name")]
+    pub all: bool,
+}
+
+#[derive(Debug, Arguments)]
 pub struct WhichReport {
     #[command(flatten)]
     pub which: Which,

@@ -8,6 +8,7 @@ use cavrith_engine::project;
 use cavrith_workspace::backups;
 use cavrith_workspace::client::Client;
 use cavrith_workspace::living::{self, Wanted};
+use cavrith_workspace::names;
 use cavrith_workspace::place::Place;
 use cavrith_workspace::record::Standing;
 use serde_json::json;
@@ -15,7 +16,7 @@ use serde_json::json;
 use crate::args::{Apply, General};
 use crate::bench::{self, Bench};
 use crate::commands::start::{client, lock_of, meant, open_sites, status_value, watch};
-use crate::commands::stop::{confirm, tell_of_backup};
+use crate::commands::stop::{confirm, hosts_file, tell_of_backup};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
 use crate::render::living as render;
@@ -58,7 +59,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         return Ok(0);
     }
     if status.standing == Standing::Frozen {
-        return Err(Failure::Own(3, format!("{} is frozen; cavrith thaw lets it go on", place.name)));
+        return Err(Failure::Own(2, format!("{} is frozen; cavrith thaw lets it go on", place.name)));
     }
     let project = project::load(&place.project)?;
     let mut effort = pending.effort();
@@ -96,6 +97,15 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let place = meant.existing()?.unwrap_or(place);
     let good = watch(screen, &place, None, true, command.report.json)?;
     let status = client(&place)?.status()?;
+    let (hosts, label) = (hosts_file(None), living::names_label(&place));
+    if let Ok(project) = project::load(&place.project)
+        && names::is_behind(&hosts, &label, &living::outside_names(&project.spec))
+    {
+        let file = hosts.display();
+        screen.insist(format_args!(
+            "{file} has other names of {label} than the spec; cavrith names --apply brings them up to date"
+        ));
+    }
     if command.report.json {
         let value = status_value(&status);
         screen.json(&json!({ "name": place.name, "applied": true, "good": good, "pending": pending, "status": value }));

@@ -26,7 +26,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Names) -> Outcome {
     }
     if command.report.json {
         let file = file.display().to_string();
-        screen.json(&json!({ "names": wanted, "file": file, "changed": changed }));
+        let names: Vec<_> = wanted.iter().map(|named| &named.name).collect();
+        screen.json(&json!({ "names": names, "file": file, "changed": changed }));
     } else if !(command.apply || command.remove) {
         if wanted.is_empty() {
             screen.say("the spec has no [names]");

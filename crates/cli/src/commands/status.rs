@@ -4,7 +4,7 @@ use cavrith_core::verdict::size;
 use cavrith_workspace::client::Client;
 use cavrith_workspace::living;
 use cavrith_workspace::place::Place;
-use cavrith_workspace::protocol::Status;
+use cavrith_workspace::protocol::{Phase, Status};
 use cavrith_workspace::record::{Record, Standing};
 use serde_json::json;
 
@@ -36,6 +36,11 @@ pub fn exec(general: &General, screen: &Screen, command: &WhichReport) -> Outcom
     let runs = status.as_ref().map(|status| &status.arrangement).or(record.as_ref().map(|record| &record.arrangement));
     let pending = runs.map(|runs| living::pending(&store, &place.project, runs));
     let standing = standing(status.as_ref(), record.as_ref());
+    // Something that should run, or should have been done, and is not: a check that found something.
+    let failed = status.as_ref().is_some_and(|status| {
+        status.failed_step.is_some() || status.services.iter().any(|service| service.phase == Phase::Failed)
+    });
+    let code = u8::from(failed);
     if command.report.json {
         screen.json(&json!({
             "name": place.name,
@@ -45,7 +50,7 @@ pub fn exec(general: &General, screen: &Screen, command: &WhichReport) -> Outcom
             "failed_step": record.and_then(|record| record.failed_step),
             "pending": pending,
         }));
-        return Ok(0);
+        return Ok(code);
     }
     match &status {
         Some(status) => render::status(screen, &place, status),
@@ -54,7 +59,7 @@ pub fn exec(general: &General, screen: &Screen, command: &WhichReport) -> Outcom
     if let Some(pending) = &pending {
         render::pending(screen, pending, status.is_some());
     }
-    Ok(0)
+    Ok(code)
 }
 
 fn standing(status: Option<&Status>, record: Option<&Record>) -> Standing {

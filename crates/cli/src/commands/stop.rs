@@ -4,22 +4,26 @@ use std::io::{BufRead as _, IsTerminal as _};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::verdict::count;
+use cavrith_engine::home::Home;
 use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::backups::DAYS;
 use cavrith_workspace::client::Client;
 use cavrith_workspace::place::Place;
 use cavrith_workspace::{living, names};
 
-use crate::args::{Drop, General, Which};
+use crate::args::{Drop, General, Stop, Which};
 use crate::bench;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
-pub fn exec(general: &General, screen: &Screen, which: &Which) -> Outcome {
+pub fn exec(general: &General, screen: &Screen, command: &Stop) -> Outcome {
     let home = bench::home()?;
-    let place = meant(general, &home, which).found()?;
+    if command.all {
+        return stop_all(screen, &home);
+    }
+    let place = meant(general, &home, &command.which).found()?;
     match Client::new(&place) {
         Some(client) => {
             client.stop(&place)?;
@@ -28,6 +32,25 @@ pub fn exec(general: &General, screen: &Screen, which: &Which) -> Outcome {
         None => screen.say(format_args!("{} does not run", place.name)),
     }
     Ok(0)
+}
+
+/// Stops all that run, and tells of those that do not end only when all had their turn.
+fn stop_all(screen: &Screen, home: &Home) -> Outcome {
+    let (mut count, mut failed) = (0, None);
+    for place in Place::all(home) {
+        let Some(client) = Client::new(&place) else { continue };
+        match client.stop(&place) {
+            Ok(()) => {
+                count += 1;
+                screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name)));
+            }
+            Err(error) => failed = Some(error),
+        }
+    }
+    if count == 0 && failed.is_none() {
+        screen.say("nothing runs");
+    }
+    failed.map_or(Ok(0), |error| Err(error.into()))
 }
 
 fn running(place: &Place) -> Result<Client, Failure> {
@@ -49,14 +72,26 @@ pub fn freeze(general: &General, screen: &Screen, which: &Which) -> Outcome {
 pub fn thaw(general: &General, screen: &Screen, which: &Which) -> Outcome {
     let home = bench::home()?;
     let place = meant(general, &home, which).found()?;
-    running(&place)?.thaw()?;
+    let note = running(&place)?.thaw()?;
     screen.say(format_args!("{} goes on", styled(screen.err.strong, &place.name)));
+    if let Some(note) = note {
+        screen.say(format_args!("{} {note}", styled(screen.err.faint, "note:")));
+    }
     Ok(0)
 }
 
 pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     let home = bench::home()?;
-    let place = meant(general, &home, &command.which).found()?;
+    let meant = meant(general, &home, &command.which);
+    let place = match meant.existing()? {
+        Some(place) => place,
+        // A name that nothing has is a slip; a project without a workspace has nothing to drop.
+        None if command.which.name.is_some() => meant.found()?,
+        None => {
+            screen.say("there is no workspace of this project; nothing to drop");
+            return Ok(0);
+        }
+    };
     let file = hosts_file(None);
     // What was changed inside belongs to any of the image's owners.
     cavrith_sandbox::ids::enter()?;

@@ -32,6 +32,7 @@ mod owners;
 mod promises;
 mod seal;
 mod server;
+mod services;
 mod spec;
 mod steps;
 mod store;

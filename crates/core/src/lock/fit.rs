@@ -169,6 +169,11 @@ fn toolchains(spec: &Spec, lock: &Lock, found: &mut Found) {
             {
                 found.push(format!("probe of {name}"), run.join(" "), pin.probe.run.join(" "));
             }
+            if let (Provenance::Archive { sha256: Some(sha256), .. }, Some(source)) = (&wanted.from, &pin.source)
+                && sha256.value != source.sha256
+            {
+                found.push(format!("sha256 of {what}"), sha256.value.to_string(), source.sha256.to_string());
+            }
             if !parts_answer(wanted, pin) {
                 let wants = wanted.parts.iter().flatten().map(|part| part.value.as_str()).collect::<Vec<_>>();
                 let has = pin.parts.iter().map(|part| part.name.as_str()).collect::<Vec<_>>();

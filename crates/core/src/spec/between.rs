@@ -1,6 +1,6 @@
 //! What has to hold between the values of a spec.
 
-use super::{Action, At, Base, ImageOrigin, Origin, Provenance, Side, Spec, Suite};
+use super::{Action, At, Base, ImageOrigin, Origin, Port, Provenance, Side, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
 
@@ -104,7 +104,13 @@ fn folders_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
 /// No port number is meant twice, for one protocol.
 fn ports_keep_apart(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for (position, port) in spec.ports.iter().enumerate() {
-        for earlier in spec.ports[..position].iter().filter(|earlier| earlier.protocol == port.protocol) {
+        // At addresses of their own, two ports have nothing to do with each other.
+        let address = |port: &Port| port.bind.as_ref().map(|bind| bind.value).filter(|bind| !bind.is_unspecified());
+        let meets = |earlier: &&Port| {
+            let both = (address(port), address(earlier));
+            earlier.protocol == port.protocol && !matches!(both, (Some(one), Some(other)) if one != other)
+        };
+        for earlier in spec.ports[..position].iter().filter(meets) {
             let meet = |mine: u16, my_last: u16, other: u16, other_last: u16| mine <= other_last && other <= my_last;
             let shown =
                 |first: u16, last: u16| if first == last { first.to_string() } else { format!("{first} to {last}") };

@@ -115,6 +115,8 @@ pub const KEYS: &[Key] = &[
     key("workspace.account", Text, Optional, "the ordinary user inside").default("crew"),
     key("workspace.project", Text, Optional, "where the project's folder appears inside").default("/code"),
     key("workspace.network", Text, Optional, "whether the workspace reaches other machines: out or none").values(&["out", "none"]).default("out"),
+    key("workspace.path", Texts, Optional, "directories in which programs are looked for before those of toolchains and of the system")
+        .example("[workspace]\nname = \"timetable\"\npath = [\"/opt/harbour/bin\"]"),
     key("workspace.host", Table, Later, "what a member's machine must offer").whole(),
     key("depots", Table, Optional, "depots that packages, toolchains and extensions come from, by name")
         .example("[depots]\nharbour = { path = \"../depot\" }\nwharf   = { url = \"https://depot.brindle.example/\" }"),

@@ -129,7 +129,9 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Worksp
         }
         None => Network::Out,
     };
-    Some(Workspace { name, about, account, project: project?, network })
+    let path = reader.texts(table, "path").map_or_else(Vec::new, |texts| texts.value);
+    let path = path.into_iter().filter_map(|text| rules::inside_path(reader, "path", text)).collect();
+    Some(Workspace { name, about, account, project: project?, network, path })
 }
 
 fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {

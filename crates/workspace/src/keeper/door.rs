@@ -16,7 +16,9 @@ use cavrith_sandbox::job::CommandJob;
 use cavrith_sandbox::session::Attended as _;
 use cavrith_sandbox::{SandboxError, wire};
 
-use super::work::Keeper;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use super::work::{Keeper, locked};
 use crate::place::give_to_member;
 use crate::protocol::{Answer, Meanwhile, Opening, PROTOCOL, Request, Told, Visit};
 use crate::record::Standing;
@@ -128,9 +130,11 @@ impl Keeper {
     }
 
     fn set_frozen(&self, guest: &UnixStream, frozen: bool) -> io::Result<()> {
+        let _turn = locked(&self.turn);
         let standing = self.state().standing;
         let answer = match (standing, frozen) {
-            (Standing::Frozen, true) => Answer::Refused("the workspace is frozen already".to_owned()),
+            (Standing::Frozen, true) => Answer::Told(Told::Note("it was frozen already".to_owned())),
+            (Standing::Running | Standing::Starting, false) => Answer::Told(Told::Note("it was not frozen".to_owned())),
             (Standing::Running, true) | (Standing::Frozen, false) => match self.freeze(frozen) {
                 Ok(None) => Answer::Done,
                 Ok(Some(note)) => Answer::Told(Told::Note(note)),
@@ -152,7 +156,7 @@ impl Keeper {
         loop {
             let is_late = || deadline.is_some_and(|deadline| Instant::now() >= deadline);
             let (news, heard) = self.wait_until(|state| {
-                let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped);
+                let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped) || has_left(guest);
                 (state.told.has(next) || gone || is_late()).then(|| (state.told.since(next), state.told.end()))
             });
             if news.is_empty() {
@@ -237,4 +241,11 @@ impl Keeper {
         let inside = if rest == Path::new("") { folder.inside.clone() } else { folder.inside.join(rest) };
         inside.into_os_string().into_string().ok()
     }
+}
+
+/// Whether somebody at the door has gone away.
+fn has_left(guest: &UnixStream) -> bool {
+    let mut watched = [PollFd::new(guest, PollFlags::RDHUP)];
+    let now = Timespec { tv_sec: 0, tv_nsec: 0 };
+    matches!(poll(&mut watched, Some(&now)), Ok(1..))
 }

@@ -16,7 +16,7 @@ use crate::protocol::Status;
 use crate::record::{Stamp, Standing};
 
 impl Keeper {
-    /// Halts everything inside, or lets it go on.
+    /// Halts everything inside, or lets it go on. Whoever calls it holds [`Keeper::turn`].
     pub fn freeze(&self, frozen: bool) -> Result<Option<String>, String> {
         let groups = self.groups.kept.freezing;
         let outcome = if groups {
@@ -37,6 +37,10 @@ impl Keeper {
         let ports = locked(&self.forward).change(&arrangement.ports);
         self.change(|state| state.lacks_port = ports.is_err());
         notes.extend(ports.err().map(|error| error.to_string()));
+        let moved = locked(&self.forward).carried().into_iter().filter(|port| port.outside != port.wanted);
+        notes.extend(moved.map(|port| {
+            format!("the port {} of {} is taken by another program; it is at {}", port.wanted, port.name, port.shown())
+        }));
         // The file lies inside as itself, so what is written into it is seen at once.
         let hosts = self.place.dir.join("files/hosts");
         if let Err(error) = fs::write(&hosts, names::inside_text(arrangement)) {

@@ -57,6 +57,8 @@ pub(super) struct Keeper {
     pub since: u64,
     pub forward: Mutex<Forward>,
     state: Mutex<State>,
+    /// Held while everything is halted, let go on, or ended: none of these begins in the middle of another.
+    pub turn: Mutex<()>,
     /// Something in the state is otherwise.
     pub changed: Condvar,
     stop: mpsc::Sender<()>,
@@ -167,6 +169,7 @@ impl Keeper {
             since: now(),
             forward: Mutex::new(forward),
             state: Mutex::new(state),
+            turn: Mutex::new(()),
             changed: Condvar::new(),
             stop,
         }))
@@ -333,11 +336,13 @@ impl Keeper {
     /// Ends everything in order: services first, those that others wait for last, then members' commands, then the
     /// inside.
     pub fn end(&self) {
+        let turn = locked(&self.turn);
         let frozen = self.state().standing == Standing::Frozen;
         if frozen {
             let _ = self.freeze(false);
         }
         self.change(|state| state.standing = Standing::Stopping);
+        drop(turn);
         self.end_services(|_| true);
         for signal in [SIGHUP, SIGTERM] {
             let _ = self.session.signal_all(signal);

@@ -13,7 +13,7 @@ use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::backups;
 use cavrith_workspace::journal::{Follower, Journal, last, read, sources};
 use cavrith_workspace::living::{Meant, drop_workspace, dropping};
-use cavrith_workspace::names::{apply, outside_lines, with_block};
+use cavrith_workspace::names::{Named, apply, outside_lines, with_block};
 use cavrith_workspace::place::{Place, scratch_changes};
 use cavrith_workspace::ports::Carried;
 use cavrith_workspace::protocol::{Answer, Opening, PROTOCOL, Phase, Request, Told, Visit};
@@ -253,7 +253,7 @@ fn a_hosts_file_keeps_its_rights_and_a_link_to_it_stays_one() {
     fs::write(&real, "127.0.0.1 localhost\n").unwrap();
     fs::set_permissions(&real, fs::Permissions::from_mode(0o604)).unwrap();
     symlink(&real, &link).unwrap();
-    let names = ["timetable.test".to_owned()];
+    let names = [Named::new("timetable.test", None)];
     assert!(apply(&link, "timetable-1", &names).unwrap());
     assert!(!apply(&link, "timetable-1", &names).unwrap());
     assert!(link.symlink_metadata().unwrap().is_symlink());
@@ -306,6 +306,8 @@ proptest! {
         names in proptest::collection::vec("[a-z]{1,8}\\.test", 1..4),
         others in proptest::collection::vec("[a-z]{1,8}\\.test", 1..4),
     ) {
+        let [names, others] =
+            [names, others].map(|names| names.iter().map(|name| Named::new(name, None)).collect::<Vec<_>>());
         let mut text = lines.join("\n");
         if !text.is_empty() {
             text.push('\n');
