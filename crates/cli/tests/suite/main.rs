@@ -24,6 +24,7 @@ mod living;
 mod lock;
 mod machines;
 mod manners;
+mod mutations;
 mod oci;
 mod online;
 #[path = "../../../sources/tests/support/openpgp.rs"]
