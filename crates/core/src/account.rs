@@ -154,26 +154,17 @@ pub fn shell(base: &Tree) -> &'static str {
     if has("bin/bash") || has("usr/bin/bash") { "/bin/bash" } else { "/bin/sh" }
 }
 
-/// The files of the layer that makes `account` and the mount points: the system's own, and `places` (the inside paths
-/// of folders).
+/// The files of the layer that makes `account` and the mount points of every system.
 ///
 /// # Errors
 /// When the base has the name or the number already, or something else where a directory is needed.
-pub fn layer(
-    account: &str,
-    base: &Tree,
-    accounts: &BaseAccounts,
-    places: &[RootPath],
-) -> Result<MadeFiles, AccountError> {
+pub fn layer(account: &str, base: &Tree, accounts: &BaseAccounts) -> Result<MadeFiles, AccountError> {
     let mut made = MadeFiles::new();
     for (name, mode) in MOUNT_POINTS {
         make_directory(&mut made, base, &plain(name), Meta::root(*mode))?;
     }
     let own = Meta::owned(0o755, ACCOUNT_ID, ACCOUNT_ID);
-    make_directory(&mut made, base, &plain(&home(account)[1..]), own.clone())?;
-    for place in places {
-        make_directory(&mut made, base, place, own.clone())?;
-    }
+    make_directory(&mut made, base, &plain(&home(account)[1..]), own)?;
     let (passwd, group) = (accounts.passwd.as_deref(), accounts.group.as_deref());
     let shell = shell(base);
     let user = format!("{account}:x:{ACCOUNT_ID}:{ACCOUNT_ID}:{account}:{}:{shell}\n", home(account));
@@ -317,7 +308,7 @@ mod tests {
 
     #[test]
     fn an_empty_base_gets_root_the_account_and_the_mount_points() {
-        let made = layer("crew", &Tree::with_root(), &BaseAccounts::default(), &[plain("code")]).unwrap();
+        let made = layer("crew", &Tree::with_root(), &BaseAccounts::default()).unwrap();
         assert_eq!(
             text(&made, "etc/passwd"),
             "root:x:0:0:root:/root:/bin/sh\ncrew:x:1000:1000:crew:/home/crew:/bin/sh\n"
@@ -325,7 +316,7 @@ mod tests {
         assert_eq!(text(&made, "etc/group"), "root:x:0:\ncrew:x:1000:\n");
         assert!(!made.contains_key(&plain("etc/shadow")));
         assert_eq!(made[&plain("tmp")], Made::Directory(Meta::root(0o1777)));
-        assert_eq!(made[&plain("code")], Made::Directory(Meta::owned(0o755, 1000, 1000)));
+        assert_eq!(made[&plain("home/crew")], Made::Directory(Meta::owned(0o755, 1000, 1000)));
     }
 
     #[test]
@@ -335,7 +326,7 @@ mod tests {
             group: Some(b"root:x:0:\n".to_vec()),
             shadow: Some(b"root:*:1:0:99999:7:::\n".to_vec()),
         };
-        let made = layer("crew", &Tree::with_root(), &accounts, &[]).unwrap();
+        let made = layer("crew", &Tree::with_root(), &accounts).unwrap();
         assert!(text(&made, "etc/passwd").starts_with("root:x:0:0::/root:/bin/bash\ncrew:x:1000:"));
         assert_eq!(text(&made, "etc/shadow"), "root:*:1:0:99999:7:::\ncrew:!::0:99999:7:::\n");
     }
@@ -343,7 +334,7 @@ mod tests {
     #[test]
     fn a_taken_name_or_number_is_told() {
         let with = |line: &str| BaseAccounts { passwd: Some(line.into()), ..BaseAccounts::default() };
-        let make = |line| layer("crew", &Tree::with_root(), &with(line), &[]).unwrap_err();
+        let make = |line| layer("crew", &Tree::with_root(), &with(line)).unwrap_err();
         assert_eq!(make("crew:x:7:7::/:/bin/sh\n"), AccountError::NameTaken("crew".to_owned()));
         assert_eq!(
             make("pilot:x:1000:7::/:/bin/sh\n"),
@@ -360,7 +351,7 @@ mod tests {
             group: Some(b"root:x:0:\ncrewmen:x:1000:\n".to_vec()),
             shadow: Some(b"pilot:$6$x:1:::::\n".to_vec()),
         };
-        let made = layer("pilot", &Tree::with_root(), &accounts, &[]).unwrap();
+        let made = layer("pilot", &Tree::with_root(), &accounts).unwrap();
         assert_eq!(
             text(&made, "etc/passwd"),
             "root:x:0:0::/root:/bin/sh\npilot:x:1000:1000:pilot:/home/pilot:/bin/sh\nmail:x:8:8:::\n"
@@ -373,9 +364,9 @@ mod tests {
     fn a_link_where_a_directory_is_needed_is_told() {
         let mut base = Tree::with_root();
         let link = Entry { kind: Kind::Symlink { target: b"/elsewhere".to_vec() }, meta: Meta::root(0o777) };
-        base.entries.insert(plain("code"), link);
-        let error = layer("crew", &base, &BaseAccounts::default(), &[plain("code/inner")]).unwrap_err();
-        assert_eq!(error, AccountError::NotDirectory { path: "/code".to_owned(), kind: "link" });
+        base.entries.insert(plain("home"), link);
+        let error = layer("crew", &base, &BaseAccounts::default()).unwrap_err();
+        assert_eq!(error, AccountError::NotDirectory { path: "/home".to_owned(), kind: "link" });
     }
 
     #[test]

@@ -88,12 +88,10 @@ pub enum Content {
     OciLayer(OciLayer),
     /// One stage of a base from the Debian archive.
     Stage(Stage),
-    /// The account and the mount points.
+    /// The account and the mount points of every system; those of folders are made when a workspace starts.
     Account {
         /// Its name.
         account: String,
-        /// Inside paths of folders.
-        places: Vec<RootPath>,
     },
     /// A file of the editor's.
     Settings {
@@ -306,9 +304,7 @@ impl Plan {
             }
         }
         let account = spec.workspace.account.value.clone();
-        let mut places: Vec<_> = spec.folders.iter().map(|folder| folder.inside.value.clone()).collect();
-        places.sort();
-        add(format!("account {account}"), Content::Account { account: account.clone(), places });
+        add(format!("account {account}"), Content::Account { account: account.clone() });
         if let (Some(editor), Some(profile)) = (&spec.editor, &lock.editor) {
             for (name, place, text) in editor_files(spec, editor, profile) {
                 add(name, Content::Settings { account: account.clone(), place, text });

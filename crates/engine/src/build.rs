@@ -347,14 +347,14 @@ impl Builder<'_> {
         base_layers: &[TreeDigest],
     ) -> Result<StagedLayer, EngineError> {
         let made = match &planned.content {
-            Content::Account { account, places } => {
+            Content::Account { account } => {
                 let read = |path: &str| match RootPath::from_archive(path.as_bytes()) {
                     Ok(path) => self.workshop.store.file_of_image(base_layers.iter(), base, &path),
                     Err(_) => Ok(None),
                 };
                 let [passwd, group, shadow] = ACCOUNT_FILES.map(read);
                 let accounts = BaseAccounts { passwd: passwd?, group: group?, shadow: shadow? };
-                account::layer(account, base, &accounts, places)?
+                account::layer(account, base, &accounts)?
             }
             Content::Settings { account, place, text } => account::settings_layer(account, base, place, text),
             _ => unreachable!("BUG: this layer is not one of our own"),

@@ -285,8 +285,8 @@ fn place_for(inside: &Path, kind: OFlags) -> io::Result<OwnedFd> {
     Ok(rustix::fs::openat2(&root, inside, flags, Mode::empty(), resolve)?)
 }
 
-/// Makes directories for a place, the account's where another folder of the account is around it, else as the directory
-/// above.
+/// Makes a place, which is the account's, and directories above it that are not there: the account's in its home, else as
+/// the directory above.
 fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
     let mut at = std::path::PathBuf::new();
     for part in inside.components() {
@@ -299,8 +299,8 @@ fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
         let dir = place_for(dir, OFlags::DIRECTORY)?;
         let owner = rustix::fs::fstat(&dir)?;
         rustix::fs::mkdirat(&dir, part.as_os_str(), Mode::from_raw_mode(0o755))?;
-        let owner =
-            if owner.st_uid == 0 && at.starts_with("home") { (user, group) } else { (owner.st_uid, owner.st_gid) };
+        let accounts = at == inside || (owner.st_uid == 0 && at.starts_with("home"));
+        let owner = if accounts { (user, group) } else { (owner.st_uid, owner.st_gid) };
         // Where there is one owner only, it is right already.
         let _ = rustix::fs::chownat(
             &dir,

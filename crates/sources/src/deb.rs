@@ -255,12 +255,15 @@ pub(crate) fn qualified_name(control: &Control) -> Result<String, String> {
     Ok(if control.field("Multi-Arch") == "same" { format!("{name}:{architecture}") } else { name })
 }
 
+/// What gives the bytes of a file.
+type Read<'a> = &'a dyn Fn(&RootPath) -> Option<Vec<u8>>;
+
 /// A package's stanza in the status file, in a state. `read` gives the bytes of its configuration files, whose digests
 /// are in it; without it they lie beside their places, and are new (dpkg's own word for it).
 pub(crate) fn stanza(
     control: &Control,
     status: &str,
-    read: Option<&dyn Fn(&RootPath) -> Option<Vec<u8>>>,
+    read: Option<Read<'_>>,
 ) -> Result<String, String> {
     let mut stanza = String::new();
     for (field, value) in &control.fields {

@@ -308,6 +308,9 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
     sandbox.files = own_files(place, arrangement, job.apt_sources.as_deref())?;
     let session = Session::begin(sandbox, job.identity)?;
     notes.extend(session.notes().iter().cloned());
+    if job.identity.records_owners() {
+        notes.extend(one_account_only(arrangement));
+    }
     let note = |table: &str| leavings.note(&format!("table {table}"));
     let way = network::open(arrangement.network, session.process(), job.identity, &note);
     if let Some(resolver) = way.resolver() {
@@ -319,6 +322,22 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
         notes.push(format!("the workspace reaches no other machine: {lacks}"));
     }
     Ok(Made { session, groups, way, folders, notes, limits, bench, _kept: kept })
+}
+
+/// What a member with a single id has to know when services or steps name other accounts: all of them are the account.
+fn one_account_only(arrangement: &Arrangement) -> Option<String> {
+    let own = &arrangement.setup.account;
+    let services = arrangement.services.iter().map(|(name, part)| (name, &part.account));
+    let steps = arrangement.steps.iter().map(|step| (&step.name, &step.account));
+    let other = services.chain(steps).filter_map(|(name, account)| Some((name, account.as_ref()?)));
+    let other: Vec<_> = other
+        .filter(|(_, account)| *account != own)
+        .map(|(name, account)| format!("{name} runs as {own}, not as {account}"))
+        .collect();
+    (!other.is_empty()).then(|| {
+        let remedy = "an administrator gives you more by usermod --add-subuids and --add-subgids; see cavrith doctor";
+        format!("you have a single user number here: {}; {remedy}", other.join(", "))
+    })
 }
 
 /// Files that lie over files inside.

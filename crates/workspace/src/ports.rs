@@ -104,8 +104,11 @@ impl Forward {
     /// # Errors
     /// As [`Self::begin`]; the ports that could be carried are.
     pub fn change(&mut self, ports: &[PortPart]) -> Result<(), WorkspaceError> {
-        let gone: Vec<_> = self.carriers.extract_if(.., |_, carrier| !ports.contains(&carrier.part)).collect();
-        gone.iter().for_each(|(_, carrier)| self.let_go(&carrier.sockets));
+        let (stay, gone) =
+            std::mem::take(&mut self.carriers).into_iter().partition(|(_, carrier)| ports.contains(&carrier.part));
+        self.carriers = stay;
+        let gone: BTreeMap<String, Carrier> = gone;
+        gone.values().for_each(|carrier| self.let_go(&carrier.sockets));
         let mut outcome = Ok(());
         for port in ports {
             if !self.carriers.contains_key(&port.name)

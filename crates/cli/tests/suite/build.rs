@@ -88,6 +88,16 @@ fn everything_in_the_store_carries_the_lock_s_epoch_and_the_number_of_its_step()
 }
 
 #[test]
+fn a_directory_is_listed_by_name_while_it_is_emptied_too() {
+    let team = Team::locked();
+    // Larger than one call gives out, so that what is read first is gone when the rest is asked for.
+    team.step("mkdir /srv/many; cd /srv/many; seq 1 5000 | sed 's/^/a-name-of-some-length-/' | xargs touch; find . > /tmp/list; sed 1d /tmp/list | LC_ALL=C sort -c; test $(wc -l < /tmp/list) = 5001");
+    team.step("cd /srv; find many -type f -name '*7' | xargs rm; ls many | wc -l > /srv/left; rm -r many; test ! -e many; mkdir many; touch many/one; rm -r many/../many");
+    team.build();
+    assert_eq!(fs::read_to_string(team.in_store("srv/left")).unwrap(), "4500\n");
+}
+
+#[test]
 fn the_fingerprint_is_the_same_under_other_surroundings() {
     let expected = {
         let team = Team::locked();

@@ -38,6 +38,7 @@ mod spec;
 mod steps;
 mod store;
 mod team;
+mod truly;
 mod verify;
 mod web;
 

@@ -168,6 +168,43 @@ fn online_a_node_project_passes_its_tests() {
     play("notice-board", &[(&["node", "--test"], "pass 1"), (&["bash", "-c", all], "one red mitten")]);
 }
 
+/// Builds each group of `tests/data/survey.txt` twice, the second time under other conditions and with a store in
+/// memory, and says which come out the same. It takes most of an hour; `CAVRITH_TEST_SURVEY` names one group.
+#[test]
+#[ignore = "needs a mirror of the Debian archive, ten gigabytes of disk, and memory for an image"]
+fn online_a_survey_of_packages_comes_out_the_same_twice() {
+    let text = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/survey.txt")).unwrap();
+    let only = std::env::var("CAVRITH_TEST_SURVEY").ok();
+    let groups = text.lines().filter(|line| !line.starts_with('#')).filter_map(|line| line.split_once(": "));
+    let dir = tempfile::tempdir().unwrap();
+    let (mut packages, mut refused) = (0, Vec::new());
+    for (group, names) in groups.filter(|(group, _)| only.as_ref().is_none_or(|only| only == group)) {
+        let project = dir.path().join(group);
+        fs::create_dir(&project).unwrap();
+        let listed: Vec<_> = names.split(' ').map(|name| format!("{name:?}")).collect();
+        let spec = "spec = 1\n[workspace]\nname = \"survey\"\n[base]\ndebian = \"bookworm\"\npackages = [";
+        fs::write(project.join("cavrith.toml"), format!("{spec}{}]\n", listed.join(", "))).unwrap();
+        let member = Member { dir: project, home: dir.path().join("home"), user: None };
+        member.run(&["lock", "-q"]);
+        member.run(&["build", "-q"]);
+        let sealing = Command::new(PROGRAM)
+            .args(["seal", "-q"])
+            .current_dir(&member.dir)
+            .env("CAVRITH_HOME", &member.home)
+            .output()
+            .unwrap();
+        packages += listed.len();
+        if !sealing.status.success() {
+            refused.push(format!("{group}: {}", told(&sealing)));
+        }
+        // One image at a time is enough for the disk.
+        fs::remove_dir_all(member.home.join("store/layers")).unwrap();
+        fs::create_dir(member.home.join("store/layers")).unwrap();
+    }
+    println!("{packages} packages");
+    assert!(packages > 0 && refused.is_empty(), "{}", refused.join("\n"));
+}
+
 #[test]
 #[ignore = "needs a mirror of the Debian archive, and apt with its lists on this machine"]
 fn online_choices_are_those_of_the_archives_own_tool() {

@@ -30,7 +30,7 @@ fn a_member_with_another_home_is_the_same() {
     exit status: 0
 
     same         spec and lock      the spec's meaning, the lock's pins
-    same         image              348 entries, 2.1 MB read
+    same         image              347 entries, 2.1 MB read
     same         packages           1 package
     same         toolchain probes   3 probes
     same         extensions         1 extension
@@ -41,7 +41,7 @@ fn a_member_with_another_home_is_the_same() {
     same         ports              1 port
     same         services           1 service, start step or name
 
-    the same as sealed: munap-tikah-pabaz-gosuz
+    the same as sealed: nalog-vapoh-fuzuz-furuh
     no workspace of this project is there yet; a fresh one was measured
     ");
     assert!(run(&["verify", "--quiet"]).stdout.is_empty());

@@ -52,8 +52,8 @@ pub(super) fn encode_content(encoder: &mut Encoder, content: &Content) {
             }
             encoder.fixed(image.layer.sha256.as_bytes());
         }
-        Content::Account { account, places } => {
-            encoder.u8(5).bytes(account).list(places.iter().map(RootPath::as_bytes));
+        Content::Account { account } => {
+            encoder.u8(5).bytes(account);
         }
         Content::Settings { account, place, text } => {
             encoder.u8(6).bytes(account).bytes(place.as_bytes()).bytes(text);
