@@ -10,7 +10,7 @@ use crate::setup::Setup;
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Seal {
     /// Version of the rules by which the layers were made ([`crate::plan::RULES`]).
-    #[serde(default = "rules_without_a_number")]
+    #[serde(default = "rules_without_a_number", skip_serializing_if = "is_without_a_number")]
     pub rules: u32,
     /// The image's fingerprint in words, for people who compare aloud.
     pub words: String,
@@ -31,9 +31,13 @@ pub struct Seal {
     pub probes: Vec<ProbeAnswer>,
 }
 
-/// Seals have had the number since version 3.
+/// Seals have had the number since version 3; one without it is written as it was read.
 fn rules_without_a_number() -> u32 {
     2
+}
+
+fn is_without_a_number(rules: &u32) -> bool {
+    *rules == rules_without_a_number()
 }
 
 impl Seal {

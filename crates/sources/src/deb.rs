@@ -260,11 +260,7 @@ type Read<'a> = &'a dyn Fn(&RootPath) -> Option<Vec<u8>>;
 
 /// A package's stanza in the status file, in a state. `read` gives the bytes of its configuration files, whose digests
 /// are in it; without it they lie beside their places, and are new (dpkg's own word for it).
-pub(crate) fn stanza(
-    control: &Control,
-    status: &str,
-    read: Option<Read<'_>>,
-) -> Result<String, String> {
+pub(crate) fn stanza(control: &Control, status: &str, read: Option<Read<'_>>) -> Result<String, String> {
     let mut stanza = String::new();
     for (field, value) in &control.fields {
         stanza.push_str(&format!("{field}:{}{value}\n", if value.starts_with('\n') { "" } else { " " }));

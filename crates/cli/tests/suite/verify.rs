@@ -139,6 +139,23 @@ fn accounts_folders_probes_and_extensions_are_measured() {
 }
 
 #[test]
+fn a_seal_of_an_earlier_version_is_read_and_named() {
+    let team = Team::sealed();
+    let path = team.project().join("cavrith.lock");
+    let mut lock = cavrith_core::lock::Lock::parse(&fs::read_to_string(&path).unwrap()).unwrap();
+    lock.seal.as_mut().unwrap().rules = 2;
+    let text = lock.to_text();
+    assert!(!text.contains("rules"));
+    fs::write(&path, text).unwrap();
+    let said = team.fails(&["verify"], 1);
+    assert!(said.contains("the seal\n        expected  made by the rules of version 3\n        here      made by the rules of version 2"), "{said}");
+    // What changes nothing keeps it, and sealing again makes it one of this version.
+    team.ok(&["lock"]);
+    team.ok(&["seal"]);
+    team.ok(&["verify"]);
+}
+
+#[test]
 fn a_changed_lock_or_a_missing_image_is_a_difference() {
     let team = Team::sealed();
     let path = team.project().join("cavrith.lock");
