@@ -29,6 +29,9 @@ pub fn start(name: &str, memory: Option<&Path>) -> Result<Child, SandboxError> {
     let mut command = Command::new("/proc/self/exe");
     command.arg0(name).stdin(Stdio::piped()).stdout(Stdio::piped()).current_dir("/");
     command.env("LC_ALL", "tr_TR.UTF-8").env("LANG", "tr_TR.UTF-8").env("TZ", "Pacific/Kiritimati");
+    // A test that lets the disk fail means that of the store, not of what is thrown away.
+    #[cfg(debug_assertions)]
+    command.env_remove("CAVRITH_FAULT");
     let memory = memory.map(|path| c_text(path.as_os_str().as_encoded_bytes()));
     let prepare = move || -> io::Result<()> {
         crate::child::die_with_parent();

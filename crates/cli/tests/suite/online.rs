@@ -316,3 +316,48 @@ fn online_an_image_is_pulled_from_a_real_registry() {
     team.ok(&["lock"]);
     team.build();
 }
+
+/// What must not be told apart from nobody: each of two workspaces, and the machine itself, for a workspace that reaches
+/// out by a pair of devices.
+#[test]
+#[ignore = "needs root, ip of iproute2 and nft of nftables, and no pasta"]
+fn online_neighbours_do_not_reach_each_other_nor_the_machine_them() {
+    use crate::living::living;
+    let (one, two) = (living(""), living(""));
+    for team in [&one, &two] {
+        team.ok(&["start", "-q", "--wait"]);
+        let status = team.json(&["status", "--json"]);
+        assert_eq!(status["status"]["network"], "out, by a pair of virtual devices", "{status}");
+        let serve = "httpd -p 8141 -h /srv; true";
+        team.ok(&["run", "-q", "--", "sh", "-c", serve]);
+    }
+    let own = |team: &crate::team::Team| {
+        let shown = team.ok(&["run", "-q", "--", "sh", "-c", "ip -4 -o addr show | grep -v 127.0.0.1"]);
+        let address = shown.split_whitespace().find_map(|word| word.split_once('/')).unwrap().0.to_owned();
+        address.parse::<std::net::Ipv4Addr>().unwrap()
+    };
+    let (first, second) = (own(&one), own(&two));
+    assert_ne!(first, second);
+    let limit = std::time::Duration::from_secs(2);
+    for address in [first, second] {
+        assert!(TcpStream::connect_timeout(&(address, 8141).into(), limit).is_err(), "the machine reaches {address}");
+    }
+    // Neither the other workspace nor a port of the machine's, at any of its addresses.
+    let listener = std::net::TcpListener::bind("0.0.0.0:0").unwrap();
+    let here = listener.local_addr().unwrap().port();
+    let gateway = one.ok(&["run", "-q", "--", "sh", "-c", "ip route | sed -n 's/^default via \\([0-9.]*\\).*/\\1/p'"]);
+    for (address, port) in [(second.to_string(), 8141), (gateway.trim().to_owned(), here)] {
+        let ask = format!("wget -T 2 -q -O - http://{address}:{port}/");
+        let asked = one.run(&["run", "-q", "--", "sh", "-c", &ask]);
+        assert!(!asked.status.success(), "{address}:{port} answers: {}", told(&asked));
+    }
+    listener.set_nonblocking(true).unwrap();
+    assert!(listener.accept().is_err(), "the machine was reached");
+    // What listens inside is there: its own workspace reaches it.
+    one.ok(&["run", "-q", "--", "wget", "-q", "-O", "/dev/null", "http://127.0.0.1:8141/site/frame.html"]);
+    for team in [&one, &two] {
+        team.ok(&["stop", "-q"]);
+    }
+    let tables = Command::new("nft").args(["list", "tables"]).output().unwrap();
+    assert!(!String::from_utf8_lossy(&tables.stdout).contains("cavrith"), "a table is left");
+}

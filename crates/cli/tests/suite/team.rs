@@ -43,7 +43,17 @@ impl Drop for Team {
 impl Team {
     /// A depot and a project with a spec that is sound, and no lock.
     pub fn new() -> Self {
-        let dir = tempfile::tempdir().unwrap();
+        Self::new_in(tempfile::tempdir().unwrap())
+    }
+
+    /// The same, locked, in memory where there is some: for tests that write, and wait for the disk, very often.
+    pub fn locked_in_memory() -> Self {
+        let team = Self::new_in(tempfile::tempdir_in("/dev/shm").unwrap_or_else(|_| tempfile::tempdir().unwrap()));
+        team.ok(&["lock"]);
+        team
+    }
+
+    fn new_in(dir: tempfile::TempDir) -> Self {
         copy(&demo().join("d/depot"), &dir.path().join("depot"));
         copy(&demo().join("d/ida/timetable"), &dir.path().join("ida/timetable"));
         fs::remove_file(dir.path().join("ida/timetable/cavrith.lock")).unwrap();
