@@ -1,5 +1,5 @@
-//! What a root wants to be in `/run`, which is empty whenever a system starts: directories and links that packages name in
-//! `tmpfiles.d` (tmpfiles.d(5)) and in the `RuntimeDirectory=` of their services' units (systemd.exec(5)).
+//! What a root wants to be in `/run`, which is empty whenever a system starts: directories and links that packages name
+//! in `tmpfiles.d` (tmpfiles.d(5)) and in the `RuntimeDirectory=` of their services' units (systemd.exec(5)).
 
 use std::collections::BTreeMap;
 
@@ -29,8 +29,8 @@ pub enum Kind {
     Link(String),
 }
 
-/// Everything that these files want, in the order in which it is made: what lies above first. `tmpfiles` are the files of
-/// all directories by their names, each name once; `units` are the texts of services' units.
+/// Everything that these files want, in the order in which it is made: what lies above first. `tmpfiles` are the files
+/// of all directories by their names, each name once; `units` are the texts of services' units.
 pub fn wanted<'a>(
     tmpfiles: impl IntoIterator<Item = &'a str>,
     units: impl IntoIterator<Item = &'a str>,

@@ -185,7 +185,7 @@ fn prepare(
     limit(Resource::RLIMIT_CORE, 0)?;
     if purpose == Purpose::Build {
         limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES.into())?;
-        // Where a program lies in its memory is the same each time, and so is what it makes of that (hashes by address).
+        // Where a program lies in its memory is the same each time, and so is what it makes of that, such as hashes.
         // SAFETY: changes how this process's next program is loaded, and nothing else.
         unsafe { libc::personality(libc::ADDR_NO_RANDOMIZE as libc::c_ulong) };
     }

@@ -91,7 +91,8 @@ impl Groups {
         // A group that has processes cannot hand out controllers, so ours lies beside our own process's, beneath the
         // nearest group that we may write to (cgroup-v2, "No Internal Process Constraint").
         let mut above = hierarchy.join(ours);
-        // Our own process's group can hand out nothing, unless it is the hierarchy's root, for which that does not hold.
+        // Our own process's group can hand out nothing, unless it is the hierarchy's root, for which that does not
+        // hold.
         if above != hierarchy {
             above.pop();
         }

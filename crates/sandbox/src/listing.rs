@@ -121,8 +121,8 @@ fn kind_number(kind: rustix::fs::FileType) -> u8 {
     }
 }
 
-/// As many entries as there is room for, as the kernel writes them (getdents64(2), `struct linux_dirent64`), and how many
-/// that are. The offset of each is the number of the one after it, counted from `first`.
+/// As many entries as there is room for, as the kernel writes them (getdents64(2), `struct linux_dirent64`), and how
+/// many that are. The offset of each is the number of the one after it, counted from `first`.
 fn encode(list: &[Listed], first: usize, room: usize) -> (Vec<u8>, usize) {
     let (mut bytes, mut count) = (Vec::new(), 0);
     for entry in list {

@@ -131,8 +131,8 @@ pub(crate) fn next(listener: &OwnedFd) -> io::Result<Next> {
     Ok(Next::Asked(asked))
 }
 
-/// Whether whoever asked still waits: its number may be somebody else's by now, so what was found through it is used only
-/// when this is true afterwards.
+/// Whether whoever asked still waits: its number may be somebody else's by now, so what was found through it is used
+/// only when this is true afterwards.
 pub(crate) fn still_asks(listener: &OwnedFd, asked: &libc::seccomp_notif) -> bool {
     // SAFETY: the request reads one number, which lives until the call returns.
     unsafe { libc::ioctl(listener.as_raw_fd(), SECCOMP_IOCTL_NOTIF_ID_VALID, &raw const asked.id) == 0 }

@@ -1,5 +1,5 @@
-//! What build steps ask for in the way of owners, attributes and lists of files; and recording owners where there is only one to
-//! give.
+//! What build steps ask for in the way of owners, attributes and lists of files; and recording owners where there is
+//! only one to give.
 //!
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
@@ -78,7 +78,8 @@ pub(crate) struct Recorder {
 
 impl Recorder {
     /// Starts the helper. Owners are recorded when there is a file for those that no other file can carry; attributes
-    /// are looked after in any case. Must be called in a process with a single thread, which still has its capabilities.
+    /// are looked after in any case. Must be called in a process with a single thread, which still has its
+    /// capabilities.
     pub(crate) fn start(others: Option<&File>) -> io::Result<Self> {
         let records = others.is_some();
         // Something to keep in its place.

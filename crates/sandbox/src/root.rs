@@ -285,8 +285,8 @@ fn place_for(inside: &Path, kind: OFlags) -> io::Result<OwnedFd> {
     Ok(rustix::fs::openat2(&root, inside, flags, Mode::empty(), resolve)?)
 }
 
-/// Makes a place, which is the account's, and directories above it that are not there: the account's in its home, else as
-/// the directory above.
+/// Makes a place, which is the account's, and directories above it that are not there: the account's in its home, else
+/// as the directory above.
 fn make_place(inside: &Path, (user, group): (u32, u32)) -> io::Result<()> {
     let mut at = std::path::PathBuf::new();
     for part in inside.components() {

@@ -1,10 +1,10 @@
 //! Java's store of trusted certificates, as its tools write it: every entry has the time at which it was put in.
 //!
 //! The format is that of `sun.security.provider.JavaKeyStore` ("JKS"): the number FEEDFEED, the version 2, the number
-//! of entries; for each its kind (2 a trusted certificate), its alias, milliseconds since 1970, the certificate's type and
-//! bytes; and in the end a SHA-1 over the password, the words "Mighty Aphrodite" and all that came before. Numbers are
-//! big-endian; texts have their length in two bytes before them. Debian's store has the password that Java's tools take
-//! when nobody says another one.
+//! of entries; for each its kind (2 a trusted certificate), its alias, milliseconds since 1970, the certificate's type
+//! and bytes; and in the end a SHA-1 over the password, the words "Mighty Aphrodite" and all that came before. Numbers
+//! are big-endian; texts have their length in two bytes before them. Debian's store has the password that Java's tools
+//! take when nobody says another one.
 
 use ring::digest;
 
@@ -44,8 +44,8 @@ fn sum(bytes: &[u8]) -> digest::Digest {
     context.finish()
 }
 
-/// The same store with its entries in the order of their aliases and all put in at one time, in seconds since 1970; `None`
-/// for anything but a whole store of trusted certificates under the usual password.
+/// The same store with its entries in the order of their aliases and all put in at one time, in seconds since 1970;
+/// `None` for anything but a whole store of trusted certificates under the usual password.
 pub fn normalized(bytes: &[u8], time: u64) -> Option<Vec<u8>> {
     let (body, given) = bytes.split_at_checked(bytes.len().checked_sub(SUM)?)?;
     if sum(body).as_ref() != given {

@@ -1,5 +1,5 @@
-//! Measuring this machine's image, a fresh workspace of it, and what was changed in the project's own workspace, against
-//! the seal.
+//! Measuring this machine's image, a fresh workspace of it, and what was changed in the project's own workspace,
+//! against the seal.
 //!
 //! | module | what |
 //! |---|---|

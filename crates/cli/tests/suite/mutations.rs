@@ -1,5 +1,5 @@
-//! What is changed behind the program's back, one thing at a time: each is found, and named for what it is, by the three
-//! kinds of member. What nobody touched is never accused.
+//! What is changed behind the program's back, one thing at a time: each is found, and named for what it is, by the
+//! three kinds of member. What nobody touched is never accused.
 
 use std::fs::{self, File};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};

@@ -317,8 +317,8 @@ fn online_an_image_is_pulled_from_a_real_registry() {
     team.build();
 }
 
-/// What must not be told apart from nobody: each of two workspaces, and the machine itself, for a workspace that reaches
-/// out by a pair of devices.
+/// What must not be told apart from nobody: each of two workspaces, and the machine itself, for a workspace that
+/// reaches out by a pair of devices.
 #[test]
 #[ignore = "needs root, ip of iproute2 and nft of nftables, and no pasta"]
 fn online_neighbours_do_not_reach_each_other_nor_the_machine_them() {

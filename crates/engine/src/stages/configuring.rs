@@ -40,9 +40,9 @@ chmod 755 /run/cavrith/ischroot /usr/sbin/policy-rc.d
 ///
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
 /// change, and locks, tell of the order of work. Keys and identities that a package makes at random belong to one
-/// machine: whoever needs them makes them at the first start. TeX writes the day into some formats, and LuaTeX an order that
-/// depends on the time; both make them when they are first used. The index of manuals is put together in the order in which
-/// the disk lists them, so it is put together again in the order of their names.
+/// machine: whoever needs them makes them at the first start. TeX writes the day into some formats, and LuaTeX an order
+/// that depends on the time; both make them when they are first used. The index of manuals is put together in the order
+/// in which the disk lists them, so it is put together again in the order of their names.
 const TIDY: &str = "
 left=$(/usr/bin/dpkg --audit)
 if [ -n \"$left\" ]; then printf '%s\\n' \"$left\"; exit 1; fi
