@@ -1,7 +1,7 @@
 //! What a process sees of owners that are only on paper: of files that it looks at, and of itself.
 
 use std::collections::HashMap;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io;
 use std::os::fd::AsRawFd as _;
 use std::os::unix::fs::FileExt as _;
@@ -155,9 +155,6 @@ impl Became {
 
 /// When a process began, and its parent (proc_pid_stat(5), fields 22 and 4).
 fn begun_and_parent(process: u32) -> Option<(u64, u32)> {
-    let text = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
-    // The name in brackets may have anything in it, brackets too.
-    let rest = text.rsplit_once(')')?.1;
-    let fields: Vec<_> = rest.split_ascii_whitespace().collect();
+    let fields = crate::measuring::stat(process as i32)?;
     Some((fields.get(19)?.parse().ok()?, fields.get(1)?.parse().ok()?))
 }

@@ -21,6 +21,13 @@ fn processes() -> impl Iterator<Item = i32> {
         .filter(|pid| *pid != 1 && !guard::is_helper(*pid) && !supervise::is_ours(*pid))
 }
 
+/// What the kernel says of a process, from the third field on (proc_pid_stat(5)).
+pub(crate) fn stat(process: i32) -> Option<Vec<String>> {
+    let text = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // The name before it may have anything in it, blanks and brackets too.
+    Some(text.rsplit_once(')')?.1.split_whitespace().map(str::to_owned).collect())
+}
+
 /// Measures all processes but this one.
 pub(crate) fn measure() -> Use {
     let mut used = Use::default();
@@ -35,11 +42,8 @@ pub(crate) fn measure() -> Use {
     }
     let mut owners = BTreeMap::new();
     for pid in processes() {
-        let Ok(stat) = fs::read_to_string(format!("/proc/{pid}/stat")) else { continue };
-        // The name may have blanks and brackets of its own; fields are counted from the last bracket
-        // (proc_pid_stat(5)).
-        let fields: Vec<&str> = stat.rsplit_once(')').map_or("", |(_, rest)| rest).split_whitespace().collect();
-        let field = |number: usize| fields.get(number - 3).and_then(|text| text.parse::<u64>().ok()).unwrap_or(0);
+        let Some(stat) = stat(pid) else { continue };
+        let field = |number: usize| stat.get(number - 3).and_then(|text| text.parse::<u64>().ok()).unwrap_or(0);
         used.processes += 1;
         used.cpu_millis += (field(14) + field(15)) * 1000 / ticks;
         used.memory += shared_out(pid).unwrap_or_else(|| field(24) * rustix::param::page_size() as u64);

@@ -174,10 +174,7 @@ fn parents() -> BTreeMap<i32, i32> {
     let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
     let parent = |entry: fs::DirEntry| {
         let process = entry.file_name().to_str()?.parse().ok()?;
-        let stat = fs::read_to_string(entry.path().join("stat")).ok()?;
-        // The name may have blanks and brackets of its own.
-        let parent = stat.rsplit_once(')')?.1.split_whitespace().nth(1)?.parse().ok()?;
-        Some((process, parent))
+        Some((process, measuring::stat(process)?.get(1)?.parse().ok()?))
     };
     entries.filter_map(parent).collect()
 }
