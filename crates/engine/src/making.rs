@@ -138,7 +138,7 @@ impl Maker<'_> {
     }
 
     fn session(&self, bench: PathBuf, command: &CommandJob) -> Result<Session, EngineError> {
-        let layers = layer_roots(self.workshop.store, self.beneath.layers);
+        let layers = layer_roots(self.workshop, self.beneath.layers)?;
         let mut job = Job::new(Purpose::Build, layers, bench, HOST_NAME);
         (job.oddities, job.only) = (self.workshop.oddities, (command.user, command.group));
         let session = Session::begin(job, self.workshop.identity)?;

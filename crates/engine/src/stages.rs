@@ -100,7 +100,7 @@ impl Maker<'_> {
                         _ => self.lay(one.stage, over.clone())?,
                     };
                     begun = next.map(|next| {
-                        let beneath = laid.provisional(over.as_deref());
+                        let beneath = laid.provisional(over.as_deref(), self.epoch);
                         scope.spawn(move || self.lay(next.stage, Some(beneath)))
                     });
                     self.configure(*one, laid, &layers, over.as_deref())
@@ -233,9 +233,12 @@ impl Laid {
     }
 
     /// What will lie beneath the next stage, as far as that is known before this one is configured.
-    fn provisional(&self, over: Option<&Tree>) -> Arc<Tree> {
+    fn provisional(&self, over: Option<&Tree>, epoch: u64) -> Arc<Tree> {
         let mut tree = over.cloned().unwrap_or_else(Tree::with_root);
-        tree.overlay(&self.writer.tree());
+        let mut own = self.writer.tree();
+        // As capturing will leave them; by another time no directory would fit, and everything be laid twice.
+        own.entries.values_mut().for_each(|entry| entry.meta.time = epoch);
+        tree.overlay(&own);
         Arc::new(tree)
     }
 }

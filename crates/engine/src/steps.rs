@@ -15,7 +15,6 @@ use cavrith_core::spec::Spec;
 use cavrith_core::tree::Tree;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, Purpose};
-use cavrith_store::Store;
 use cavrith_store::owners::{self, Ownership};
 use cavrith_store::records::ImageRecord;
 use cavrith_store::staging::Staging;
@@ -66,17 +65,12 @@ pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>, ownership: Own
     set.map_err(file_error("set the time of", &upper))
 }
 
-/// Directories of layers, for a sandbox. overlayfs takes no directory twice; of a layer that comes again the upper one
-/// is enough, since it lays everything that the lower one lays, over all that lies between.
-pub fn layer_roots<'a>(
-    store: &Store,
-    layers: impl IntoIterator<Item = &'a TreeDigest, IntoIter: DoubleEndedIterator>,
-) -> Vec<PathBuf> {
-    let mut seen = std::collections::BTreeSet::new();
-    let mut roots: Vec<_> =
-        layers.into_iter().rev().filter(|layer| seen.insert(**layer)).map(|layer| store.layer_root(layer)).collect();
-    roots.reverse();
-    roots
+/// Directories of layers, for a sandbox of this command.
+pub(crate) fn layer_roots<'a>(
+    workshop: Workshop<'_>,
+    layers: impl IntoIterator<Item = &'a TreeDigest>,
+) -> Result<Vec<PathBuf>, EngineError> {
+    Ok(workshop.store.lower_directories(layers, &workshop.staging.dir().join("bundles"))?)
 }
 
 /// A command of the account, in a workspace with this setup.
@@ -95,7 +89,7 @@ pub fn fresh_session(
     setup: &Setup,
     folders: Vec<FolderMount>,
 ) -> Result<Session, EngineError> {
-    let layers = layer_roots(workshop.store, record.layers.iter().map(|layer| &layer.tree));
+    let layers = layer_roots(workshop, record.layers.iter().map(|layer| &layer.tree))?;
     let bench = bench(workshop.staging, None, workshop.store.ownership())?;
     let mut job = Job::new(Purpose::Workspace, layers, bench, &setup.host_name);
     (job.folders, job.oddities, job.only) = (folders, workshop.oddities, (ACCOUNT_ID, ACCOUNT_ID));

@@ -18,6 +18,7 @@ use crate::job::{CommandJob, Each, Job, Purpose, Task};
 use crate::owners;
 use crate::program::{Program, Who, Why, start_sharing, why};
 use crate::root::BUILD_PROCESSES;
+use crate::single;
 use crate::supervise::{self, Supervised};
 
 /// What root inside keeps: what package managers and builds need within the namespaces, and no more.
@@ -82,7 +83,8 @@ pub(crate) fn start(
     };
     let mut supervised = None;
     // Whoever does more than become a program, or is watched while it does, needs memory of its own.
-    let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced;
+    let apart = others.is_some() && is_apart(&who, job);
+    let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced && !apart;
     let started = if command.whole {
         supervise::start(in_child, &told).map(|(pid, whole)| {
             supervised = Some(whole);
@@ -208,10 +210,11 @@ fn prepare(
         filter::apply(purpose, traced).map_err(why("filter system calls"))?;
     }
     bound_capabilities(purpose).map_err(why("give up capabilities"))?;
-    if others.is_some() {
+    if others.is_some() && is_apart(who, job) {
+        single::become_another(who.user, who.group, job.only)?;
+    } else if others.is_some() {
         // There is one user and one group, which we are, and no other groups.
-        let (user, group) = if purpose == Purpose::Workspace { job.only } else { (who.user, who.group) };
-        become_only(user, group)?;
+        become_only(who.user, who.group)?;
     } else {
         become_user(who)?;
     }
@@ -221,6 +224,11 @@ fn prepare(
     // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
     unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };
     Ok(())
+}
+
+/// Whether a command, where there is a single id, is of another account than the one that has it.
+fn is_apart(who: &Who, job: &Job) -> bool {
+    job.purpose == Purpose::Workspace && (who.user, who.group) != job.only
 }
 
 /// Whether a descriptor is the device of nothing, by its number, which is the same on every Linux.
@@ -293,7 +301,7 @@ fn become_user(who: &Who) -> Result<(), Why> {
     become_only(who.user, who.group)
 }
 
-fn become_only(user: u32, group: u32) -> Result<(), Why> {
+pub(crate) fn become_only(user: u32, group: u32) -> Result<(), Why> {
     let (uid, gid) = (Uid::from_raw(user), Gid::from_raw(group));
     nix::unistd::setresgid(gid, gid, gid).map_err(|error| why("become the account")(error.into()))?;
     nix::unistd::setresuid(uid, uid, uid).map_err(|error| why("become the account")(error.into()))

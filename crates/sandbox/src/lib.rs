@@ -49,6 +49,7 @@ mod program;
 mod raw;
 mod root;
 pub mod session;
+mod single;
 mod supervise;
 pub mod terminal;
 mod volatile;

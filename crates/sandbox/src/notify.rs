@@ -96,6 +96,14 @@ pub(crate) fn listen(program: &mut [libc::sock_filter]) -> io::Result<OwnedFd> {
     Ok(unsafe { OwnedFd::from_raw_fd(listener as i32) })
 }
 
+/// Installs a filter that asks nobody.
+pub(crate) fn install(program: &mut [libc::sock_filter]) -> io::Result<()> {
+    let whole = libc::sock_fprog { len: program.len() as u16, filter: program.as_mut_ptr() };
+    // SAFETY: seccomp reads one sock_fprog and the instructions that it points to, which live until the call returns.
+    let done = unsafe { libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, 0, &raw const whole) };
+    if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+}
+
 /// What came.
 pub(crate) enum Next {
     Asked(Box<libc::seccomp_notif>),

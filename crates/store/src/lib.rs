@@ -24,6 +24,7 @@
 
 pub mod atomic;
 pub mod blobs;
+mod bundles;
 pub mod collecting;
 mod dressing;
 mod faults;

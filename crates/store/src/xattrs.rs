@@ -106,6 +106,14 @@ pub(crate) fn write(path: &Path, name: &[u8], value: &[u8]) -> io::Result<()> {
     Ok(rustix::fs::lsetxattr(path, name, value, XattrFlags::empty())?)
 }
 
+/// Gives a directory the attributes of another one, and takes away what that one lacks. One that is opaque stays so.
+pub(crate) fn copy(from: &Path, to: &Path) -> io::Result<()> {
+    let is_copied = |name: &[u8]| (name.starts_with(b"user.") && name != OPAQUE) || name == CAPABILITY;
+    let (wanted, there) = (read(from, is_copied)?, read(to, is_copied)?);
+    there.keys().filter(|name| !wanted.contains_key(*name)).try_for_each(|name| remove(to, name))?;
+    wanted.iter().filter(|(name, value)| there.get(*name) != Some(*value)).try_for_each(|(n, v)| write(to, n, v))
+}
+
 /// Whether a directory of an upper directory is opaque.
 pub(crate) fn is_opaque(path: &Path) -> io::Result<bool> {
     let mut value = [0; 2];

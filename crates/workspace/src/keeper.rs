@@ -22,6 +22,7 @@ mod standing;
 mod tale;
 mod work;
 
+use std::collections::BTreeSet;
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::PermissionsExt as _;
@@ -37,7 +38,6 @@ use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace, sh
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
-use cavrith_engine::steps;
 use cavrith_sandbox::groups::{self, Groups};
 use cavrith_sandbox::job::{Each, FolderMount, Job, Purpose};
 use cavrith_sandbox::{Identity, Session, background, janitor, wire};
@@ -247,7 +247,7 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
         let text = "the image was removed from the store meanwhile; try again".to_owned();
         return Err(WorkspaceError::Keeper { code: 3, text });
     }
-    let made = make(&job, &place, &store, &leavings)?;
+    let made = make(&job, &place, (&store, &staging.dir().join("bundles")), &leavings)?;
     let (stop, stopping) = mpsc::channel();
     let keeper = Keeper::new(job, place, made, stop)?;
     let door = keeper.open_door()?;
@@ -282,7 +282,12 @@ struct Made {
     _kept: Option<File>,
 }
 
-fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> Result<Made, WorkspaceError> {
+fn make(
+    job: &KeeperJob,
+    place: &Place,
+    (store, bundles): (&Store, &Path),
+    leavings: &Leavings,
+) -> Result<Made, WorkspaceError> {
     let arrangement = &job.arrangement;
     let grounds = Grounds { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
     let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..));
@@ -301,11 +306,11 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
         notes.push(format!("limits cannot be set: {error}"));
     }
     let (limits, each) = keep_limits(arrangement.limits, &groups);
-    let layers = steps::layer_roots(store, job.layers.iter());
+    let layers = store.lower_directories(&job.layers, bundles)?;
     let mut sandbox = Job::new(Purpose::Workspace, layers, bench.clone(), &arrangement.setup.host_name);
     (sandbox.folders, sandbox.only) = (folders.clone(), (ACCOUNT_ID, ACCOUNT_ID));
     (sandbox.groups, sandbox.each) = (groups.dirs(), each);
-    sandbox.files = own_files(place, arrangement, job.apt_sources.as_deref())?;
+    sandbox.files = own_files(place, arrangement, job.apt_sources.as_deref(), job.identity.records_owners())?;
     let session = Session::begin(sandbox, job.identity)?;
     notes.extend(session.notes().iter().cloned());
     if job.identity.records_owners() {
@@ -324,19 +329,19 @@ fn make(job: &KeeperJob, place: &Place, store: &Store, leavings: &Leavings) -> R
     Ok(Made { session, groups, way, folders, notes, limits, bench, _kept: kept })
 }
 
-/// What a member with a single id has to know when services or steps name other accounts: all of them are the account.
+/// What a member with a single id has to know when services or steps name other accounts.
 fn one_account_only(arrangement: &Arrangement) -> Option<String> {
     let own = &arrangement.setup.account;
-    let services = arrangement.services.iter().map(|(name, part)| (name, &part.account));
-    let steps = arrangement.steps.iter().map(|step| (&step.name, &step.account));
-    let other = services.chain(steps).filter_map(|(name, account)| Some((name, account.as_ref()?)));
-    let other: Vec<_> = other
-        .filter(|(_, account)| *account != own)
-        .map(|(name, account)| format!("{name} runs as {own}, not as {account}"))
-        .collect();
-    (!other.is_empty()).then(|| {
-        let remedy = "an administrator gives you more by usermod --add-subuids and --add-subgids; see cavrith doctor";
-        format!("you have a single user number here: {}; {remedy}", other.join(", "))
+    let services = arrangement.services.values().map(|part| &part.account);
+    let steps = arrangement.steps.iter().map(|step| &step.account);
+    let others: BTreeSet<_> = services.chain(steps).flatten().filter(|account| *account != own).collect();
+    let names = others.into_iter().map(String::as_str).collect::<Vec<_>>().join(" and ");
+    (!names.is_empty()).then(|| {
+        format!(
+            "you have a single user number here: what runs as {names} shares all files with {own}, and changes of an \
+             owner have no effect; an administrator gives you more by usermod --add-subuids and --add-subgids; see \
+             cavrith doctor"
+        )
     })
 }
 
@@ -345,11 +350,15 @@ fn own_files(
     place: &Place,
     arrangement: &Arrangement,
     apt_sources: Option<&str>,
+    single: bool,
 ) -> Result<Vec<FolderMount>, WorkspaceError> {
     let mut files = Vec::new();
     // Whom to ask for names is known once there is a way out.
     let mut texts = vec![(names::INSIDE, names::inside_text(arrangement)), ("/etc/resolv.conf", String::new())];
     texts.extend(apt_sources.map(|text| (crate::APT_SOURCES, text.to_owned())));
+    if single && apt_sources.is_some() {
+        texts.push((crate::APT_ALONE, "APT::Sandbox::User \"root\";\n".to_owned()));
+    }
     for (inside, text) in texts {
         // Without a way out the image's own file says as much.
         if inside != names::INSIDE && arrangement.network == Network::None {
@@ -361,7 +370,7 @@ fn own_files(
         let written = fs::write(&path, text).and_then(|()| fs::set_permissions(&path, readable));
         written.map_err(file_error("write", &path))?;
         let mut file = FolderMount::new(path, inside.into());
-        file.only_new = inside == crate::APT_SOURCES;
+        file.only_new = [crate::APT_SOURCES, crate::APT_ALONE].contains(&inside);
         files.push(file);
     }
     Ok(files)

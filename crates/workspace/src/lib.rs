@@ -52,9 +52,11 @@ use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
 
 /// Files inside that one of ours lies over; they are made in the scratch where the image has none.
-pub(crate) const OWN_FILES: [&str; 3] = [names::INSIDE, "/etc/resolv.conf", APT_SOURCES];
+pub(crate) const OWN_FILES: [&str; 4] = [names::INSIDE, "/etc/resolv.conf", APT_SOURCES, APT_ALONE];
 /// Where packages come from that somebody installs by hand.
 pub(crate) const APT_SOURCES: &str = "/etc/apt/sources.list";
+/// What tells apt that there is no other account to fetch as; only where its user has a single id.
+pub(crate) const APT_ALONE: &str = "/etc/apt/apt.conf.d/90single-user";
 
 /// What can go wrong with a workspace.
 #[derive(Debug, thiserror::Error)]

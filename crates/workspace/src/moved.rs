@@ -31,9 +31,15 @@ fn number(folder: &Path) -> Option<String> {
 /// # Errors
 /// When the disk refuses.
 pub(crate) fn note(place: &Place, dir: &Path, dot: &str) -> Result<(), WorkspaceError> {
-    cavrith_store::atomic::write(&dir.join(format!("{dot}project")), place.project.as_os_str().as_bytes())?;
+    // Every start comes here; nothing is written, and waited for, that stands there already.
+    let write = |name: &str, text: &[u8]| {
+        let path = dir.join(format!("{dot}{name}"));
+        let stands = cavrith_store::reading::bytes(&path).is_ok_and(|there| there == text);
+        if stands { Ok(()) } else { cavrith_store::atomic::write(&path, text) }
+    };
+    write("project", place.project.as_os_str().as_bytes())?;
     if let Some(number) = number(&place.project) {
-        cavrith_store::atomic::write(&dir.join(format!("{dot}folder")), number.as_bytes())?;
+        write("folder", number.as_bytes())?;
     }
     Ok(())
 }

@@ -81,6 +81,11 @@ pub fn open(network: Network, process: u32, identity: Identity, leavings: &dyn F
         None => way.lacks = Some("install the package passt".to_owned()),
     }
     if identity == Identity::Root {
+        if let Some(missing) = PAIR_PROGRAMS.iter().find(|name| find_program(name).is_none()) {
+            let earlier = way.lacks.take().unwrap_or_default();
+            way.lacks = Some(format!("{earlier}; a pair of virtual devices needs {missing}, which is not installed"));
+            return way;
+        }
         match Pair::make(process, leavings) {
             Ok(pair) => {
                 way.how = "out, by a pair of virtual devices".to_owned();
@@ -110,7 +115,6 @@ fn no_tunnel(identity: Identity) -> Option<String> {
 /// # Errors
 /// What is missing, and the remedy.
 pub fn offered(identity: Identity) -> Result<&'static str, (String, String)> {
-    let all = |names: &[&str]| names.iter().all(|name| find_program(name).is_some());
     match find_program("pasta") {
         Some(_) => match no_tunnel(identity) {
             Some(why) => Err(why
@@ -118,7 +122,7 @@ pub fn offered(identity: Identity) -> Result<&'static str, (String, String)> {
                 .map_or((why.clone(), String::new()), |(found, remedy)| (found.to_owned(), remedy.to_owned()))),
             None => Ok("carried by pasta"),
         },
-        None if identity == Identity::Root && all(&["ip", "nft", "nsenter"]) => {
+        None if identity == Identity::Root && PAIR_PROGRAMS.iter().all(|name| find_program(name).is_some()) => {
             Ok("carried by a pair of virtual devices")
         }
         None => Err((
@@ -172,6 +176,8 @@ fn by_pasta(program: &Path, process: u32, identity: Identity) -> io::Result<Chil
 const PAIRS: u16 = 16_384;
 /// The table that says that somebody had the kernel pass packets on, which it did not do before.
 const FORWARDING: &str = "cavrith-forwarding";
+/// Programs that make a pair.
+const PAIR_PROGRAMS: [&str; 3] = ["ip", "nft", "nsenter"];
 /// Where the kernel is told to.
 const FORWARD: &str = "/proc/sys/net/ipv4/ip_forward";
 
@@ -220,57 +226,50 @@ fn fit(number: u16, device: &str, process: &str, table: &str) -> io::Result<()> 
         Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
         _ => {}
     }
-    run("ip", &["address", "add", &format!("{outer}/30"), "dev", device])?;
-    run("ip", &["link", "set", device, "up"])?;
+    feed("ip", &["-batch", "-"], &format!("address add {outer}/30 dev {device}\nlink set {device} up\n"))?;
     let namespace = format!("--net=/proc/{process}/ns/net");
-    for arguments in [
-        &["address", "add", &format!("{inner}/30"), "dev", "eth0"][..],
-        &["link", "set", "eth0", "up"],
-        &["route", "add", "default", "via", &outer],
-    ] {
-        let mut whole = vec![namespace.as_str(), "ip"];
-        whole.extend(arguments);
-        run("nsenter", &whole)?;
-    }
-    // One that a keeper left which was killed together with its janitor: its devices are gone.
-    let _ = run("nft", &["delete", "table", "ip", table]);
-    run("nft", &["add", "table", "ip", table])?;
-    let known = "ct state established,related accept";
-    for (chain, hook, rules) in [
-        ("out", "type nat hook postrouting priority 100 ;", vec![format!("ip saddr {net} masquerade")]),
-        (
-            "through",
-            "type filter hook forward priority 0 ;",
-            vec![
-                format!("oifname {device} {known}"),
-                format!("oifname {device} drop"),
-                format!("iifname {device} oifname \"cavrith*\" drop"),
-                format!("iifname {device} ip daddr 10.87.0.0/16 drop"),
-            ],
-        ),
-        (
-            "here",
-            "type filter hook input priority 0 ;",
-            vec![format!("iifname {device} {known}"), format!("iifname {device} drop")],
-        ),
-        (
-            "hence",
-            "type filter hook output priority 0 ;",
-            vec![format!("oifname {device} {known}"), format!("oifname {device} drop")],
-        ),
-    ] {
-        run("nft", &["add", "chain", "ip", table, chain, &format!("{{ {hook} }}")])?;
-        for rule in rules {
-            let mut arguments = vec!["add", "rule", "ip", table, chain];
-            arguments.extend(rule.split(' '));
-            run("nft", &arguments)?;
-        }
-    }
+    let inside = format!("address add {inner}/30 dev eth0\nlink set eth0 up\nroute add default via {outer}\n");
+    feed("nsenter", &[&namespace, "ip", "-batch", "-"], &inside)?;
+    feed("nft", &["-f", "-"], &rules(table, device, &net))?;
     if fs::read_to_string(FORWARD)?.trim() == "0" {
         run("nft", &["add", "table", "ip", FORWARDING])?;
         fs::write(FORWARD, "1")?;
     }
     Ok(())
+}
+
+/// The rules for one pair, which the kernel takes all at once. A table of this name is one that a keeper left which was
+/// killed together with its janitor: its devices are gone.
+fn rules(table: &str, device: &str, net: &str) -> String {
+    let known = "ct state established,related accept";
+    format!(
+        "add table ip {table}
+delete table ip {table}
+table ip {table} {{
+    chain out {{
+        type nat hook postrouting priority 100;
+        ip saddr {net} masquerade
+    }}
+    chain through {{
+        type filter hook forward priority 0;
+        oifname {device} {known}
+        oifname {device} drop
+        iifname {device} oifname \"cavrith*\" drop
+        iifname {device} ip daddr 10.87.0.0/16 drop
+    }}
+    chain here {{
+        type filter hook input priority 0;
+        iifname {device} {known}
+        iifname {device} drop
+    }}
+    chain hence {{
+        type filter hook output priority 0;
+        oifname {device} {known}
+        oifname {device} drop
+    }}
+}}
+"
+    )
 }
 
 /// Removes a table of address translation; the devices go with the inside's network. The last one has the kernel pass
@@ -287,8 +286,20 @@ pub fn remove_table(table: &str) {
 }
 
 fn run(program: &str, arguments: &[&str]) -> io::Result<()> {
+    feed(program, arguments, "")
+}
+
+/// Runs a program of this machine with a text as its standard input.
+fn feed(program: &str, arguments: &[&str], input: &str) -> io::Result<()> {
     let place = find_program(program).ok_or_else(|| io::Error::other(format!("{program} is not installed")))?;
-    let output = Command::new(place).args(arguments).stdin(Stdio::null()).output()?;
+    let mut command = Command::new(place);
+    command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
+    let mut child = command.spawn()?;
+    if let Some(mut stdin) = child.stdin.take() {
+        // One that ended before it read everything says why.
+        let _ = io::Write::write_all(&mut stdin, input.as_bytes());
+    }
+    let output = child.wait_with_output()?;
     if output.status.success() {
         return Ok(());
     }

@@ -218,7 +218,7 @@ pub const KEYS: &[Key] = &[
     key("downloads[].unpack", Flag, Optional, "true: an archive (tar; plain or gz, xz, zst; or zip) that is unpacked").default("false"),
     key("downloads[].strip", Number, Optional, "how many leading directories to drop from the archive's paths").default("0"),
     key("downloads[].mode", Text, Optional, "the rights of the file, in octal").default("0644"),
-    key("steps", Tables, Optional, "provisioning actions, carried out in their order; each runs, writes or copies").example(
+    key("steps", Tables, Optional, "provisioning actions, carried out in their order; each runs, writes or copies; 4000 at most").example(
         "[[steps]]\nname  = \"frame the site\"\nat    = \"build\"\nrun   = \"quill frame /srv/site\"\nlimit = \"10 min\"",
     ),
     key("steps[].name", Text, Needed, "a name for people"),

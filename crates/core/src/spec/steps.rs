@@ -1,6 +1,6 @@
 //! Steps: what each does, and the order they are carried out in.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::reader::{Reader, TableAt};
 use super::services::{self, Moment, Service, StartStep};
@@ -102,8 +102,9 @@ impl Run {
     }
 }
 
-/// Steps that a spec may have: each is a layer, and overlayfs takes that many with room for the others.
-const MOST: usize = 200;
+/// Steps that a spec may have. Each of those that build is a layer, which the store merges where they are many; more
+/// than this are a program and no list.
+const MOST: usize = 4000;
 
 /// The steps that make the image, and those of a workspace's start, each in their order.
 pub(super) fn read(
@@ -272,11 +273,13 @@ fn order(
     not_a_step: impl Fn(&mut Reader<'_>, &At<String>, &[&str]),
 ) -> Vec<Step> {
     let names: Vec<_> = steps.iter().map(|step| step.name.value.clone()).collect();
+    // Of two with the same name, which is a mistake of its own, the first is meant.
+    let places: BTreeMap<_, _> = names.iter().enumerate().rev().map(|(number, name)| (name.as_str(), number)).collect();
     let mut waits: Vec<Vec<usize>> = Vec::new();
     for (number, step) in steps.iter().enumerate() {
         let mut own = Vec::new();
         for earlier in &step.after {
-            match names.iter().position(|name| *name == earlier.value) {
+            match places.get(earlier.value.as_str()).copied() {
                 Some(position) if position == number => {
                     let message = format!("the step {:?} comes after itself", step.name.value);
                     reader.push(Mistake::new(
@@ -295,17 +298,26 @@ fn order(
         }
         waits.push(own);
     }
+    // Kahn's algorithm (Communications of the ACM 5/11, 1962); of those that may come next always the first written.
+    let mut waiting: Vec<usize> = waits.iter().map(Vec::len).collect();
+    let mut followers: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
+    for (number, earlier) in waits.iter().enumerate() {
+        earlier.iter().for_each(|earlier| followers[*earlier].push(number));
+    }
+    let mut ready: BTreeSet<usize> = (0..steps.len()).filter(|number| waiting[*number] == 0).collect();
     let mut sorted: Vec<usize> = Vec::new();
-    while sorted.len() < steps.len() {
-        let ready = (0..steps.len())
-            .find(|number| !sorted.contains(number) && waits[*number].iter().all(|earlier| sorted.contains(earlier)));
-        match ready {
-            Some(number) => sorted.push(number),
-            None => {
-                circle(reader, &steps, &waits, &sorted);
-                return steps;
+    while let Some(number) = ready.pop_first() {
+        sorted.push(number);
+        for follower in &followers[number] {
+            waiting[*follower] -= 1;
+            if waiting[*follower] == 0 {
+                ready.insert(*follower);
             }
         }
+    }
+    if sorted.len() < steps.len() {
+        circle(reader, &steps, &waits, &sorted);
+        return steps;
     }
     let mut places: Vec<_> = steps.into_iter().map(Some).collect();
     sorted.into_iter().filter_map(|number| places[number].take()).collect()

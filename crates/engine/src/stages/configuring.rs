@@ -136,7 +136,7 @@ impl Configuring<'_> {
 
     pub fn run(&self, dir: &Path, layers: &[TreeDigest]) -> Result<(), EngineError> {
         let maker = self.maker;
-        let mut roots = layer_roots(maker.workshop.store, layers);
+        let mut roots = layer_roots(maker.workshop, layers)?;
         if roots.is_empty() {
             // An overlay needs something beneath.
             let nothing = maker.workshop.staging.new_dir()?;
