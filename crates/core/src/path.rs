@@ -5,6 +5,7 @@ use std::ffi::OsStr;
 use std::fmt;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
+use std::sync::Arc;
 
 /// Bytes that a path may have at most: one page with room left for the directory it is unpacked into.
 pub const MAX_PATH: usize = 3072;
@@ -16,8 +17,10 @@ pub const MAX_NAME: usize = 255;
 /// It cannot leave the root by its own text. (Whether a *link* on the way leads out is the business of whoever walks
 /// it.) The empty path is the root itself. The order is by names, so that what lies in a directory follows it at once,
 /// before any sibling whose name merely begins the same.
+///
+/// Copies share their bytes: one path stands in several trees. The root is `None`, and nothing else is.
 #[derive(Clone, PartialEq, Eq, Hash, Default)]
-pub struct RootPath(Vec<u8>);
+pub struct RootPath(Option<Arc<[u8]>>);
 
 /// Why some bytes are no path inside a root.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -45,7 +48,7 @@ pub enum BadPath {
 impl RootPath {
     /// The root itself.
     pub const fn root() -> Self {
-        Self(Vec::new())
+        Self(None)
     }
 
     /// Takes a path as archives carry it: `./usr/bin`, `usr/bin/`, `usr//bin` are the same.
@@ -69,7 +72,7 @@ impl RootPath {
             return Err(BadPath::Relative(shown(bytes)));
         };
         let path = Self::collect(rest)?;
-        if path.0 == rest { Ok(path) } else { Err(BadPath::NotPlain(shown(bytes))) }
+        if path.as_bytes() == rest { Ok(path) } else { Err(BadPath::NotPlain(shown(bytes))) }
     }
 
     /// Takes a path that was written by [`crate::tree`]: relative and plain.
@@ -78,7 +81,7 @@ impl RootPath {
     /// Anything that is not exactly in that form.
     pub fn from_plain(bytes: &[u8]) -> Result<Self, BadPath> {
         let path = Self::from_archive(bytes)?;
-        if path.0 == bytes { Ok(path) } else { Err(BadPath::NotPlain(shown(bytes))) }
+        if path.as_bytes() == bytes { Ok(path) } else { Err(BadPath::NotPlain(shown(bytes))) }
     }
 
     fn collect(bytes: &[u8]) -> Result<Self, BadPath> {
@@ -96,27 +99,32 @@ impl RootPath {
             }
             path.extend(name);
         }
-        if path.len() > MAX_PATH { Err(BadPath::TooLong(shown(bytes))) } else { Ok(Self(path)) }
+        if path.len() > MAX_PATH { Err(BadPath::TooLong(shown(bytes))) } else { Ok(Self::of(&path)) }
+    }
+
+    /// Bytes that are known to be a path.
+    fn of(bytes: &[u8]) -> Self {
+        Self((!bytes.is_empty()).then(|| bytes.into()))
     }
 
     /// The bytes, without a slash in front.
     pub fn as_bytes(&self) -> &[u8] {
-        &self.0
+        self.0.as_deref().unwrap_or_default()
     }
 
     /// True for the root itself.
     pub fn is_root(&self) -> bool {
-        self.0.is_empty()
+        self.0.is_none()
     }
 
     /// The path as a relative [`Path`], to be joined to the place where a root lies on disk.
     pub fn as_relative(&self) -> &Path {
-        Path::new(OsStr::from_bytes(&self.0))
+        Path::new(OsStr::from_bytes(self.as_bytes()))
     }
 
     /// The names from the root downwards.
     pub fn names(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
-        self.0.split(|byte| *byte == b'/').filter(|name| !name.is_empty())
+        self.as_bytes().split(|byte| *byte == b'/').filter(|name| !name.is_empty())
     }
 
     /// How many names it has.
@@ -134,8 +142,8 @@ impl RootPath {
         if self.is_root() {
             return None;
         }
-        let end = self.0.iter().rposition(|byte| *byte == b'/').unwrap_or(0);
-        Some(Self(self.0[..end].to_vec()))
+        let end = self.as_bytes().iter().rposition(|byte| *byte == b'/').unwrap_or(0);
+        Some(Self::of(&self.as_bytes()[..end]))
     }
 
     /// All directories above it, the root first, itself not included.
@@ -153,7 +161,7 @@ impl RootPath {
         if name.contains(&b'/') || name.is_empty() || name == b"." {
             return Err(BadPath::NotPlain(shown(name)));
         }
-        let mut bytes = self.0.clone();
+        let mut bytes = self.as_bytes().to_vec();
         if !bytes.is_empty() {
             bytes.push(b'/');
         }
@@ -169,18 +177,21 @@ impl RootPath {
         if self.is_root() || other.is_root() {
             return Ok(if self.is_root() { other.clone() } else { self.clone() });
         }
-        Self::from_plain(&[&self.0[..], b"/", &other.0].concat())
+        Self::from_plain(&[self.as_bytes(), b"/", other.as_bytes()].concat())
     }
 
     /// The rest of the path after its first `count` names; `None` when it has no more than that.
     pub fn strip(&self, count: usize) -> Option<Self> {
         let names: Vec<_> = self.names().skip(count).collect();
-        if names.is_empty() { None } else { Some(Self(names.join(&b'/'))) }
+        if names.is_empty() { None } else { Some(Self::of(&names.join(&b'/'))) }
     }
 
     /// True when this is `above` or lies somewhere under it.
     pub fn lies_in(&self, above: &Self) -> bool {
-        above.is_root() || (self.0.starts_with(&above.0) && matches!(self.0.get(above.0.len()), None | Some(b'/')))
+        above.is_root() || {
+            let (own, above) = (self.as_bytes(), above.as_bytes());
+            own.starts_with(above) && matches!(own.get(above.len()), None | Some(b'/'))
+        }
     }
 }
 
@@ -188,7 +199,7 @@ impl Ord for RootPath {
     fn cmp(&self, other: &Self) -> Ordering {
         // No name holds a byte 0, so reading the slash as 0 sorts by names.
         let key = |byte: &u8| if *byte == b'/' { 0 } else { *byte };
-        self.0.iter().map(key).cmp(other.0.iter().map(key))
+        self.as_bytes().iter().map(key).cmp(other.as_bytes().iter().map(key))
     }
 }
 
@@ -201,7 +212,7 @@ impl PartialOrd for RootPath {
 impl fmt::Display for RootPath {
     /// With a slash in front; bytes that are no printable text are escaped.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "/{}", shown(&self.0))
+        write!(f, "/{}", shown(self.as_bytes()))
     }
 }
 

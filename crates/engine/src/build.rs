@@ -305,7 +305,7 @@ impl Builder<'_> {
                     }
                 },
             };
-            merged.overlay(&made.tree);
+            merged.overlay_whole(made.tree);
             outcomes.push(made.outcome);
         }
         let shell = self.shell(&outcomes, &merged)?.unwrap_or_else(|| account::shell(&base_tree).to_owned());

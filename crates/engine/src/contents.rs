@@ -24,7 +24,7 @@ pub fn list(
     let Some(image) = image else { return Ok(items) };
     let mut merged = Tree::with_root();
     for layer in &image.layers {
-        merged.overlay(&store.layer_tree(&layer.tree)?);
+        merged.overlay_whole(store.layer_tree(&layer.tree)?);
     }
     for item in items.iter_mut().filter(|item| item.kind == "package") {
         let path = RootPath::from_archive(format!("usr/share/doc/{}/copyright", item.name).as_bytes()).ok();

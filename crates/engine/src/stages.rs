@@ -106,9 +106,12 @@ impl Maker<'_> {
                     self.configure(*one, laid, &layers, over.as_deref())
                 })?;
                 ahead = begun;
-                let mut tree = merged.take().map_or_else(Tree::with_root, Arc::unwrap_or_clone);
-                tree.overlay(&ready.tree);
-                merged = Some(Arc::new(tree));
+                drop(over);
+                if number + 1 < wanted.len() {
+                    let mut tree = merged.take().map_or_else(Tree::with_root, Arc::unwrap_or_clone);
+                    tree.overlay(&ready.tree);
+                    merged = Some(Arc::new(tree));
+                }
                 done.push(ready);
             }
             Ok(done)
@@ -206,6 +209,8 @@ impl Maker<'_> {
         let configure = Configuring { maker: self, wanted, stage: &stage, writer: &writer, open };
         configure.prepare(&dir, &records, over.is_some())?;
         configure.run(&dir, layers)?;
+        // What comes now reads the whole stage again.
+        drop((records, writer, packages));
         tidying::keystore(&dir.join("root"), self.epoch)?;
         let nothing = Tree::with_root();
         capture(self.workshop, dir, (0, 0), self.epoch, over.unwrap_or(&nothing))
@@ -238,7 +243,7 @@ impl Laid {
         let mut own = self.writer.tree();
         // As capturing will leave them; by another time no directory would fit, and everything be laid twice.
         own.entries.values_mut().for_each(|entry| entry.meta.time = epoch);
-        tree.overlay(&own);
+        tree.overlay_whole(own);
         Arc::new(tree)
     }
 }

@@ -10,10 +10,12 @@ const MAX_BYTES: u64 = 16 << 30;
 
 /// Real archives pack to a tenth, rarely to a thirtieth; what packs to less than this is made to fill a disk.
 const MAX_RATIO: u64 = 100;
+/// Bytes that any archive may unpack to: tables of numbers, of which there are Debian packages, pack to very little.
+const ALWAYS: u64 = 256 << 20;
 
 /// Bytes that an archive of `packed` bytes may unpack to.
 pub fn unpacked(packed: u64) -> u64 {
-    packed.saturating_mul(MAX_RATIO).saturating_add(64 << 20).min(MAX_BYTES)
+    packed.saturating_mul(MAX_RATIO).saturating_add(ALWAYS).min(MAX_BYTES)
 }
 
 /// A reader that fails, instead of ending, when more comes than may come.

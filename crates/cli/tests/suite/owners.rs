@@ -207,3 +207,41 @@ fn what_an_ordinary_user_lacks_is_named_with_its_remedy() {
         .unwrap();
     assert_eq!(output.status.code(), Some(3), "{}", told(&output));
 }
+
+#[test]
+fn other_accounts_run_as_themselves_for_a_user_with_a_single_id() {
+    if !is_root() {
+        // Without root there is no way to take this user's range away.
+        return;
+    }
+    let team = Team::locked();
+    team.step("echo 'pilot:x:105:106::/srv:/bin/sh' >> /etc/passwd; echo 'pilot:x:106:' >> /etc/group");
+    team.add("[services.watch]\nrun = [\"sh\", \"-c\", \"id -u > /srv/watch; sleep 1000\"]\naccount = \"pilot\"\nready = { file = \"/srv/watch\" }\n");
+    team.ok(&["lock"]);
+    let member = Member::of(&team, false);
+    member.ok(&["start", "--wait"]);
+    let inside =
+        |account: &str, script: &str| member.ok(&["run", "-q", "--account", account, "--", "sh", "-c", script]);
+    assert_eq!(
+        inside("pilot", "cat /srv/watch; id -u; id -g; id -un; touch /tmp/a; stat -c '%u %g' /tmp/a"),
+        "105\n105\n106\npilot\n105 106\n"
+    );
+    assert_eq!(inside("crew", "id -u; stat -c '%u %g' /tmp/a"), "1000\n1000 1000\n");
+    // Root may do with any file what it likes; there is no second owner to give one to.
+    let script = "id -u; touch /srv/a; chmod 000 /srv/a; cat /srv/a; chown 105:106 /srv/a; stat -c '%u %a' /srv/a; su pilot -c 'echo done'";
+    assert_eq!(inside("root", script), "0\n0 0\ndone\n");
+    // A set-uid bit stays inside, also in a namespace of one's own.
+    assert_eq!(
+        inside(
+            "root",
+            "chmod 4755 /srv/a && stat -c %a /srv/a; cp /srv/a /code/a; chmod 4755 /code/a || echo refused"
+        ),
+        "4755\nrefused\n"
+    );
+    // Nothing more than that: the numbers of others are nobody's to take.
+    let output = member.run(&["run", "-q", "--account", "pilot", "--", "sh", "-c", "chown 0 /tmp/a"]);
+    assert!(!output.status.success(), "{}", told(&output));
+    let told = member.ok(&["status"]);
+    assert!(told.contains("what runs as pilot shares all files with crew"), "{told}");
+    member.ok(&["stop"]);
+}

@@ -215,3 +215,46 @@ fn part_of_a_folder_stays_inside() {
     let told = team.fails(&["verify"], 1);
     assert!(told.contains("/code except out"), "{told}");
 }
+
+#[test]
+fn a_hundred_and_fifty_steps_leave_what_each_of_them_left() {
+    let team = Team::new();
+    let (mut steps, mut there) = (String::new(), std::collections::BTreeMap::new());
+    for number in 0..150 {
+        let (file, directory) = (number % 9, number % 4);
+        let run = match number % 5 {
+            0 | 1 => {
+                there.insert(format!("f{file}"), Some(number));
+                format!("echo {number} > f{file}")
+            }
+            2 => {
+                // A directory that replaces whatever has its name hides what was in it.
+                there.retain(|name, _| !name.starts_with(&format!("d{directory}")));
+                there.insert(format!("d{directory}"), None);
+                there.insert(format!("d{directory}/{number}"), Some(number));
+                format!("rm -rf d{directory}; mkdir d{directory}; echo {number} > d{directory}/{number}")
+            }
+            3 => {
+                there.remove(&format!("f{file}"));
+                format!("rm -f f{file}")
+            }
+            _ => {
+                there.retain(|name, _| !name.starts_with(&format!("d{directory}")));
+                there.insert(format!("d{directory}"), Some(number));
+                format!("rm -rf d{directory}; echo {number} > d{directory}")
+            }
+        };
+        steps += &format!("[[steps]]\nname = \"s{number}\"\nat = \"build\"\nrun = \"cd /srv; {run}\"\n");
+    }
+    team.add(&steps);
+    team.ok(&["lock"]);
+    let expected: String = there
+        .iter()
+        .map(|(name, number)| number.map_or(format!("{name}/\n"), |number| format!("{name} {number}\n")))
+        .collect();
+    let listing = "cd /srv; find . -name site -prune -o -name '[fd0-9]*' -print | sort | while read f; do test -d $f && echo ${f#./}/ || echo ${f#./} $(cat $f); done";
+    assert_eq!(inside(&team, listing), expected);
+    // What is merged for mounting goes with whoever mounted it.
+    team.stop_all();
+    team.assert_clean();
+}

@@ -10,22 +10,30 @@ impl Tree {
     /// own rights, an opaque one or anything else replaces what is there, a whiteout removes it.
     pub fn overlay(&mut self, upper: &Self) {
         let mut groups = GroupNumbers::after(self);
-        for (path, entry) in &upper.entries {
-            match entry.kind {
-                Kind::Whiteout => self.remove(path),
-                Kind::Directory { opaque } => {
-                    let joins = !opaque && self.get(path).is_some_and(|lower| lower.kind.is_directory());
-                    if !joins {
-                        self.remove(path);
-                    }
-                    self.entries.insert(path.clone(), Entry { kind: Kind::DIRECTORY, meta: entry.meta.clone() });
-                }
-                _ => {
-                    self.remove(path);
-                    self.entries.insert(path.clone(), groups.renumber(entry));
-                }
+        upper.entries.iter().for_each(|(path, entry)| self.put(path.clone(), entry.clone(), &mut groups));
+    }
+
+    /// The same with a layer that is needed no more.
+    pub fn overlay_whole(&mut self, upper: Self) {
+        let mut groups = GroupNumbers::after(self);
+        upper.entries.into_iter().for_each(|(path, entry)| self.put(path, entry, &mut groups));
+    }
+
+    fn put(&mut self, path: RootPath, mut entry: Entry, groups: &mut GroupNumbers) {
+        if let Kind::Directory { opaque } = entry.kind {
+            let joins = !opaque && self.get(&path).is_some_and(|lower| lower.kind.is_directory());
+            if !joins {
+                self.remove(&path);
             }
+            entry.kind = Kind::DIRECTORY;
+        } else {
+            self.remove(&path);
+            if entry.kind == Kind::Whiteout {
+                return;
+            }
+            groups.renumber(&mut entry);
         }
+        self.entries.insert(path, entry);
     }
 
     /// Removes a path and everything under it.
@@ -66,15 +74,13 @@ impl GroupNumbers {
         Self { next: used.max().map_or(0, |last| last + 1), renumbered: HashMap::new() }
     }
 
-    fn renumber(&mut self, entry: &Entry) -> Entry {
-        let mut entry = entry.clone();
+    fn renumber(&mut self, entry: &mut Entry) {
         if let Kind::File { links: Some(group), .. } = &mut entry.kind {
             *group = *self.renumbered.entry(*group).or_insert_with(|| {
                 self.next += 1;
                 LinkGroup(self.next - 1)
             });
         }
-        entry
     }
 }
 

@@ -53,7 +53,7 @@ impl<'a> Image<'a> {
             differences.extend(
                 found.into_iter().map(|difference| Difference { from: Some(layer.name.clone()), ..difference }),
             );
-            merged.overlay(&measure.tree);
+            merged.overlay_whole(measure.tree);
         }
         Ok(Self { workshop, record, merged, differences })
     }
