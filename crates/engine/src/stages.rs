@@ -203,7 +203,7 @@ impl Maker<'_> {
         writer.carry_out(&moves)?;
         let (moves, lists) = stage.settle_beneath(&writer)?;
         writer.carry_out(&moves)?;
-        let mut records = stage.records(&|path| writer.read(path))?;
+        let mut records = stage.records(&|path| writer.read(path), &|path| writer.read_file(path))?;
         records.extend(lists.into_iter().map(|(name, list)| (name, (list, false))));
         let open = writer.has_contested();
         let configure = Configuring { maker: self, wanted, stage: &stage, writer: &writer, open };

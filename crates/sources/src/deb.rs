@@ -279,11 +279,15 @@ pub(crate) fn stanza(control: &Control, status: &str, read: Option<Read<'_>>) ->
             let bytes = RootPath::from_absolute(&conffile).ok().and_then(|path| read(&path));
             let bytes =
                 bytes.ok_or_else(|| format!("it names {conffile} as a configuration file and does not bring it"))?;
-            let sum: String = md5::Md5::digest(&bytes).iter().map(|byte| format!("{byte:02x}")).collect();
-            stanza.push_str(&format!(" {conffile} {sum}\n"));
+            stanza.push_str(&format!(" {conffile} {}\n", md5(&bytes)));
         }
     }
     Ok(stanza)
+}
+
+/// A sum as dpkg keeps it.
+pub(crate) fn md5(bytes: &[u8]) -> String {
+    md5::Md5::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// A package's files under `info`, by name.

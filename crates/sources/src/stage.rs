@@ -49,6 +49,23 @@ impl Package {
         place.filter(|place| self.deferred.contains(place)).unwrap_or_else(|| laid.clone())
     }
 
+    /// The sums of its files, as dpkg makes them for a package that brings none, and misses them afterwards
+    /// (`dpkg --audit`); nothing for one that brings them, or has no files.
+    fn missing_sums(&self, read_file: &dyn Fn(&RootPath) -> Option<Vec<u8>>) -> Option<Vec<u8>> {
+        if self.control.files.iter().any(|(name, _)| name == "md5sums") {
+            return None;
+        }
+        let mut sums = Vec::new();
+        for path in &self.paths {
+            let laid = if self.deferred.contains(path) { deb::beside(path)? } else { path.clone() };
+            let Some(bytes) = read_file(&laid) else { continue };
+            sums.extend(format!("{}  ", deb::md5(&bytes)).bytes());
+            sums.extend(path.as_bytes());
+            sums.push(b'\n');
+        }
+        (!sums.is_empty()).then_some(sums)
+    }
+
     /// Whether it may take over files of another package.
     fn replaces(&self, name: &str, version: &str) -> bool {
         parse_relations(self.field("Replaces")).iter().flatten().any(|one| one.name == name && one.accepts(version))
@@ -262,6 +279,7 @@ impl Stage<'_> {
     pub fn records(
         &self,
         read: &dyn Fn(&RootPath) -> Option<Vec<u8>>,
+        read_file: &dyn Fn(&RootPath) -> Option<Vec<u8>>,
     ) -> Result<BTreeMap<String, (Vec<u8>, bool)>, SourceError> {
         let before = |name: &str| self.beneath.as_ref().and_then(|beneath| beneath.record(name));
         let mut records = BTreeMap::new();
@@ -279,6 +297,9 @@ impl Stage<'_> {
             for (name, bytes) in deb::info(&package.control, &package.qualified, &package.paths) {
                 let script = deb::SCRIPTS.iter().any(|script| name == format!("{}.{script}", package.qualified));
                 records.insert(format!("info/{name}"), (bytes, script));
+            }
+            if let Some(sums) = package.missing_sums(read_file) {
+                records.insert(format!("info/{}.md5sums", package.qualified), (sums, false));
             }
             for (trigger, awaited) in interests_of(&package.control) {
                 let who = format!("{}{}", package.qualified, if awaited { "" } else { "/noawait" });

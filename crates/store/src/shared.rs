@@ -184,6 +184,14 @@ impl SharedWriter {
         shared.writer.read(&place).ok()
     }
 
+    /// The content of a file at a path; nothing for a link, and for anything else that is none.
+    pub fn read_file(&self, path: &RootPath) -> Option<Vec<u8>> {
+        let shared = self.lock();
+        let place = shared.writer.tree().resolve_parent(path)?;
+        let is_file = matches!(shared.writer.tree().get(&place)?.kind, Kind::File { .. });
+        is_file.then(|| shared.writer.read(&place).ok()).flatten()
+    }
+
     /// Whether something lies aside.
     pub fn has_contested(&self) -> bool {
         !self.lock().contested.is_empty()

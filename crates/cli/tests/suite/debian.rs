@@ -258,6 +258,28 @@ fn a_package_with_other_bytes_is_refused() {
 }
 
 #[test]
+fn a_configuration_file_lies_beside_its_place_until_its_package_is_configured() {
+    let (team, mut archive) = bell();
+    // Configured first, since the other one needs it; a script that carries out whatever lies there must not see half a
+    // configuration.
+    let anchor = Package::new("anchor", "1", "").script("postinst", "ls /etc/parts.d > /var/lib/anchor");
+    let oars = Package::new("oars", "1", "Depends: anchor\n").file("etc/parts.d/oars", 0o644, "row\n");
+    archive.packages.push(anchor);
+    archive.packages.push(oars);
+    let last = archive.packages.len() - 1;
+    archive.packages[last].scripts = vec![("conffiles", "/etc/parts.d/oars\n".to_owned())];
+    archive.publish(&team);
+    project(&team, "\"oars\"");
+    team.ok(&["lock"]);
+    team.build();
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/var/lib/anchor", "/etc/parts.d/oars"]), "oars.dpkg-new\nrow\n");
+    assert_eq!(team.ok(&["run", "-q", "--", "ls", "/etc/parts.d"]), "oars\n");
+    // Sums are made for a package that brings none, as dpkg does.
+    let check = "cd /; md5sum -c /var/lib/dpkg/info/oars.md5sums";
+    assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", check]), "etc/parts.d/oars: OK\n");
+}
+
+#[test]
 fn a_script_that_fails_is_shown_with_its_last_lines() {
     let (team, mut archive) = bell();
     archive.packages.push(Package::new("squall", "1", "").script("postinst", "echo the mast is down\nexit 3"));

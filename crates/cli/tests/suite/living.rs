@@ -244,6 +244,13 @@ fn apply_does_the_least_that_is_enough() {
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "echo $TIDE; ls /tmp/still-here"]), "high\n/tmp/still-here\n");
     assert_eq!(keeper(), first);
     assert!(told(&team.run(&["apply"])).contains("nothing to do"));
+    // A block in the hosts file that was written before stays as it is, which is told.
+    let hosts = team.dir.path().join("hosts");
+    fs::write(&hosts, "127.0.0.1 localhost\n").unwrap();
+    team.ok(&["names", "--apply", "--file", hosts.to_str().unwrap()]);
+    write(&format!("{spec}{more}").replace("[env]", "[env]\nTIDE = \"high\"").replace("timetable.test", "tides.test"));
+    let applied = team.command(&["apply"]).env("CAVRITH_HOSTS", &hosts).output().unwrap();
+    assert!(told(&applied).contains("cavrith names --apply brings them up to date"), "{}", told(&applied));
     // A port that cannot be had is told, and the rest is done.
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let number = taken.local_addr().unwrap().port();
@@ -253,6 +260,12 @@ fn apply_does_the_least_that_is_enough() {
     assert!(refused.contains(&format!("the port {number} for `log` is taken")), "{refused}");
     assert_eq!((keeper(), phase(&team, "raw")), (first, "none".to_owned()));
     assert!(team.ok(&["status"]).contains("log: not carried"));
+    // One that need not be that one moves aside, which is told.
+    write(&format!("{spec}{exact}").replace("\nexact = true", ""));
+    let moved = told(&team.run(&["apply"]));
+    assert!(moved.contains(&format!("the port {number} of log is taken by another program; it is at ")), "{moved}");
+    assert_ne!(port(&team, "log"), u64::from(number));
+    write(&format!("{spec}{exact}"));
     drop(taken);
     team.ok(&["apply"]);
     assert_eq!(port(&team, "log"), u64::from(number));

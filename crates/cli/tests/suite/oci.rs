@@ -175,6 +175,9 @@ fn a_layout_in_a_folder_in_an_archive_and_in_a_registry_is_the_same_image() {
     team.ok(&["lock"]);
     assert_eq!(team.build(), fingerprint);
     // The tag moves on, and the lock does not.
+    self::image(layers(&team)[..1].to_vec()).serve(&server);
+    let shown = crate::team::told(&team.run(&["lock", "--outdated"]));
+    assert!(shown.contains("team/pier:2.1") && shown.contains("by cavrith lock --update"), "{shown}");
     server.put("/v2/team/pier/manifests/2.1", "{}");
     team.ok(&["lock"]);
     team.ok(&["build", "--fresh"]);

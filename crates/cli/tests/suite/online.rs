@@ -156,6 +156,25 @@ fn online_a_site_asks_its_database_and_the_tables_survive() {
 
 #[test]
 #[ignore = "needs a mirror of the Debian archive"]
+fn online_the_readme_s_first_spec_runs_as_it_stands() {
+    let dir = tempfile::tempdir().unwrap();
+    let project = dir.path().join("sailings");
+    fs::create_dir(&project).unwrap();
+    let readme = fs::read_to_string(examples().join("../README.md")).unwrap();
+    let spec = readme.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();
+    fs::write(project.join("cavrith.toml"), spec).unwrap();
+    let service = "from http.server import HTTPServer, SimpleHTTPRequestHandler as Pages\nHTTPServer((\"127.0.0.1\", 8080), Pages).serve_forever()\n";
+    fs::write(project.join("service.py"), service).unwrap();
+    let member = Member { dir: project, home: dir.path().join("home"), user: None };
+    member.run(&["lock"]);
+    member.run(&["start", "--wait"]);
+    let query = ["run", "-q", "--", "psql", "-U", "postgres", "-tAc", "select 6 * 10"];
+    assert_eq!(member.run(&query), "60\n");
+    member.run(&["stop"]);
+}
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive"]
 fn online_a_rust_project_is_formatted_linted_tested_and_run() {
     let all = "cargo fmt --check && cargo clippy -q -- -D warnings && cargo test -q && cargo run -q";
     play("tide-tables", &[(&["sh", "-c", all], "day 2 04:30")]);

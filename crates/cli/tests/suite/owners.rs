@@ -232,10 +232,7 @@ fn other_accounts_run_as_themselves_for_a_user_with_a_single_id() {
     assert_eq!(inside("root", script), "0\n0 0\ndone\n");
     // A set-uid bit stays inside, also in a namespace of one's own.
     assert_eq!(
-        inside(
-            "root",
-            "chmod 4755 /srv/a && stat -c %a /srv/a; cp /srv/a /code/a; chmod 4755 /code/a || echo refused"
-        ),
+        inside("root", "chmod 4755 /srv/a && stat -c %a /srv/a; cp /srv/a /code/a; chmod 4755 /code/a || echo refused"),
         "4755\nrefused\n"
     );
     // Nothing more than that: the numbers of others are nobody's to take.
@@ -243,5 +240,25 @@ fn other_accounts_run_as_themselves_for_a_user_with_a_single_id() {
     assert!(!output.status.success(), "{}", told(&output));
     let told = member.ok(&["status"]);
     assert!(told.contains("what runs as pilot shares all files with crew"), "{told}");
+    member.ok(&["stop"]);
+}
+
+#[test]
+fn limits_of_the_machine_are_never_raised() {
+    if !is_root() {
+        return;
+    }
+    let team = Team::locked();
+    let member = Member::of(&team, true);
+    let command = member.command(&["run", "-q", "--", "sh", "-c", "ulimit -Hu; ulimit -Hn"]);
+    // Lower than what a build or a workspace would set for itself, and for good.
+    let mut limited = Command::new("prlimit");
+    limited.args(["--nproc=900:900", "--nofile=700:700"]).arg(command.get_program()).args(command.get_args());
+    for (name, value) in command.get_envs() {
+        limited.env(name, value.unwrap());
+    }
+    let output = limited.current_dir(command.get_current_dir().unwrap()).output().unwrap();
+    assert!(output.status.success(), "{}", told(&output));
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "900\n700\n");
     member.ok(&["stop"]);
 }

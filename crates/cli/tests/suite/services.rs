@@ -134,3 +134,22 @@ fn a_freeze_while_it_stops_keeps_nothing_from_ending() {
     }
     team.assert_clean();
 }
+
+#[test]
+fn watchers_that_left_keep_no_thread() {
+    let team =
+        living("[services.never]\nrun = [\"sleep\", \"3600\"]\nready = { file = \"/never\", limit = \"600 s\" }\n");
+    team.ok(&["start", "-q"]);
+    let keeper = status(&team)["status"]["keeper"].as_u64().unwrap();
+    let threads = || fs::read_dir(format!("/proc/{keeper}/task")).unwrap().count();
+    let before = threads();
+    let watch = || team.command(&["start", "--wait"]).stderr(std::process::Stdio::null()).spawn().unwrap();
+    let mut watchers: Vec<_> = (0..12).map(|_| watch()).collect();
+    soon("all watch", || threads() >= before + 8);
+    for watcher in &mut watchers {
+        watcher.kill().unwrap();
+        watcher.wait().unwrap();
+    }
+    soon("all are gone", || threads() <= before + 2);
+    team.ok(&["stop", "-q"]);
+}
