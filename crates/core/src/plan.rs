@@ -41,7 +41,7 @@ use crate::template::Names;
 
 /// Version of the rules by which layers are made. Raise it when the same inputs would come out differently, so that
 /// nothing made by older rules is taken for the same.
-pub const RULES: u32 = 3;
+pub const RULES: u32 = 4;
 
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]

@@ -304,6 +304,40 @@ mod tests {
         assert_eq!(fs::read_to_string(dir.path().join("user/app/cgroup.subtree_control")).unwrap(), "+pids");
     }
 
+    #[test]
+    fn a_group_of_the_real_unified_hierarchy_lies_beside_our_own_and_is_frozen() {
+        let root = Path::new("/sys/fs/cgroup");
+        let hierarchy = [root.to_owned(), root.join("unified")];
+        let hierarchy = hierarchy.into_iter().find(|dir| dir.join("cgroup.subtree_control").exists());
+        let scope = format!("cavrith-test-{}", std::process::id());
+        // Only an administrator may make a group at the top.
+        let Some(top) = hierarchy.map(|dir| dir.join(&scope)).filter(|top| fs::create_dir(top).is_ok()) else { return };
+        let own = top.join("app/terminal.scope");
+        fs::create_dir_all(&own).unwrap();
+        let sleep = || std::process::Command::new("sleep").arg("3600").spawn().unwrap();
+        // As with a login of systemd: our own group has processes, and can hand out nothing.
+        let (mut ours, mut inside) = (sleep(), sleep());
+        fs::write(own.join("cgroup.procs"), ours.id().to_string()).unwrap();
+        let groups = Groups::make(root, &format!("0::/{scope}/app/terminal.scope\n"), "timetable-1", &|_| ());
+        let group = top.join("app/cavrith-timetable-1");
+        assert!(groups.dirs().contains(&group) && groups.kept.freezing);
+        fs::write(group.join("cgroup.procs"), inside.id().to_string()).unwrap();
+        let is = |what: &str| fs::read_to_string(group.join("cgroup.events")).unwrap().contains(what);
+        groups.freeze(true).unwrap();
+        assert!(is("frozen 1") && is("populated 1"));
+        groups.freeze(false).unwrap();
+        assert!(is("frozen 0"));
+        for child in [&mut ours, &mut inside] {
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+        drop(groups);
+        assert!(!group.exists());
+        for dir in [own, top.join("app"), top] {
+            fs::remove_dir(dir).unwrap();
+        }
+    }
+
     /// Folders that look like hierarchies of version 1, with the files of a group in them.
     fn single(controllers: &[&str]) -> tempfile::TempDir {
         let dir = tempfile::tempdir().unwrap();

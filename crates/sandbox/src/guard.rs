@@ -63,15 +63,7 @@ pub(crate) fn is_helper(process: i32) -> bool {
 fn listen() -> io::Result<OwnedFd> {
     let mut program = vec![notify::LOAD_CALL];
     for (call, argument) in CALLS {
-        // The lower half of the argument; a mode has no upper one. Little-endian, as all machines that are supported.
-        let low = 16 + 8 * argument;
-        program.extend([
-            notify::step(libc::BPF_JMP | libc::BPF_JEQ | libc::BPF_K, 0, 4, *call as u32),
-            notify::step(libc::BPF_LD | libc::BPF_W | libc::BPF_ABS, 0, 0, low),
-            notify::step(libc::BPF_JMP | libc::BPF_JSET | libc::BPF_K, 0, 1, BITS),
-            notify::step(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_USER_NOTIF),
-            notify::step(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_ALLOW),
-        ]);
+        program.extend(notify::asks_if_any(*call, *argument, BITS));
     }
     program.push(notify::step(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_ALLOW));
     notify::listen(&mut program)

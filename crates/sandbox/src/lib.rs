@@ -40,6 +40,7 @@ pub mod job;
 mod listing;
 mod looking;
 pub mod machine;
+mod making;
 mod measuring;
 pub mod net;
 mod notify;

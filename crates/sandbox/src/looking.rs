@@ -125,13 +125,18 @@ impl Became {
         self.who.insert(process, (begun, user, group));
     }
 
-    /// Who a process is told that it is; `None` when it never became anybody else.
-    pub(crate) fn answer(&mut self, process: u32, call: i64) -> Option<u32> {
+    /// Whom a process became; `None` when it never became anybody else.
+    pub(crate) fn who(&mut self, process: u32) -> Option<(u32, u32)> {
         if self.who.is_empty() {
             return None;
         }
         self.who.retain(|process, (begun, ..)| begun_and_parent(*process).is_some_and(|(now, _)| now == *begun));
-        let (_, user, group) = self.find(process)?;
+        self.find(process).map(|(_, user, group)| (user, group))
+    }
+
+    /// Who a process is told that it is; `None` when it never became anybody else.
+    pub(crate) fn answer(&mut self, process: u32, call: i64) -> Option<u32> {
+        let (user, group) = self.who(process)?;
         Some(if matches!(call, libc::SYS_getuid | libc::SYS_geteuid) { user } else { group })
     }
 

@@ -24,6 +24,19 @@ pub(crate) const fn step(code: u32, jt: u8, jf: u8, k: u32) -> libc::sock_filter
     libc::sock_filter { code: code as u16, jt, jf, k }
 }
 
+/// Has a call asked about when any of these bits is in the lower half of an argument; otherwise the kernel carries it
+/// out. Little-endian, as all machines that are supported.
+pub(crate) fn asks_if_any(call: i64, argument: u32, bits: u32) -> [libc::sock_filter; 5] {
+    [
+        step(libc::BPF_JMP | libc::BPF_JEQ | libc::BPF_K, 0, 4, call as u32),
+        // The arguments follow the number, the machine and the address (seccomp(2), struct seccomp_data).
+        step(libc::BPF_LD | libc::BPF_W | libc::BPF_ABS, 0, 0, 16 + 8 * argument),
+        step(libc::BPF_JMP | libc::BPF_JSET | libc::BPF_K, 0, 1, bits),
+        step(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_USER_NOTIF),
+        step(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_ALLOW),
+    ]
+}
+
 /// Starts a helper, which is a child of PID 1 and nobody's else, and returns the socket on which it waits to be told
 /// what to listen to. Must be called in a process with a single thread. The helper ends when `work` does.
 pub(crate) fn start_helper(work: impl FnOnce(UnixStream)) -> io::Result<UnixStream> {
@@ -127,7 +140,7 @@ pub(crate) fn next(listener: &OwnedFd) -> io::Result<Next> {
     // SAFETY: seccomp_notif is plain data, for which all zeros are a valid value; the kernel wants it so.
     let mut asked: Box<libc::seccomp_notif> = Box::new(unsafe { std::mem::zeroed() });
     // SAFETY: the request writes one seccomp_notif, which lives until the call returns.
-    let received = unsafe { libc::ioctl(listener.as_raw_fd(), SECCOMP_IOCTL_NOTIF_RECV, &raw mut *asked) };
+    let received = unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_RECV, &raw mut *asked) };
     if received < 0 {
         let error = io::Error::last_os_error();
         return match error.raw_os_error() {
@@ -143,13 +156,15 @@ pub(crate) fn next(listener: &OwnedFd) -> io::Result<Next> {
 /// only when this is true afterwards.
 pub(crate) fn still_asks(listener: &OwnedFd, asked: &libc::seccomp_notif) -> bool {
     // SAFETY: the request reads one number, which lives until the call returns.
-    unsafe { libc::ioctl(listener.as_raw_fd(), SECCOMP_IOCTL_NOTIF_ID_VALID, &raw const asked.id) == 0 }
+    unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_ID_VALID, &raw const asked.id) == 0 }
 }
 
 /// What a caller is answered.
 pub(crate) enum Answer {
     /// The call returns this.
     Value(i64),
+    /// The call returns a copy of this descriptor; whether an exec closes it.
+    Descriptor(OwnedFd, bool),
     /// The call fails.
     Failed(io::Error),
     /// The kernel carries it out.
@@ -159,13 +174,28 @@ pub(crate) enum Answer {
 /// Answers a question. A caller that is gone meanwhile needs no answer.
 pub(crate) fn answer(listener: &OwnedFd, asked: &libc::seccomp_notif, answer: Answer) {
     let (val, error, flags) = match answer {
+        Answer::Descriptor(fd, closed) => {
+            let add = libc::seccomp_notif_addfd {
+                id: asked.id,
+                flags: libc::SECCOMP_ADDFD_FLAG_SEND as u32,
+                srcfd: fd.as_raw_fd() as u32,
+                newfd: 0,
+                newfd_flags: if closed { libc::O_CLOEXEC as u32 } else { 0 },
+            };
+            // SAFETY: the request reads one seccomp_notif_addfd, which lives until the call returns.
+            let added = unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_ADDFD, &raw const add) };
+            if added >= 0 {
+                return;
+            }
+            (0, -io::Error::last_os_error().raw_os_error().unwrap_or(libc::EIO), 0)
+        }
         Answer::Value(value) => (value, 0, 0),
         Answer::Failed(error) => (0, -error.raw_os_error().unwrap_or(libc::EIO), 0),
         Answer::Go => (0, 0, libc::SECCOMP_USER_NOTIF_FLAG_CONTINUE as u32),
     };
     let mut answer = libc::seccomp_notif_resp { id: asked.id, val, error, flags };
     // SAFETY: the request reads one seccomp_notif_resp, which lives until the call returns.
-    unsafe { libc::ioctl(listener.as_raw_fd(), SECCOMP_IOCTL_NOTIF_SEND, &raw mut answer) };
+    unsafe { libc::ioctl(listener.as_raw_fd(), libc::SECCOMP_IOCTL_NOTIF_SEND, &raw mut answer) };
 }
 
 /// The file that a caller means, opened for nothing but to name it.
@@ -224,16 +254,4 @@ pub(crate) fn read_text(caller: u32, address: u64) -> io::Result<Vec<u8>> {
         at += read as u64;
     }
     Err(io::Error::from_raw_os_error(libc::ENAMETOOLONG))
-}
-
-/// `_IOWR('!', 0, struct seccomp_notif)` and `_IOWR('!', 1, struct seccomp_notif_resp)` (linux/seccomp.h); libc has no
-/// names for them.
-///
-/// And `_IOW('!', 2, __u64)`.
-const SECCOMP_IOCTL_NOTIF_ID_VALID: libc::Ioctl = (1 << 30 | 8 << 16 | (b'!' as u32) << 8 | 2) as libc::Ioctl;
-const SECCOMP_IOCTL_NOTIF_RECV: libc::Ioctl = request(0, size_of::<libc::seccomp_notif>());
-const SECCOMP_IOCTL_NOTIF_SEND: libc::Ioctl = request(1, size_of::<libc::seccomp_notif_resp>());
-
-const fn request(number: u32, size: usize) -> libc::Ioctl {
-    (3 << 30 | (size as u32) << 16 | (b'!' as u32) << 8 | number) as libc::Ioctl
 }

@@ -5,7 +5,7 @@
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
 //! `user.cavrith.owner`, as the store reads it), and becoming somebody else is answered with yes. What was answered so
 //! is remembered: who looks at a file sees the owner that is written beside it, and who asks who they are hears who
-//! they became ([`crate::looking`]). So a package manager's scripts find everything as they do on a machine with all
+//! they became ([`crate::looking`]), and what they make is theirs ([`crate::making`]). So a package manager's scripts find everything as they do on a machine with all
 //! owners.
 //!
 //! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes
@@ -19,10 +19,11 @@ use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _, PermissionsExt as _}
 use std::os::unix::net::UnixStream;
 
 use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
-use rustix::fs::{AtFlags, CWD, Timespec, Timestamps, XattrFlags};
+use rustix::fs::{AtFlags, CWD, Mode, Timespec, Timestamps, XattrFlags};
 
 use crate::listing::Listings;
 use crate::looking::{ASKING_CALLS, Became, LOOKING_CALLS, Look};
+use crate::making::{MAKES, MAKING_CALLS, Making, OPENING_CALLS};
 use crate::notify::{self, Answer, Next};
 use crate::wire;
 
@@ -102,10 +103,13 @@ fn listen(records: bool) -> io::Result<OwnedFd> {
     let mut calls: Vec<_> = ATTRIBUTE_CALLS.iter().map(|(call, _)| call).collect();
     calls.push(&libc::SYS_getdents64);
     if records {
-        calls.extend(OWNER_CALLS.iter().chain(USER_CALLS).chain(LOOKING_CALLS).chain(ASKING_CALLS));
+        calls.extend([OWNER_CALLS, USER_CALLS, LOOKING_CALLS, ASKING_CALLS, MAKING_CALLS].into_iter().flatten());
     }
     // Calls of other tables than the machine's own are refused by the filter that is there already.
     let mut program = vec![notify::LOAD_CALL];
+    for (call, argument) in OPENING_CALLS.iter().filter(|_| records) {
+        program.extend(notify::asks_if_any(*call, *argument, MAKES));
+    }
     for (position, call) in calls.iter().enumerate() {
         let to_question = (calls.len() - position) as u8;
         program.push(notify::step(libc::BPF_JMP | libc::BPF_JEQ | libc::BPF_K, to_question, 0, **call as u32));
@@ -121,6 +125,8 @@ fn help(theirs: UnixStream, others: File) -> io::Result<()> {
     let (theirs, others) = (&UnixStream::from(theirs), &File::from(others));
     let Some(((), mut fds)) = wire::receive::<()>(theirs)? else { return Ok(()) };
     let Some(listener) = fds.pop() else { return Ok(()) };
+    // What it makes for others has the rights that they ask for.
+    rustix::process::umask(Mode::empty());
     let (known, became, listings) = (HashMap::new(), Became::default(), Listings::default());
     let mut helper = Helper { listener, others, known, became, listings };
     while helper.question()? {}
@@ -164,12 +170,31 @@ impl Helper<'_> {
             if self.look(&asked).unwrap_or(false) { Answer::Value(0) } else { Answer::Go }
         } else if ASKING_CALLS.contains(&call) {
             self.became.answer(asked.pid, call).map_or(Answer::Go, |who| Answer::Value(who.into()))
-        } else {
+        } else if USER_CALLS.contains(&call) {
             self.became.become_other(asked.pid, call, &arguments);
             Answer::Value(0)
+        } else {
+            self.make(&asked).unwrap_or_else(Answer::Failed)
         };
         notify::answer(&self.listener, &asked, answer);
         Ok(true)
+    }
+
+    /// Makes something whose owner is not root.
+    fn make(&mut self, asked: &libc::seccomp_notif) -> io::Result<Answer> {
+        let Some(making) = Making::at(asked) else { return Ok(Answer::Go) };
+        let owner = self.became.who(asked.pid).unwrap_or((0, 0));
+        let of = |file: &File| recorded(&format!("/proc/self/fd/{}", file.as_raw_fd()));
+        let still_asks = || notify::still_asks(&self.listener, asked);
+        let made = match making.carry_out(asked.pid, owner, of, still_asks) {
+            Ok(Some(made)) => made,
+            // What is wrong with it the kernel knows to say.
+            Ok(None) => return Ok(Answer::Go),
+            Err(error) => return Err(error),
+        };
+        let (made, (user, group)) = made;
+        self.record(asked, &made.entry, user, group)?;
+        Ok(made.opened.map_or(Answer::Value(0), |(fd, closed)| Answer::Descriptor(fd, closed)))
     }
 
     /// Changes an owner, on paper.

@@ -89,6 +89,9 @@ fn step_owners(team: &Team) {
     team.step("chmod 600 /srv/a; mv /srv/b /srv/moved; rm /srv/c/x; touch /srv/c/x; chgrp 8 /srv/c/x; chmod 6755 /srv/c/x; chown :9 /srv/c/x");
     team.step("mkdir -p /srv/tree/in; ln -s ../c /srv/tree/link; mkfifo /srv/tree/pipe; echo x > /srv/tree/in/file; chown -R 5:6 /srv/tree; chown -h 11 /bin/ls");
     team.step("cp /srv/moved /srv/copy; echo more >> /srv/moved; cat /srv/a > /srv/new; cd /srv/tree; chown 12:13 in/file; echo 14 > in/other");
+    // What somebody else makes is theirs, in whatever way it is made, and a directory gives its group on.
+    team.step("mkdir /srv/own; chown 1000:1000 /srv/own; su -s /bin/sh crew -c 'umask 027; cd /srv/own; echo a > a; echo b >> a; mkdir -p d/e; ln -s a l; mkfifo p; cp a d/copy; mktemp -d t.XXXXXX > /dev/null; rm -r t.*; mv a b; set -C; echo once > once'");
+    team.step("mkdir /srv/shared; chgrp 8 /srv/shared; chmod 2775 /srv/shared; cd /srv/shared; touch f; mkdir d; touch d/g; ln -s f l; chown 5 f");
     // What reads an owner and passes it on, and what asks who it is.
     team.step("cp -a /srv/moved /srv/b2; cp -a /srv/c /srv/c2; stat -c '%u %g' /srv/moved /srv/c > /srv/seen");
     team.step(
