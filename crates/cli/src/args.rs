@@ -277,7 +277,7 @@ pub struct Collect {
     pub down_to: Option<u64>,
     /// Only say what would go
     #[arg(long)]
-    pub only_say: bool,
+    pub dry_run: bool,
     #[command(flatten)]
     pub report: Report,
 }

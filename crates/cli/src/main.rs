@@ -18,7 +18,7 @@
 #![forbid(unsafe_code)]
 
 mod args;
-mod bench;
+mod build_env;
 mod commands;
 mod consent;
 mod demo;

@@ -2,7 +2,6 @@
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Instant;
 
 use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
 use cavrith_core::digest::TreeDigest;
@@ -11,53 +10,19 @@ use cavrith_core::path::RootPath;
 use cavrith_core::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::{Meta, Tree};
-use cavrith_sandbox::Identity;
-use cavrith_sandbox::job::Oddities;
 use cavrith_sources::tarball::{self, Laying, Rights};
-use cavrith_sources::web::Web;
 use cavrith_sources::{SourceError, compression, deb, zipball};
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
-use cavrith_store::staging::Staging;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
+use crate::context::BuildContext;
 use crate::error::{EngineError, file_error};
-use crate::event::{Event, LayerOutcome, Observer};
-use crate::making::{self, Beneath};
-use crate::member::Member;
+use crate::event::LayerOutcome;
+use crate::layer_cache::{LayerCache, Ready};
+use crate::step_layer::{self, LowerLayers};
 use crate::project::Project;
-use crate::supply::Supply;
-use crate::{images, stages, steps};
-
-/// All that building needs besides the project.
-#[derive(Clone, Copy)]
-pub struct Workshop<'a> {
-    /// Where layers are kept.
-    pub store: &'a Store,
-    /// Where they are made.
-    pub staging: &'a Staging,
-    /// Who we are.
-    pub identity: Identity,
-    /// The way to the web.
-    pub web: &'a Web,
-    /// What is this member's own: depots, mirrors.
-    pub member: &'a Member,
-    /// Where files from the web are kept; another store's when this build must begin with an empty one.
-    pub blobs: &'a Store,
-    /// Who is told.
-    pub observer: Observer<'a>,
-    /// Make everything again, and replace what is in the store.
-    pub fresh: bool,
-    /// Deliberate oddities of the surroundings.
-    pub oddities: Oddities,
-}
-
-impl<'a> Workshop<'a> {
-    /// Where bytes come from.
-    pub fn supply(&self) -> Supply<'a> {
-        Supply { store: self.blobs, staging: self.staging, web: self.web, member: self.member, observer: self.observer }
-    }
-}
+use crate::{images, probe, stages};
 
 /// A built image.
 #[derive(Debug, Clone)]
@@ -66,12 +31,6 @@ pub struct Built {
     pub record: ImageRecord,
     /// What was done for each layer; empty when the whole image was there already.
     pub layers: Vec<LayerOutcome>,
-}
-
-/// One layer of the image under way.
-pub(crate) struct Ready {
-    pub outcome: LayerOutcome,
-    pub tree: Tree,
 }
 
 /// The image of a project, when the store has it. Needs nothing of the machine but the store.
@@ -88,15 +47,15 @@ pub fn find(store: &Store, project: &Project, lock: &Lock) -> Result<Option<Buil
 ///
 /// # Errors
 /// Sources that are not what they should be, steps that fail, a machine that lacks something.
-pub fn build(workshop: Workshop<'_>, project: &Project, lock: &Lock) -> Result<Built, EngineError> {
-    if !workshop.fresh
-        && let Some(built) = find(workshop.store, project, lock)?
+pub fn build(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Built, EngineError> {
+    if !context.fresh
+        && let Some(built) = find(context.store, project, lock)?
     {
         return Ok(built);
     }
     check_architecture(lock)?;
     let plan = Plan::new(&project.spec, lock);
-    let builder = Builder { workshop, project, plan: &plan };
+    let builder = Builder { context, cache: LayerCache::new(context, &plan), project, plan: &plan };
     let independent = builder.independent()?;
     builder.assemble(independent, lock)
 }
@@ -117,60 +76,14 @@ fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
     }
 }
 
-pub(crate) struct Builder<'a> {
-    workshop: Workshop<'a>,
+struct Builder<'a> {
+    context: BuildContext<'a>,
+    cache: LayerCache<'a>,
     project: &'a Project,
     plan: &'a Plan,
 }
 
 impl Builder<'_> {
-    fn tell(&self, event: Event) {
-        (self.workshop.observer)(event);
-    }
-
-    /// Whether the store has a layer that needs nothing beneath it to be named.
-    pub fn has(&self, planned: &PlannedLayer) -> bool {
-        let store = self.workshop.store;
-        !self.workshop.fresh
-            && store.layer_for(&self.plan.key(planned, None)).is_some_and(|digest| store.layer_tree(&digest).is_ok())
-    }
-
-    /// A layer that the store has, or that `make` makes.
-    pub fn layer(
-        &self,
-        planned: &PlannedLayer,
-        beneath: Option<&TreeDigest>,
-        make: impl FnOnce() -> Result<StagedLayer, EngineError>,
-    ) -> Result<Ready, EngineError> {
-        let begun = Instant::now();
-        let store = self.workshop.store;
-        let key = self.plan.key(planned, beneath);
-        let known = if self.workshop.fresh { None } else { store.layer_for(&key) };
-        // A layer whose manifest is damaged is made again, like one that is not there, and replaced.
-        let found = known.and_then(|digest| Some((digest, store.layer_tree(&digest).ok()?)));
-        let replace = self.workshop.fresh || (known.is_some() && found.is_none());
-        let reused = found.is_some();
-        let (digest, tree) = match found {
-            Some(found) => found,
-            None => {
-                self.tell(Event::Begun { layer: planned.name.clone() });
-                let (digest, tree) = store.keep(make()?, replace)?;
-                store.remember(&key, &digest)?;
-                (digest, tree)
-            }
-        };
-        let outcome = LayerOutcome {
-            layer: planned.name.clone(),
-            tree: digest,
-            reused,
-            millis: begun.elapsed().as_millis() as u64,
-            entries: tree.entries.len() as u64,
-            bytes: tree.content_bytes(),
-        };
-        self.tell(Event::Layer(outcome.clone()));
-        Ok(Ready { outcome, tree })
-    }
-
     /// Makes all layers that need nothing, as many at once as the machine has processors, the base first, which takes
     /// longest.
     fn independent(&self) -> Result<Vec<Option<Ready>>, EngineError> {
@@ -183,7 +96,7 @@ impl Builder<'_> {
         let work = || -> Result<(), EngineError> {
             while let Some(index) = wanted.get(next.fetch_add(1, Ordering::Relaxed)) {
                 let planned = &self.plan.layers[*index];
-                let made = self.layer(planned, None, || self.unpack(planned));
+                let made = self.cache.layer(planned, None, || self.unpack(planned));
                 if made.is_err() {
                     // Nobody begins anything more.
                     next.store(wanted.len(), Ordering::Relaxed);
@@ -200,12 +113,12 @@ impl Builder<'_> {
             if stages.is_empty() {
                 return Ok(());
             }
-            let (workshop, project) = (self.workshop, self.project);
+            let (context, project) = (self.context, self.project);
             let planned: Vec<_> = stages.iter().map(|index| &self.plan.layers[*index]).collect();
             let epoch = planned[0].time;
             let made = match planned[0].content {
-                Content::OciLayer(_) => images::make(self, workshop, project, &planned, epoch)?,
-                _ => stages::Maker { builder: self, workshop, project, epoch }.make(&planned)?,
+                Content::OciLayer(_) => images::make(self.cache, context, project, &planned, epoch)?,
+                _ => stages::Maker { cache: self.cache, context, project, epoch }.make(&planned)?,
             };
             let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             stages.iter().zip(made).for_each(|(index, ready)| done[*index] = Some(ready));
@@ -227,10 +140,10 @@ impl Builder<'_> {
     /// Makes a layer from an archive or packages.
     fn unpack(&self, planned: &PlannedLayer) -> Result<StagedLayer, EngineError> {
         let content = &planned.content;
-        let supply = self.workshop.supply();
+        let supply = self.context.supply();
         let links = if content.is_base() { Links::Follow } else { Links::Refuse };
         let mut writer =
-            LayerWriter::new(self.workshop.staging.new_dir()?, planned.time, links, self.workshop.store.ownership())?;
+            LayerWriter::new(self.context.staging.new_dir()?, planned.time, links, self.context.store.ownership())?;
         match content {
             Content::Toolchain(placed) => {
                 let mut checked = supply.source(self.project, &placed.source)?;
@@ -295,13 +208,13 @@ impl Builder<'_> {
                 None => match &planned.content {
                     Content::Step(step) => {
                         let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
-                        let beneath = Beneath { layers: &layers, merged: &merged };
-                        self.layer(planned, Some(&merged.digest()), || {
-                            making::make(self.workshop, self.project, (&planned.name, step), beneath, planned.time)
+                        let beneath = LowerLayers { layers: &layers, merged: &merged };
+                        self.cache.layer(planned, Some(&merged.digest()), || {
+                            step_layer::make(self.context, self.project, (&planned.name, step), beneath, planned.time)
                         })?
                     }
                     _ => {
-                        self.layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_layers))?
+                        self.cache.layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_layers))?
                     }
                 },
             };
@@ -321,8 +234,8 @@ impl Builder<'_> {
             entries: merged.entries.len() as u64,
             bytes: merged.content_bytes(),
         };
-        record.probes = steps::probe(self.workshop, &self.project.spec, lock, &record)?;
-        self.workshop.store.remember_image(&self.plan.image_key, &record)?;
+        record.probes = probe::probe(self.context, &self.project.spec, lock, &record)?;
+        self.context.store.remember_image(&self.plan.image_key, &record)?;
         Ok(Built { record, layers: outcomes })
     }
 
@@ -331,7 +244,7 @@ impl Builder<'_> {
         let layers: Vec<_> = layers.iter().map(|layer| layer.tree).collect();
         let file = |path: &str| RootPath::from_archive(path.trim_start_matches('/').as_bytes()).ok();
         let Some(passwd) = file(ACCOUNT_FILES[0]) else { return Ok(None) };
-        let passwd = self.workshop.store.file_of_image(layers.iter(), merged, &passwd)?.unwrap_or_default();
+        let passwd = self.context.store.file_of_image(layers.iter(), merged, &passwd)?.unwrap_or_default();
         let found = account::find(&passwd, &self.project.spec.workspace.account.value).map(|account| account.shell);
         let is_there = |shell: &String| {
             file(shell).and_then(|path| merged.resolve(&path)).is_some_and(|at| merged.get(&at).is_some())
@@ -349,7 +262,7 @@ impl Builder<'_> {
         let made = match &planned.content {
             Content::Account { account } => {
                 let read = |path: &str| match RootPath::from_archive(path.as_bytes()) {
-                    Ok(path) => self.workshop.store.file_of_image(base_layers.iter(), base, &path),
+                    Ok(path) => self.context.store.file_of_image(base_layers.iter(), base, &path),
                     Err(_) => Ok(None),
                 };
                 let [passwd, group, shadow] = ACCOUNT_FILES.map(read);
@@ -360,10 +273,10 @@ impl Builder<'_> {
             _ => unreachable!("BUG: this layer is not one of our own"),
         };
         let mut writer = LayerWriter::new(
-            self.workshop.staging.new_dir()?,
+            self.context.staging.new_dir()?,
             planned.time,
             Links::Refuse,
-            self.workshop.store.ownership(),
+            self.context.store.ownership(),
         )?;
         writer.made(&made)?;
         writer.adopt_parents(base);

@@ -11,7 +11,7 @@ use cavrith_sandbox::job::Ending;
 use cavrith_sources::SourceError;
 use cavrith_store::StoreError;
 
-use crate::outside::Use;
+use crate::outside::OutsideUse;
 use crate::project::Findings;
 
 /// What can go wrong in a flow.
@@ -34,7 +34,7 @@ pub enum EngineError {
         /// The project's folder.
         project: PathBuf,
         /// What it takes.
-        uses: Vec<Use>,
+        uses: Vec<OutsideUse>,
     },
     /// A file of the project cannot be read or written.
     #[error("cannot {doing} {}: {source}", path.display())]
@@ -309,8 +309,8 @@ impl EngineError {
     }
 }
 
-fn outside_words(project: &std::path::Path, uses: &[Use]) -> String {
-    let one = |one: &Use| {
+fn outside_words(project: &std::path::Path, uses: &[OutsideUse]) -> String {
+    let one = |one: &OutsideUse| {
         let place = one.place();
         match &one.never {
             Some(why) => {

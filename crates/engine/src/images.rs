@@ -17,8 +17,9 @@ use cavrith_sources::registry::{Login, Registry};
 use cavrith_sources::{SourceError, compression, tarball};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
-use crate::build::{Builder, Ready, Workshop};
+use crate::context::BuildContext;
 use crate::error::{EngineError, file_error};
+use crate::layer_cache::{LayerCache, Ready};
 use crate::project::Project;
 use crate::supply::Supply;
 use cavrith_store::reading;
@@ -253,8 +254,8 @@ pub(crate) fn layer(supply: Supply<'_>, project: &Project, layer: &OciLayerPin) 
 
 /// Makes the layers of an image, each over those beneath.
 pub(crate) fn make(
-    builder: &Builder<'_>,
-    workshop: Workshop<'_>,
+    cache: LayerCache<'_>,
+    context: BuildContext<'_>,
     project: &Project,
     planned: &[&PlannedLayer],
     epoch: u64,
@@ -263,11 +264,11 @@ pub(crate) fn make(
     let mut merged = Arc::new(Tree::with_root());
     for planned in planned {
         let Content::OciLayer(OciLayer { layer: pin, .. }) = &planned.content else { continue };
-        let ready = builder.layer(planned, None, || -> Result<StagedLayer, EngineError> {
-            let mut checked = layer(workshop.supply(), project, pin)?;
-            let dir = workshop.staging.new_dir()?;
-            let mut writer = LayerWriter::new(dir, epoch, Links::Replace, workshop.store.ownership())?;
-            writer.lie_over(merged.clone());
+        let ready = cache.layer(planned, None, || -> Result<StagedLayer, EngineError> {
+            let mut checked = layer(context.supply(), project, pin)?;
+            let dir = context.staging.new_dir()?;
+            let mut writer = LayerWriter::new(dir, epoch, Links::Replace, context.store.ownership())?;
+            writer.set_lower(merged.clone());
             oci::unpack_layer(&mut checked, &mut writer)?;
             Ok(writer.finish()?)
         })?;

@@ -4,7 +4,7 @@
 //! |---|---|
 //! | [`project`] | finds and reads a project; every mistake that its files and depots show |
 //! | `surroundings` | mistakes that folders, files, lock and version control show |
-//! | [`starting`] | writes a first spec from what a project's files tell |
+//! | [`init_spec`] | writes a first spec from what a project's files tell |
 //! | [`editing`] | changes a spec as people would, keeping their comments |
 //! | [`depots`] | makes, fills and checks depots |
 //! | [`locking`] | pins every input |
@@ -12,12 +12,14 @@
 //! | [`member`] | what is this member's own: depots, mirrors, ways into registries |
 //! | [`suites`] | suites of the Debian archive: fetched, proved, read |
 //! | `choosing` | which of their packages a base has |
-//! | [`taking`] | files of the project that steps take |
+//! | [`project_files`] | files of the project that steps take |
 //! | [`build`] | plan → layers → image, independent layers in parallel |
 //! | `stages` | a base from the Debian archive: packages laid and configured, stage by stage |
 //! | `images` | bases that are OCI images |
-//! | `making` | one step: asked whether it is needed, carried out, taken as a layer |
-//! | [`steps`] | sandboxes over layers, and toolchains' probes in them |
+//! | `step_layer` | one step: asked whether it is needed, carried out, taken as a layer |
+//! | `layer_cache` | a layer that the store has, or that its maker makes; knows no kind of layer |
+//! | [`overlay_scratch`] | directories that a sandbox works in |
+//! | [`probe`] | asks toolchains for their versions, in a sandbox over the image |
 //! | [`contents`] | what the image is made of |
 //! | [`sealing`] | builds again under odd conditions, and compares |
 //!
@@ -28,6 +30,7 @@
 pub mod build;
 mod choosing;
 pub mod contents;
+pub mod context;
 mod culprit;
 pub mod depots;
 pub mod editing;
@@ -35,18 +38,20 @@ pub mod error;
 pub mod event;
 pub mod home;
 mod images;
+pub mod init_spec;
+mod layer_cache;
 pub mod locking;
-mod making;
 pub mod member;
 pub mod outside;
+pub mod overlay_scratch;
+pub mod probe;
 pub mod project;
+pub mod project_files;
 pub mod sealing;
 mod stages;
-pub mod starting;
-pub mod steps;
+mod step_layer;
 pub mod suites;
 pub mod supply;
 mod surroundings;
-pub mod taking;
 
 pub use error::EngineError;

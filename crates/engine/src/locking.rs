@@ -13,7 +13,7 @@ use cavrith_sources::{checked, compression, deb, tarball};
 use crate::error::EngineError;
 use crate::project::{self, Project, Survey};
 use crate::supply::Supply;
-use crate::{choosing, images, taking};
+use crate::{choosing, images, project_files};
 
 /// Earliest time stamp that every format can hold (zip begins in 1980).
 const EARLIEST: u64 = 315_532_800;
@@ -80,7 +80,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     locker.toolchain_archives(&mut lock)?;
     lock.epoch = newest.max(EARLIEST);
     lock.downloads = locker.downloads()?;
-    lock.files = taking::pins(&project.bounds, &project.spec)?;
+    lock.files = project_files::pins(&project.bounds, &project.spec)?;
     let mut notes = locker.notes;
     if let Some(seal) = previous.as_ref().and_then(|previous| previous.seal.clone()) {
         if seal.pins == lock.pins_digest() {
@@ -383,7 +383,7 @@ impl Locker<'_> {
         {
             return Ok((size, digest));
         }
-        let (size, found) = self.supply.first_sight(url)?;
+        let (size, found) = self.supply.fetch_unpinned(url)?;
         if let Some(expected) = written {
             return as_written(url, expected, found).map(|()| (size, found));
         }

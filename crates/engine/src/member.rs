@@ -95,7 +95,7 @@ pub struct Member {
     /// The configuration.
     pub config: Config,
     /// Files of the depots, by digest, read when they are first asked for.
-    shelved: OnceLock<HashMap<Sha256Digest, PathBuf>>,
+    find_in_depots: OnceLock<HashMap<Sha256Digest, PathBuf>>,
     /// Files that other indexes offer, by the index's place.
     offered: Mutex<HashMap<String, Arc<HashMap<Sha256Digest, String>>>>,
     apt: OnceLock<Vec<AptSource>>,
@@ -121,8 +121,8 @@ impl Member {
     }
 
     /// A file with this digest in one of the depots.
-    pub(crate) fn shelved(&self, digest: &Sha256Digest) -> Option<PathBuf> {
-        let files = self.shelved.get_or_init(|| {
+    pub(crate) fn find_in_depots(&self, digest: &Sha256Digest) -> Option<PathBuf> {
+        let files = self.find_in_depots.get_or_init(|| {
             let mut files = HashMap::new();
             for shelf in &self.depots {
                 let index = reading::text(&shelf.join(depot::FILE_NAME)).ok();

@@ -86,7 +86,7 @@ pub struct Bounds {
 
 /// Something that a project takes from outside its tree.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Use {
+pub struct OutsideUse {
     /// What it is, as the spec has it: `the folder ../shared`.
     pub what: String,
     /// Where it really lies.
@@ -146,7 +146,7 @@ impl Bounds {
             return Ok(real);
         }
         let never = never(&real, &homes());
-        Err(self.refusal(vec![Use { what: on_one_line(named), path: real, span: 0..0, never }]))
+        Err(self.refusal(vec![OutsideUse { what: on_one_line(named), path: real, span: 0..0, never }]))
     }
 
     /// The project's own, or allowed.
@@ -154,12 +154,12 @@ impl Bounds {
         real.starts_with(&self.top) || self.allowed.iter().any(|allowed| real.starts_with(allowed))
     }
 
-    fn refusal(&self, uses: Vec<Use>) -> EngineError {
+    fn refusal(&self, uses: Vec<OutsideUse>) -> EngineError {
         EngineError::Outside { project: self.dir.clone(), uses }
     }
 
     /// Everything that a spec takes from outside and may not, or not yet. What is not there is for others to tell.
-    pub fn missing(&self, spec: &Spec) -> Vec<Use> {
+    pub fn missing(&self, spec: &Spec) -> Vec<OutsideUse> {
         let homes = homes();
         let named = named(spec);
         let outside = named.into_iter().filter_map(|(what, at, mounted)| {
@@ -172,7 +172,7 @@ impl Bounds {
                 (true, true) => too_much(&path, &homes),
                 (true, false) => None,
             };
-            (never.is_some() || !self.has(&path)).then_some(Use { what, path, span: at.span.clone(), never })
+            (never.is_some() || !self.has(&path)).then_some(OutsideUse { what, path, span: at.span.clone(), never })
         });
         outside.collect()
     }
@@ -198,7 +198,7 @@ fn on_one_line(text: &str) -> String {
     if text.chars().any(char::is_control) { format!("{text:?}") } else { text.to_owned() }
 }
 
-impl Use {
+impl OutsideUse {
     /// Where it really lies, on one line.
     pub fn place(&self) -> String {
         on_one_line(&self.path.to_string_lossy())
@@ -315,7 +315,7 @@ pub fn allow(dir: &Path, path: &Path) -> Result<PathBuf, EngineError> {
     let bounds = Bounds::with(dir, Vec::new());
     if let Some(why) = never(&real, &homes()) {
         let what = path.display().to_string();
-        return Err(bounds.refusal(vec![Use { what, path: real, span: 0..0, never: Some(why) }]));
+        return Err(bounds.refusal(vec![OutsideUse { what, path: real, span: 0..0, never: Some(why) }]));
     }
     let mut all = read_allowed()?;
     let permission = Permission { project: dir.to_owned(), path: real.clone() };

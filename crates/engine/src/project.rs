@@ -17,7 +17,7 @@ use cavrith_store::Store;
 
 use crate::error::{EngineError, file_error};
 use crate::outside::Bounds;
-use crate::{supply, surroundings, taking};
+use crate::{supply, surroundings, project_files};
 use cavrith_store::reading;
 
 /// A project whose spec is sound.
@@ -186,9 +186,9 @@ pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
 /// # Errors
 /// When they are not what was locked.
 pub fn check_files(project: &Project, lock: &Lock) -> Result<(), EngineError> {
-    for found in taking::pins(&project.bounds, &project.spec)? {
+    for found in project_files::pins(&project.bounds, &project.spec)? {
         if let Some(pin) = lock.files.iter().find(|pin| pin.step == found.step && **pin != found) {
-            return Err(taking::changed(pin, &found));
+            return Err(project_files::changed(pin, &found));
         }
     }
     Ok(())
@@ -231,7 +231,7 @@ pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> 
                     Err(mistake) => {
                         let shown = match origin {
                             Origin::Path(path) => Path::new(&path.value).join(depot::FILE_NAME),
-                            Origin::Url(url) => PathBuf::from(supply::beneath(&url.value, depot::FILE_NAME)),
+                            Origin::Url(url) => PathBuf::from(supply::join_url(&url.value, depot::FILE_NAME)),
                         };
                         findings.add_in(&shown, &text, *mistake);
                     }

@@ -1,6 +1,6 @@
 //! Building a second time, under odd conditions, and comparing.
 //!
-//! The second build is our own executable started again ([`cavrith_sandbox::odd`]): it builds everything from its
+//! The second build is our own executable started again ([`cavrith_sandbox::perturbed`]): it builds everything from its
 //! sources into an empty store, and then compares each of its layers with the first build's. Only when all are the same
 //! is there a seal.
 
@@ -20,14 +20,15 @@ use cavrith_core::setup::Setup;
 use cavrith_core::tree::diff::{Change, What, changes};
 use cavrith_core::tree::{Kind, Tree};
 use cavrith_core::verdict::Difference;
-use cavrith_sandbox::job::Oddities;
-use cavrith_sandbox::{Identity, odd};
+use cavrith_sandbox::job::Perturbations;
+use cavrith_sandbox::{Identity, perturbed};
 use cavrith_sources::web::Web;
 use cavrith_store::Store;
 use cavrith_store::owners::Ownership;
 use cavrith_store::records::ImageRecord;
 
-use crate::build::{self, Workshop};
+use crate::build;
+use crate::context::BuildContext;
 use crate::culprit::Packages;
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, Observer};
@@ -86,15 +87,15 @@ struct Comparison {
 ///
 /// # Errors
 /// [`EngineError::NotReproducible`] with every difference, and whatever building can say.
-pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &ImageRecord) -> Result<Seal, EngineError> {
-    let second_store = workshop.staging.new_dir()?;
+pub fn seal(context: BuildContext<'_>, project: &Project, lock: &Lock, first: &ImageRecord) -> Result<Seal, EngineError> {
+    let second_store = context.staging.new_dir()?;
     let key = Plan::new(&project.spec, lock).image_key;
     // Time stamps that the kernel puts on files cannot be shifted; that they differ takes that some time has passed.
-    if let Some(left) = workshop.store.image_age(&key).and_then(|age| APART.checked_sub(age)) {
+    if let Some(left) = context.store.image_age(&key).and_then(|age| APART.checked_sub(age)) {
         std::thread::sleep(left);
     }
     let memory = first.bytes.saturating_mul(3).saturating_add(512 << 20) < available_memory();
-    let mut conditions = odd::CONDITIONS.to_vec();
+    let mut conditions = perturbed::CONDITIONS.to_vec();
     conditions.push("another time of day");
     conditions.push("other process ids");
     conditions.push(if memory {
@@ -102,20 +103,20 @@ pub fn seal(workshop: Workshop<'_>, project: &Project, lock: &Lock, first: &Imag
     } else {
         "the same order of directories, for want of memory"
     });
-    (workshop.observer)(Event::Stage {
+    (context.observer)(Event::Stage {
         text: format!("building again, in an empty store, under {}", conditions.join(", ")),
     });
     let order = SecondBuild {
         dir: project.dir.clone(),
         allowed: project.bounds.allowed().to_vec(),
         store: second_store.clone(),
-        first_store: workshop.store.root().to_owned(),
+        first_store: context.store.root().to_owned(),
         first_layers: first.layers.clone(),
         first_image: first.image,
-        identity: workshop.identity,
-        shelves: workshop.member.depots.clone(),
+        identity: context.identity,
+        shelves: context.member.depots.clone(),
     };
-    let comparison = run_second(&order, memory.then_some(second_store.as_path()), workshop.observer)?;
+    let comparison = run_second(&order, memory.then_some(second_store.as_path()), context.observer)?;
     if !comparison.differences.is_empty() || comparison.record.image != first.image {
         return Err(EngineError::NotReproducible(comparison.differences));
     }
@@ -143,7 +144,7 @@ fn available_memory() -> u64 {
 
 fn run_second(order: &SecondBuild, memory: Option<&Path>, observer: Observer<'_>) -> Result<Comparison, EngineError> {
     let failed = |why: String| EngineError::SecondBuild(why);
-    let mut child = odd::start(NAME, memory)?;
+    let mut child = perturbed::start(NAME, memory)?;
     let told = child.stdin.take().map(|mut stdin| serde_json::to_vec(order).map(|bytes| stdin.write_all(&bytes)));
     drop(told);
     let mut outcome = Err(failed("it ended without an answer".to_owned()));
@@ -208,7 +209,7 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
     // Everything was fetched for the first build.
     let web = Web::new(true);
     let member = Member::with_depots(order.shelves.clone());
-    let workshop = Workshop {
+    let context = BuildContext {
         store: &store,
         staging: &staging,
         web: &web,
@@ -217,9 +218,9 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
         identity: order.identity,
         observer: &observer,
         fresh: true,
-        oddities: Oddities { clock_offset: CLOCK_OFFSET, skipped_pids: SKIPPED_PIDS },
+        perturbations: Perturbations { clock_offset: CLOCK_OFFSET, skipped_pids: SKIPPED_PIDS },
     };
-    let built = build::build(workshop, &project, &lock)?;
+    let built = build::build(context, &project, &lock)?;
     let mut differences = Vec::new();
     for (ours, theirs) in order.first_layers.iter().zip(&built.record.layers) {
         if ours.tree != theirs.tree {

@@ -22,14 +22,15 @@ use cavrith_core::path::RootPath;
 use cavrith_core::plan::{Content, PlannedLayer, Stage};
 use cavrith_core::tree::{Kind, Meta, Tree};
 use cavrith_sources::SourceError;
-use cavrith_sources::stage::{self, Beneath, Package};
+use cavrith_sources::stage::{self, LowerTree, Package};
 use cavrith_store::shared::SharedWriter;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
-use crate::build::{Builder, Ready, Workshop};
+use crate::context::BuildContext;
 use crate::error::EngineError;
 use crate::event::Event;
-use crate::making::capture;
+use crate::layer_cache::{LayerCache, Ready};
+use crate::step_layer::capture;
 use crate::project::Project;
 use crate::supply::Supply;
 use configuring::Configuring;
@@ -58,15 +59,15 @@ struct Wanted<'a> {
 
 /// Makes the stages of a base one after the other.
 pub(crate) struct Maker<'a> {
-    pub builder: &'a Builder<'a>,
-    pub workshop: Workshop<'a>,
+    pub cache: LayerCache<'a>,
+    pub context: BuildContext<'a>,
     pub project: &'a Project,
     pub epoch: u64,
 }
 
 impl Maker<'_> {
     fn tell(&self, event: Event) {
-        (self.workshop.observer)(event);
+        (self.context.observer)(event);
     }
 
     /// Makes all stages of a plan that the store does not have.
@@ -78,7 +79,7 @@ impl Maker<'_> {
                 _ => None,
             })
             .collect();
-        let lacking: Vec<bool> = planned.iter().map(|layer| !self.builder.has(layer)).collect();
+        let lacking: Vec<bool> = planned.iter().map(|layer| !self.cache.has(layer)).collect();
         self.fetch(
             &wanted.iter().zip(&lacking).filter(|(_, lacking)| **lacking).map(|(one, _)| one.stage).collect::<Vec<_>>(),
         )?;
@@ -92,7 +93,7 @@ impl Maker<'_> {
                 let next = wanted.get(number + 1).filter(|_| lacking[number + 1]);
                 let early = ahead.take();
                 let mut begun = None;
-                let ready = self.builder.layer(planned[number], None, || {
+                let ready = self.cache.layer(planned[number], None, || {
                     let early =
                         early.map(|early| early.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
                     let laid = match early.transpose()? {
@@ -120,7 +121,7 @@ impl Maker<'_> {
 
     /// Gets hold of all packages of some stages, several at once, so that laying them waits for nothing.
     fn fetch(&self, stages: &[&Stage]) -> Result<(), EngineError> {
-        let supply = self.workshop.supply();
+        let supply = self.context.supply();
         let lacking: Vec<_> = stages
             .iter()
             .flat_map(|stage| &stage.packages)
@@ -151,11 +152,11 @@ impl Maker<'_> {
 
     /// Lays all packages of a stage.
     fn lay(&self, stage: &Stage, over: Option<Arc<Tree>>) -> Result<Laid, EngineError> {
-        let supply = self.workshop.supply();
-        let dir = self.workshop.staging.new_dir()?;
-        let mut writer = LayerWriter::new(dir.clone(), self.epoch, Links::Follow, self.workshop.store.ownership())?;
+        let supply = self.context.supply();
+        let dir = self.context.staging.new_dir()?;
+        let mut writer = LayerWriter::new(dir.clone(), self.epoch, Links::Follow, self.context.store.ownership())?;
         match &over {
-            Some(over) => writer.lie_over(over.clone()),
+            Some(over) => writer.set_lower(over.clone()),
             None => {
                 for name in MERGED {
                     let target = format!("usr/{name}");
@@ -191,13 +192,13 @@ impl Maker<'_> {
         over: Option<&Tree>,
     ) -> Result<StagedLayer, EngineError> {
         let Laid { dir, writer, packages, .. } = laid;
-        let store = self.workshop.store;
+        let store = self.context.store;
         let read = |path: &RootPath| {
             let tree = over?;
             let place = tree.resolve(path)?;
             store.file_of_image(layers.iter(), tree, &place).ok().flatten()
         };
-        let beneath = over.map(|tree| Beneath { tree, read: &read });
+        let beneath = over.map(|tree| LowerTree { tree, read: &read });
         let stage = stage::Stage { packages: &packages, beneath };
         let moves = stage.settle(&writer, &[], false)?;
         writer.carry_out(&moves)?;
@@ -213,7 +214,7 @@ impl Maker<'_> {
         drop((records, writer, packages));
         tidying::keystore(&dir.join("root"), self.epoch)?;
         let nothing = Tree::with_root();
-        capture(self.workshop, dir, (0, 0), self.epoch, over.unwrap_or(&nothing))
+        capture(self.context, dir, (0, 0), self.epoch, over.unwrap_or(&nothing))
     }
 }
 

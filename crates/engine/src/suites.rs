@@ -16,7 +16,7 @@ use cavrith_sources::signature::{Keyring, Unproved};
 
 use crate::error::EngineError;
 use crate::event::Event;
-use crate::supply::{Supply, beneath};
+use crate::supply::{Supply, join_url};
 use cavrith_store::reading;
 
 /// What the suites of a base offer together.
@@ -110,7 +110,7 @@ impl SuiteReader<'_> {
     /// The signed file as the first mirror gives it that can be reached, or else as it was seen last.
     fn signed_release(&self, mirrors: &[String]) -> Result<(Vec<u8>, String, Option<String>), EngineError> {
         let addresses: Vec<_> =
-            mirrors.iter().map(|mirror| beneath(mirror, &format!("dists/{}/InRelease", self.name))).collect();
+            mirrors.iter().map(|mirror| join_url(mirror, &format!("dists/{}/InRelease", self.name))).collect();
         let mut last = None;
         for address in &addresses {
             match self.supply.web.text(address) {
@@ -165,7 +165,7 @@ impl SuiteReader<'_> {
         };
         let mut addresses = Vec::new();
         for mirror in self.supply.member.mirrors(self.name) {
-            let at = |path: String| beneath(&mirror, &format!("dists/{}/{path}", self.name));
+            let at = |path: String| join_url(&mirror, &format!("dists/{}/{path}", self.name));
             if release.by_hash {
                 addresses.push(at(format!("{place}/by-hash/SHA256/{sha256}")));
             }

@@ -39,7 +39,7 @@ pub struct Supply<'a> {
 }
 
 /// A file of a depot on the web.
-pub fn beneath(url: &str, file: &str) -> String {
+pub fn join_url(url: &str, file: &str) -> String {
     format!("{}/{}", url.trim_end_matches('/'), percent_encoded(file, "/+:"))
 }
 
@@ -60,7 +60,7 @@ impl Supply<'_> {
         if source.depot.is_empty() && source.file.contains("://") {
             return self.address(project, &source.file, source.size, source.sha256);
         }
-        if let Some(path) = self.member.shelved(&source.sha256) {
+        if let Some(path) = self.member.find_in_depots(&source.sha256) {
             return self.local(&path, source.size, source.sha256);
         }
         if source.depot.is_empty() {
@@ -72,7 +72,7 @@ impl Supply<'_> {
             Some(Origin::Url(url)) => {
                 let name = source.file.rsplit('/').next().unwrap_or(&source.file);
                 let wanted = Wanted { name, size: source.size, sha256: source.sha256 };
-                self.over_web(&[beneath(&url.value, &source.file)], &wanted)
+                self.over_web(&[join_url(&url.value, &source.file)], &wanted)
             }
             origin => {
                 let folder = origin.and_then(Origin::path).unwrap_or("");
@@ -102,7 +102,7 @@ impl Supply<'_> {
 
     /// Whether a file has to be fetched.
     pub(crate) fn lacks(&self, digest: &Sha256Digest) -> bool {
-        self.member.shelved(digest).is_none() && self.store.blob(digest).is_none()
+        self.member.find_in_depots(digest).is_none() && self.store.blob(digest).is_none()
     }
 
     fn local(&self, path: &Path, size: u64, sha256: Sha256Digest) -> Result<Checked, EngineError> {
@@ -129,7 +129,7 @@ impl Supply<'_> {
     /// When it can be had nowhere.
     pub fn package(&self, project: &Project, name: &str, pin: &ArchivePackage) -> Result<Checked, EngineError> {
         let mirrors = self.member.mirrors(&pin.suite);
-        let addresses = mirrors.iter().map(|mirror| beneath(mirror, &pin.file)).collect();
+        let addresses = mirrors.iter().map(|mirror| join_url(mirror, &pin.file)).collect();
         let found = self.wherever(project, addresses, pin.size, pin.sha256);
         found.map_err(|error| match error {
             EngineError::Source(SourceError::Unreachable { why, url, offline })
@@ -187,7 +187,7 @@ impl Supply<'_> {
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<(Option<Checked>, Vec<String>), EngineError> {
-        if let Some(path) = self.member.shelved(&sha256) {
+        if let Some(path) = self.member.find_in_depots(&sha256) {
             return Ok((Some(self.local(&path, size, sha256)?), Vec::new()));
         }
         let mut addresses = Vec::new();
@@ -204,7 +204,7 @@ impl Supply<'_> {
                     Origin::Url(depot_url) => {
                         let index = || self.index(&depot_url.value).ok().map(|(text, _)| text);
                         let file = self.member.offered(&depot_url.value, &sha256, index);
-                        addresses.extend(file.map(|file| beneath(&depot_url.value, &file)));
+                        addresses.extend(file.map(|file| join_url(&depot_url.value, &file)));
                     }
                 }
             }
@@ -314,7 +314,7 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// When it cannot be reached.
-    pub fn first_sight(&self, url: &str) -> Result<(u64, Sha256Digest), EngineError> {
+    pub fn fetch_unpinned(&self, url: &str) -> Result<(u64, Sha256Digest), EngineError> {
         let name = url.rsplit('/').next().unwrap_or(url);
         let mut partial = self.store.partial(url)?;
         // Nothing proves that what arrived earlier belongs to what is there now.
@@ -348,7 +348,7 @@ fn unlike(error: SourceError, address: &str) -> SourceError {
 /// # Errors
 /// When it cannot be reached and was never seen.
 pub fn index(web: &Web, store: Option<&Store>, url: &str) -> Result<(String, Option<String>), SourceError> {
-    let address = beneath(url, depot::FILE_NAME);
+    let address = join_url(url, depot::FILE_NAME);
     let not_text = |_| SourceError::Damaged { name: address.clone(), why: "it is not written in UTF-8".to_owned() };
     match web.text(&address) {
         Ok(bytes) => {

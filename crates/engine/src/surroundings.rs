@@ -62,7 +62,7 @@ pub fn mistakes(
 /// What a spec takes from outside its own tree: an error where nobody gets it, a warning where it takes the member's
 /// word.
 fn leading_out(bounds: &Bounds, spec: &Spec) -> Vec<Mistake> {
-    let mistake = |one: outside::Use| {
+    let mistake = |one: outside::OutsideUse| {
         let place = one.place();
         match one.never {
             Some(why) => {

@@ -14,7 +14,7 @@ use rustix::thread::CapabilitySet;
 use crate::archive;
 use crate::clock::Clock;
 use crate::filter;
-use crate::job::{CommandJob, Each, Job, Purpose, Task};
+use crate::job::{CommandJob, PerProcessLimits, Job, Purpose, Task};
 use crate::owners;
 use crate::program::{Program, Who, Why, start_sharing, why};
 use crate::root::BUILD_PROCESSES;
@@ -276,7 +276,7 @@ fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
 /// Limits of a process of its own, where everything together cannot be limited: memory that it writes to
 /// (`RLIMIT_DATA`, since address space alone is reserved generously by many runtimes), processes of its user, the
 /// processors it runs on.
-fn limit_each(each: Each) -> Result<(), Why> {
+fn limit_each(each: PerProcessLimits) -> Result<(), Why> {
     if let Some(bytes) = each.memory {
         limit(Resource::RLIMIT_DATA, bytes)?;
     }

@@ -15,7 +15,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
 use rustix::mount::{OpenTreeFlags, open_tree};
 
-use crate::raw::Raw;
+use crate::process::SandboxProcess;
 use crate::{Identity, SandboxError, outside};
 
 /// A mount of `folder` in which its owner is the account; `None` when it needs none.
@@ -23,13 +23,13 @@ use crate::{Identity, SandboxError, outside};
 /// # Errors
 /// When this kernel or the folder's filesystem cannot do it.
 pub(crate) fn mapped(folder: &Path, identity: Identity) -> Result<Option<OwnedFd>, SandboxError> {
-    let looking = || format!("look at the folder {}", folder.display());
+    let emulation = || format!("look at the folder {}", folder.display());
     // The path has no links: what it led to when it was allowed is what it leads to now.
     let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
     let itself =
         rustix::fs::openat2(CWD, folder, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty(), resolve);
-    let itself = File::from(itself.map_err(|error| outside(looking())(error.into()))?);
-    let meta = itself.metadata().map_err(outside(looking()))?;
+    let itself = File::from(itself.map_err(|error| outside(emulation())(error.into()))?);
+    let meta = itself.metadata().map_err(outside(emulation()))?;
     if identity != Identity::Root {
         return Ok(None);
     }
@@ -64,7 +64,7 @@ fn map_of(own: u32) -> String {
 
 /// A user namespace in which the folder's owner is the account; it only carries the map.
 fn id_namespace(uid: u32, gid: u32) -> Result<File, SandboxError> {
-    let held = Raw::hold_ids()?;
+    let held = SandboxProcess::hold_ids()?;
     let pid = held.pid();
     for (file, own) in [("uid_map", uid), ("gid_map", gid)] {
         fs::write(format!("/proc/{pid}/{file}"), map_of(own)).map_err(outside("map a folder's owner"))?;

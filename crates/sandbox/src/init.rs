@@ -36,7 +36,7 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     nix::unistd::sethostname(&job.host_name).map_err(|error| format!("set the host name: {error}"))?;
     // Links and pipes can carry no record of their owner; those go into a file that the outside reads.
     let others = if job.records_owners {
-        let path = job.bench.join(owners::OTHERS);
+        let path = job.overlay_scratch.join(owners::OTHERS);
         let file = File::options().append(true).create(true).open(&path);
         Some(file.map_err(|error| format!("make {}: {error}", path.display()))?)
     } else {
@@ -62,14 +62,14 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
             filter::apply(job.purpose, false).map_err(said("filter system calls"))?;
         }
     }
-    use_up_pids(job.oddities.skipped_pids);
+    use_up_pids(job.perturbations.skipped_pids);
     // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look
     // at.
     rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)
         .map_err(|error| format!("hide itself: {error}"))?;
     wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;
     let mut inside =
-        Inside { socket, job, clock: Clock::new(job.oddities.clock_offset), others, running: HashMap::new() };
+        Inside { socket, job, clock: Clock::new(job.perturbations.clock_offset), others, running: HashMap::new() };
     loop {
         let mut watched =
             [PollFd::new(socket.as_fd(), PollFlags::POLLIN), PollFd::new(ended.as_fd(), PollFlags::POLLIN)];

@@ -14,7 +14,7 @@ pub struct Job {
     /// A directory with the three empty directories `root` (the upper one), `work` and `merged`. What is changed inside
     /// ends up in `root`. All three lie on one filesystem.
     #[serde(with = "crate::wire::path")]
-    pub bench: PathBuf,
+    pub overlay_scratch: PathBuf,
     /// The host name inside.
     pub host_name: String,
     /// Folders of the outside that appear inside.
@@ -22,7 +22,7 @@ pub struct Job {
     /// What the inside is for.
     pub purpose: Purpose,
     /// Deliberate oddities of the surroundings, for sealing.
-    pub oddities: Oddities,
+    pub perturbations: Perturbations,
     /// User and group of the commands to come. Where there is one of each only, these are what there is inside.
     pub only: (u32, u32),
     /// Files of the outside that lie over files inside; what is not there inside is made.
@@ -33,7 +33,7 @@ pub struct Job {
     pub groups: Vec<PathBuf>,
     /// Limits of single processes, where groups of them cannot be limited.
     #[serde(default)]
-    pub each: Each,
+    pub each: PerProcessLimits,
     /// Owners are written beside files; set by the session.
     #[serde(default)]
     pub(crate) records_owners: bool,
@@ -41,19 +41,19 @@ pub struct Job {
 
 impl Job {
     /// A sandbox for a purpose, without folders and oddities, in which root runs commands.
-    pub fn new(purpose: Purpose, layers: Vec<PathBuf>, bench: PathBuf, host_name: &str) -> Self {
+    pub fn new(purpose: Purpose, layers: Vec<PathBuf>, overlay_scratch: PathBuf, host_name: &str) -> Self {
         let host_name = host_name.to_owned();
         Self {
             layers,
-            bench,
+            overlay_scratch,
             host_name,
             folders: Vec::new(),
             purpose,
-            oddities: Oddities::default(),
+            perturbations: Perturbations::default(),
             only: (0, 0),
             files: Vec::new(),
             groups: Vec::new(),
-            each: Each::default(),
+            each: PerProcessLimits::default(),
             records_owners: false,
         }
     }
@@ -61,7 +61,7 @@ impl Job {
 
 /// Limits that a process passes on to those that it starts.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Each {
+pub struct PerProcessLimits {
     /// Bytes of memory that one process may have.
     pub memory: Option<u64>,
     /// How many processors all of it may run on.
@@ -114,7 +114,7 @@ pub enum Purpose {
 
 /// Deliberate oddities of the surroundings: what a build must not depend on.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Oddities {
+pub struct Perturbations {
     /// Seconds by which the time of day inside differs from the real one.
     pub clock_offset: i64,
     /// Process ids to use up before the first command.
@@ -243,7 +243,7 @@ pub(crate) enum Order {
 
 /// What everything inside uses, PID 1 not counted.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Use {
+pub struct Usage {
     /// Processes.
     pub processes: u32,
     /// Bytes of memory; what several processes share is shared out among them.
@@ -295,5 +295,5 @@ pub(crate) enum Report {
     /// Who takes connections, for the order with this number.
     Served(u64, Serving),
     /// What is used, for the order with this number.
-    Measured(u64, Use),
+    Measured(u64, Usage),
 }

@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::groups::Groups;
 use crate::ids::{self, Identity};
 use crate::job::{CommandJob, Job, Purpose};
-use crate::raw::Raw;
+use crate::process::SandboxProcess;
 use crate::{SandboxError, Session};
 
 /// A program of this machine: in `PATH`, or where administrators' programs lie. Parts of `PATH` that are no absolute
@@ -32,7 +32,7 @@ pub enum Standing {
 
 /// One thing that was looked at.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Trait {
+pub struct HostCheck {
     /// What.
     pub name: String,
     /// How it stands.
@@ -43,7 +43,7 @@ pub struct Trait {
     pub remedy: String,
 }
 
-impl Trait {
+impl HostCheck {
     /// Something that is there.
     pub fn there(name: &str, found: impl Into<String>) -> Self {
         Self { name: name.to_owned(), standing: Standing::There, found: found.into(), remedy: String::new() }
@@ -56,38 +56,38 @@ impl Trait {
 }
 
 /// What can be told without making anything: the kernel, control groups, programs.
-pub fn look() -> Vec<Trait> {
+pub fn look() -> Vec<HostCheck> {
     vec![kernel(), user_namespaces(), control_groups()]
 }
 
-fn kernel() -> Trait {
+fn kernel() -> HostCheck {
     let uname = rustix::system::uname();
     let release = uname.release().to_string_lossy().into_owned();
     let mut numbers = release.split(['.', '-', '+']).map(|part| part.parse::<u32>().unwrap_or(0));
     let version = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
     let name = "kernel";
     match version {
-        (0..5, _) | (5, 0..11) => Trait::short(
+        (0..5, _) | (5, 0..11) => HostCheck::short(
             name,
             Standing::Lacking,
             format!("Linux {release}"),
             "upgrade to Linux 5.11 or newer; overlay mounts of ordinary users begin there",
         ),
-        (5, 11) => Trait::short(
+        (5, 11) => HostCheck::short(
             name,
             Standing::Limited,
             format!("Linux {release}"),
             "with Linux 5.12 or newer root's folders get their owners right",
         ),
-        _ => Trait::there(name, format!("Linux {release}")),
+        _ => HostCheck::there(name, format!("Linux {release}")),
     }
 }
 
-fn user_namespaces() -> Trait {
+fn user_namespaces() -> HostCheck {
     let name = "user namespaces";
-    match Raw::hold_ids() {
-        Ok(_) => Trait::there(name, "an ordinary user may make them"),
-        Err(error) => Trait::short(
+    match SandboxProcess::hold_ids() {
+        Ok(_) => HostCheck::there(name, "an ordinary user may make them"),
+        Err(error) => HostCheck::short(
             name,
             Standing::Lacking,
             error.to_string(),
@@ -97,7 +97,7 @@ fn user_namespaces() -> Trait {
 }
 
 /// What a workspace's limits would be kept by.
-fn control_groups() -> Trait {
+fn control_groups() -> HostCheck {
     let name = "limits";
     let groups = Groups::make_here(&format!("doctor-{}", std::process::id()), &|_| ());
     let kept = groups.kept;
@@ -111,9 +111,9 @@ fn control_groups() -> Trait {
     .filter_map(|(what, kept)| (!kept).then_some(what))
     .collect();
     if lacking.is_empty() {
-        return Trait::there(name, "memory, processors and processes of a workspace, all together");
+        return HostCheck::there(name, "memory, processors and processes of a workspace, all together");
     }
-    Trait::short(
+    HostCheck::short(
         name,
         Standing::Limited,
         format!("no control group for {}; it is done process by process", lacking.join(", ")),
@@ -122,12 +122,12 @@ fn control_groups() -> Trait {
 }
 
 /// Who we are, as far as owners go. Must be called before the process has a second thread.
-pub fn identity() -> (Trait, Option<Identity>) {
+pub fn identity() -> (HostCheck, Option<Identity>) {
     let name = "owners of files";
     let lacking = ids::lacks_range();
     match ids::enter() {
-        Ok(Identity::Root) => (Trait::there(name, "root has all of them"), Some(Identity::Root)),
-        Ok(Identity::Range) => (Trait::there(name, "a range of subordinate ids"), Some(Identity::Range)),
+        Ok(Identity::Root) => (HostCheck::there(name, "root has all of them"), Some(Identity::Root)),
+        Ok(Identity::Range) => (HostCheck::there(name, "a range of subordinate ids"), Some(Identity::Range)),
         Ok(Identity::Single) => {
             let (found, remedy) = match lacking {
                 Some(SandboxError::Lacks { what, remedy }) => (what, remedy),
@@ -135,30 +135,30 @@ pub fn identity() -> (Trait, Option<Identity>) {
             };
             let found = format!("one, and all others are written beside the files ({found})");
             let remedy = format!("images come out the same; to have real owners inside, {remedy}");
-            (Trait::short(name, Standing::Limited, found, remedy), Some(Identity::Single))
+            (HostCheck::short(name, Standing::Limited, found, remedy), Some(Identity::Single))
         }
-        Err(SandboxError::Lacks { what, remedy }) => (Trait::short(name, Standing::Lacking, what, remedy), None),
-        Err(error) => (Trait::short(name, Standing::Lacking, error.to_string(), "see the message"), None),
+        Err(SandboxError::Lacks { what, remedy }) => (HostCheck::short(name, Standing::Lacking, what, remedy), None),
+        Err(error) => (HostCheck::short(name, Standing::Lacking, error.to_string(), "see the message"), None),
     }
 }
 
-/// Builds a sandbox with nothing in it over `bench` (as [`Job::bench`]) and an empty layer, and asks for a command that
+/// Builds a sandbox with nothing in it over `overlay_scratch` (as [`Job::overlay_scratch`]) and an empty layer, and asks for a command that
 /// is not there: then everything but the command works.
-pub fn try_sandbox(identity: Identity, layer: &Path, bench: &Path) -> Vec<Trait> {
+pub fn try_sandbox(identity: Identity, layer: &Path, overlay_scratch: &Path) -> Vec<HostCheck> {
     let name = "a whole sandbox";
-    let job = Job::new(Purpose::Build, vec![layer.to_owned()], bench.to_owned(), "cavrith");
+    let job = Job::new(Purpose::Build, vec![layer.to_owned()], overlay_scratch.to_owned(), "cavrith");
     let session = match Session::begin(job, identity) {
         Ok(session) => session,
         Err(error) => {
             let remedy =
                 "what is refused is named in the message; a security module or a container around us may be the reason";
-            return vec![Trait::short(name, Standing::Lacking, error.to_string(), remedy)];
+            return vec![HostCheck::short(name, Standing::Lacking, error.to_string(), remedy)];
         }
     };
     let mut traits: Vec<_> = session
         .notes()
         .iter()
-        .map(|note| Trait::short("limits", Standing::Limited, note.clone(), "a newer kernel does it"))
+        .map(|note| HostCheck::short("limits", Standing::Limited, note.clone(), "a newer kernel does it"))
         .collect();
     let command = CommandJob {
         argv: vec!["/no-such-program".to_owned()],
@@ -173,13 +173,13 @@ pub fn try_sandbox(identity: Identity, layer: &Path, bench: &Path) -> Vec<Trait>
         0,
         match asked {
             Err(SandboxError::NotStarted { missing: true, .. }) => {
-                Trait::there(name, "namespaces, overlay, mounts, and a filter of system calls")
+                HostCheck::there(name, "namespaces, overlay, mounts, and a filter of system calls")
             }
             Ok(_) => {
-                Trait::short(name, Standing::Limited, "a program that is not there ran", "tell us: this is a mistake")
+                HostCheck::short(name, Standing::Limited, "a program that is not there ran", "tell us: this is a mistake")
             }
             Err(error) => {
-                Trait::short(name, Standing::Lacking, error.to_string(), "what is refused is named in the message")
+                HostCheck::short(name, Standing::Lacking, error.to_string(), "what is refused is named in the message")
             }
         },
     );

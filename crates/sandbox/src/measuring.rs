@@ -6,7 +6,7 @@ use std::fs;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-use crate::job::{Listening, Use};
+use crate::job::{Listening, Usage};
 use crate::{guard, supervise};
 
 /// The state of a socket that listens for connections (proc_net(5): `0A` is TCP_LISTEN).
@@ -29,8 +29,8 @@ pub(crate) fn stat(process: i32) -> Option<Vec<String>> {
 }
 
 /// Measures all processes but this one.
-pub(crate) fn measure() -> Use {
-    let mut used = Use::default();
+pub(crate) fn measure() -> Usage {
+    let mut used = Usage::default();
     let ticks = rustix::param::clock_ticks_per_second().max(1);
     // First the sockets, then who has them open: a socket that is there has somebody.
     let mut found = Vec::new();

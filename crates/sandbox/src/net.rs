@@ -28,7 +28,7 @@ pub(crate) fn loopback_up() -> io::Result<()> {
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Something to be done in the inside's network.
-enum Wish {
+enum NetRequest {
     Socket(AddressFamily, mpsc::Sender<io::Result<OwnedFd>>),
     Listen(u16, mpsc::Sender<io::Result<TcpListener>>),
     Datagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
@@ -42,13 +42,13 @@ enum Wish {
 /// the inside's network, and makes the connections there that the others use.
 #[derive(Debug, Clone)]
 pub struct Connector {
-    wishes: mpsc::Sender<Wish>,
+    wishes: mpsc::Sender<NetRequest>,
 }
 
 impl Connector {
     /// Sends a thread into the network namespace.
     pub(crate) fn new(namespace: OwnedFd) -> io::Result<Self> {
-        let (wishes, granting) = mpsc::channel::<Wish>();
+        let (wishes, granting) = mpsc::channel::<NetRequest>();
         let (entered, answer) = mpsc::channel();
         std::thread::Builder::new().name("connector".to_owned()).spawn(move || {
             let moved = rustix::thread::move_into_link_name_space(namespace.as_fd(), Some(LinkNameSpaceType::Network));
@@ -57,11 +57,11 @@ impl Connector {
             // Whoever wished may have gone; then nobody hears the answer.
             while inside && let Ok(wish) = granting.recv() {
                 match wish {
-                    Wish::Socket(family, answer) => drop(answer.send(stream_socket(family))),
-                    Wish::Listen(port, answer) => drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port)))),
-                    Wish::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
-                    Wish::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
-                    Wish::ListenDatagrams(port, answer) => {
+                    NetRequest::Socket(family, answer) => drop(answer.send(stream_socket(family))),
+                    NetRequest::Listen(port, answer) => drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port)))),
+                    NetRequest::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
+                    NetRequest::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
+                    NetRequest::ListenDatagrams(port, answer) => {
                         drop(answer.send(UdpSocket::bind((Ipv4Addr::LOCALHOST, port))));
                     }
                 }
@@ -84,7 +84,7 @@ impl Connector {
     /// nobody else.
     fn connect_to(&self, address: SocketAddr) -> io::Result<TcpStream> {
         let family = if address.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
-        let socket = self.ask(|answer| Wish::Socket(family, answer))?;
+        let socket = self.ask(|answer| NetRequest::Socket(family, answer))?;
         // On Linux it bounds connecting, too (socket(7)).
         rustix::net::sockopt::set_socket_timeout(&socket, Timeout::Send, Some(PATIENCE))?;
         rustix::net::connect(&socket, &address)?;
@@ -97,7 +97,7 @@ impl Connector {
     /// # Errors
     /// When something inside listens on it already.
     pub fn listen(&self, port: u16) -> io::Result<TcpListener> {
-        self.ask(|answer| Wish::Listen(port, answer))
+        self.ask(|answer| NetRequest::Listen(port, answer))
     }
 
     /// A socket whose datagrams go to a port on the inside's loopback, and that takes those from there.
@@ -105,7 +105,7 @@ impl Connector {
     /// # Errors
     /// When no socket can be had.
     pub fn datagrams(&self, port: u16) -> io::Result<UdpSocket> {
-        self.ask(|answer| Wish::Datagrams(port, answer))
+        self.ask(|answer| NetRequest::Datagrams(port, answer))
     }
 
     /// A socket that takes the datagrams to a port of the inside's loopback, as a program inside would.
@@ -113,15 +113,15 @@ impl Connector {
     /// # Errors
     /// When something inside has the port already.
     pub fn listen_datagrams(&self, port: u16) -> io::Result<UdpSocket> {
-        self.ask(|answer| Wish::ListenDatagrams(port, answer))
+        self.ask(|answer| NetRequest::ListenDatagrams(port, answer))
     }
 
     /// Whether something inside takes connections on a port. Nobody notices being asked.
     pub fn is_listened(&self, port: u16) -> bool {
-        self.ask(|answer| Wish::IsListened(port, answer)).unwrap_or(false)
+        self.ask(|answer| NetRequest::IsListened(port, answer)).unwrap_or(false)
     }
 
-    fn ask<T>(&self, wish: impl FnOnce(mpsc::Sender<io::Result<T>>) -> Wish) -> io::Result<T> {
+    fn ask<T>(&self, wish: impl FnOnce(mpsc::Sender<io::Result<T>>) -> NetRequest) -> io::Result<T> {
         let (answer, granted) = mpsc::channel();
         let gone = || io::Error::from(io::ErrorKind::NotConnected);
         self.wishes.send(wish(answer)).map_err(|_| gone())?;

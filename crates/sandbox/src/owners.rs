@@ -5,7 +5,7 @@
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
 //! `user.cavrith.owner`, as the store reads it), and becoming somebody else is answered with yes. What was answered so
 //! is remembered: who looks at a file sees the owner that is written beside it, and who asks who they are hears who
-//! they became ([`crate::looking`]), and what they make is theirs ([`crate::making`]). So a package manager's scripts find everything as they do on a machine with all
+//! they became ([`crate::emulation`]), and what they make is theirs ([`crate::making`]). So a package manager's scripts find everything as they do on a machine with all
 //! owners.
 //!
 //! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes
@@ -22,7 +22,7 @@ use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
 use rustix::fs::{AtFlags, CWD, Mode, Timespec, Timestamps, XattrFlags};
 
 use crate::listing::Listings;
-use crate::looking::{ASKING_CALLS, Became, LOOKING_CALLS, Look};
+use crate::emulation::{ASKING_CALLS, Credentials, LOOKING_CALLS, StatRequest};
 use crate::making::{MAKES, MAKING_CALLS, Making, OPENING_CALLS};
 use crate::notify::{self, Answer, Next};
 use crate::wire;
@@ -127,7 +127,7 @@ fn help(theirs: UnixStream, others: File) -> io::Result<()> {
     let Some(listener) = fds.pop() else { return Ok(()) };
     // What it makes for others has the rights that they ask for.
     rustix::process::umask(Mode::empty());
-    let (known, became, listings) = (HashMap::new(), Became::default(), Listings::default());
+    let (known, became, listings) = (HashMap::new(), Credentials::default(), Listings::default());
     let mut helper = Helper { listener, others, known, became, listings };
     while helper.question()? {}
     Ok(())
@@ -139,7 +139,7 @@ struct Helper<'a> {
     /// Owners of links and pipes, by device and inode.
     known: HashMap<(u64, u64), (u32, u32)>,
     /// Who processes have become.
-    became: Became,
+    became: Credentials,
     listings: Listings,
 }
 
@@ -226,7 +226,7 @@ impl Helper<'_> {
     /// answer is right.
     fn look(&self, asked: &libc::seccomp_notif) -> io::Result<bool> {
         let caller = asked.pid;
-        let Some(look) = Look::at(asked) else { return Ok(false) };
+        let Some(look) = StatRequest::at(asked) else { return Ok(false) };
         let file = match look.name {
             Some(name) => {
                 let name = notify::read_text(caller, name)?;

@@ -15,7 +15,7 @@ use rustix::mount::{
     mount_change, mount_remount, move_mount, open_tree, unmount,
 };
 
-use crate::copied;
+use crate::copy_overlay;
 use crate::ids::c_text;
 use crate::job::{FolderMount, Job, Purpose};
 
@@ -190,7 +190,7 @@ fn mount_layers(job: &Job) -> Step<()> {
     if options.len() > 4095 {
         return Err(format!("mount the layers: {} are more than the kernel takes", job.layers.len()));
     }
-    rustix::process::chdir(&job.bench).map_err(failed(format!("enter {}", job.bench.display())))?;
+    rustix::process::chdir(&job.overlay_scratch).map_err(failed(format!("enter {}", job.overlay_scratch.display())))?;
     let volatile = format!("{options},volatile");
     let attempt =
         |options: &str| mount("overlay", "merged", "overlay", MountFlags::empty(), Some(c_text(options).as_c_str()));
@@ -205,18 +205,18 @@ fn mount_layers(job: &Job) -> Step<()> {
 /// Copies the layers into `merged`, unless that was done before, and makes it a mount, as the exchange of the roots
 /// wants it.
 fn copy_layers(job: &Job, why: &str) -> Step<()> {
-    rustix::process::chdir(&job.bench).map_err(failed(format!("enter {}", job.bench.display())))?;
-    if !Path::new(copied::MARK).exists() {
+    rustix::process::chdir(&job.overlay_scratch).map_err(failed(format!("enter {}", job.overlay_scratch.display())))?;
+    if !Path::new(copy_overlay::MARK).exists() {
         // Layers that are not there would be the same to a copy.
         if why.starts_with("open the layer") {
             return Err(why.to_owned());
         }
         // A copy that was interrupted is begun again.
         fs::remove_dir_all("merged").and_then(|()| fs::create_dir("merged")).map_err(failed("empty a copy"))?;
-        copied::lay(&job.layers, Path::new("merged")).map_err(failed("copy the layers"))?;
+        copy_overlay::lay(&job.layers, Path::new("merged")).map_err(failed("copy the layers"))?;
         // What is on the bench already lies over the layers, as it would in an overlay.
-        copied::move_over(Path::new("root"), Path::new("merged")).map_err(failed("lay what is on the bench"))?;
-        fs::write(copied::MARK, "").map_err(failed("mark the copy"))?;
+        copy_overlay::move_over(Path::new("root"), Path::new("merged")).map_err(failed("lay what is on the bench"))?;
+        fs::write(copy_overlay::MARK, "").map_err(failed("mark the copy"))?;
     }
     mount_bind_recursive("merged", "merged").map_err(failed("mount the copy of the layers"))
 }

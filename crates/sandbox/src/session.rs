@@ -12,9 +12,9 @@ use std::time::{Duration, Instant};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use crate::ids::{Identity, map_child};
-use crate::job::{CommandJob, Ending, Job, Order, Report, Serving, Use};
+use crate::job::{CommandJob, Ending, Job, Order, Report, Serving, Usage};
 use crate::net::Connector;
-use crate::raw::{Raw, unexpected};
+use crate::process::{SandboxProcess, unexpected};
 use crate::{SandboxError, folder, outside, wire};
 
 /// A sandbox that stands. It ends when this value is dropped, when the thread that began it ends, or when this process
@@ -24,7 +24,7 @@ pub struct Session {
     orders: Orders,
     notes: Vec<String>,
     /// Its end is the sandbox's.
-    raw: Raw,
+    raw: SandboxProcess,
 }
 
 /// The way to a sandbox for whoever gives it orders: numbers them, and brings each report to whom it concerns.
@@ -199,7 +199,7 @@ impl Session {
         }
         job.records_owners = identity.records_owners();
         let only = job.only;
-        let raw = Raw::start()?;
+        let raw = SandboxProcess::start()?;
         let fds: Vec<_> = handed_over.iter().map(AsFd::as_fd).collect();
         let groups = std::mem::take(&mut job.groups);
         for group in &groups {
@@ -292,7 +292,7 @@ impl Session {
     ///
     /// # Errors
     /// When the sandbox is gone, or does not answer for some seconds, as when it is frozen.
-    pub fn measure(&self) -> Result<Use, SandboxError> {
+    pub fn measure(&self) -> Result<Usage, SandboxError> {
         match self.ask(Order::Measure)? {
             Report::Measured(_, used) => Ok(used),
             other => Err(unexpected(other)),

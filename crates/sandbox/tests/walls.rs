@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use cavrith_core::digest::Sha256Digest;
-use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Oddities, Purpose};
+use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Perturbations, Purpose};
 use cavrith_sandbox::session::Attended as _;
 use cavrith_sandbox::{Identity, SandboxError, Session, child, ids, janitor};
 use cavrith_sources::{checked, deb};
@@ -48,13 +48,13 @@ impl Yard {
     }
 
     fn job(&self, purpose: Purpose) -> Job {
-        let bench =
+        let overlay_scratch =
             self.dir.path().join(format!("bench {}, with: odd=letters", self.benches.replace(self.benches.get() + 1)));
         for name in ["root", "work", "merged"] {
-            fs::create_dir_all(bench.join(name)).unwrap();
+            fs::create_dir_all(overlay_scratch.join(name)).unwrap();
         }
-        std::os::unix::fs::chown(bench.join("root"), Some(0), Some(0)).unwrap();
-        Job::new(purpose, vec![self.layer.clone()], bench, "wall")
+        std::os::unix::fs::chown(overlay_scratch.join("root"), Some(0), Some(0)).unwrap();
+        Job::new(purpose, vec![self.layer.clone()], overlay_scratch, "wall")
     }
 
     fn session(&self, purpose: Purpose) -> Session {
@@ -195,7 +195,7 @@ fn a_terminal_inside_is_its_own_and_the_filter_is_on(yard: &Yard) {
 
 fn changes_end_up_in_the_upper_directory_and_mounts_nowhere(yard: &Yard) {
     let job = yard.job(Purpose::Build);
-    let upper = job.bench.join("root");
+    let upper = job.overlay_scratch.join("root");
     let session = Session::begin(job, yard.identity).unwrap();
     good(&session, "echo x > /made; echo y > /tmp/not; echo z > /run/not; busybox rm -r /usr/share/doc");
     drop(session);
@@ -273,7 +273,7 @@ fn what_is_used_and_listened_on_is_told_and_marked_processes_are_killed(yard: &Y
 
 fn the_time_of_day_and_process_ids_can_be_shifted(yard: &Yard) {
     let mut job = yard.job(Purpose::Build);
-    job.oddities = Oddities { clock_offset: 400 * 86_400, skipped_pids: 500 };
+    job.perturbations = Perturbations { clock_offset: 400 * 86_400, skipped_pids: 500 };
     let session = Session::begin(job, yard.identity).unwrap();
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
     // In the shell, in a program that it starts, and in one that this starts.

@@ -168,7 +168,7 @@ pub fn unpack_layer(checked: &mut Checked, writer: &mut LayerWriter) -> Result<(
         writer.hide_beneath(&path).map_err(blame(&name))?;
     }
     for path in gone {
-        writer.take_away(&path).map_err(blame(&name))?;
+        writer.whiteout(&path).map_err(blame(&name))?;
     }
     Ok(())
 }

@@ -101,14 +101,14 @@ pub fn lay(
 }
 
 /// What lies beneath a stage: the tree, and the content of files in it.
-pub struct Beneath<'a> {
+pub struct LowerTree<'a> {
     /// The merged tree.
     pub tree: &'a Tree,
     /// Reads a file of it.
     pub read: &'a dyn Fn(&RootPath) -> Option<Vec<u8>>,
 }
 
-impl Beneath<'_> {
+impl LowerTree<'_> {
     fn record(&self, name: &str) -> Option<String> {
         let path = admin(name)?;
         (self.read)(&path).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
@@ -167,7 +167,7 @@ pub struct Stage<'a> {
     /// The packages, by name.
     pub packages: &'a [Package],
     /// What lies beneath; nothing beneath the first stage.
-    pub beneath: Option<Beneath<'a>>,
+    pub beneath: Option<LowerTree<'a>>,
 }
 
 impl Stage<'_> {

@@ -38,9 +38,9 @@ pub struct Web {
 struct Fault {
     why: String,
     /// It may go better another time.
-    passing: bool,
+    transient: bool,
     /// It got on a good way.
-    got_on: bool,
+    made_progress: bool,
 }
 
 /// What came of asking.
@@ -109,7 +109,7 @@ impl Web {
             let mut body = Vec::new();
             response.body_mut().as_reader().take(longest + 1).read_to_end(&mut body).map_err(broken)?;
             if body.len() as u64 > longest {
-                return Err(Fault { why: format!("it is longer than {longest} bytes"), passing: false, got_on: false });
+                return Err(Fault { why: format!("it is longer than {longest} bytes"), transient: false, made_progress: false });
             }
             Ok(Answer { status: status.as_u16(), headers, body })
         })
@@ -123,8 +123,8 @@ impl Web {
         let Some(agent) = &self.agent else {
             return Err(Fault {
                 why: "CAVRITH_OFFLINE is set, so nothing is fetched".to_owned(),
-                passing: false,
-                got_on: false,
+                transient: false,
+                made_progress: false,
             });
         };
         // A length of the packed form would be of no use for carrying on.
@@ -141,9 +141,9 @@ impl Web {
             request = request.header("Range", format!("bytes={from}-"));
         }
         request.call().map_err(|error| Fault {
-            passing: !matches!(error, ureq::Error::BadUri(_)),
+            transient: !matches!(error, ureq::Error::BadUri(_)),
             why: error.to_string(),
-            got_on: false,
+            made_progress: false,
         })
     }
 
@@ -161,8 +161,8 @@ impl Web {
             if bytes.len() as u64 > LONGEST_TEXT {
                 return Err(Fault {
                     why: format!("it is longer than {} MiB", LONGEST_TEXT >> 20),
-                    passing: false,
-                    got_on: false,
+                    transient: false,
+                    made_progress: false,
                 });
             }
             Ok(bytes)
@@ -183,7 +183,7 @@ impl Web {
         progress: &dyn Fn(u64, Option<u64>),
     ) -> Result<(), SourceError> {
         let unwritable =
-            |error: io::Error| Fault { why: format!("it cannot be written: {error}"), passing: false, got_on: false };
+            |error: io::Error| Fault { why: format!("it cannot be written: {error}"), transient: false, made_progress: false };
         // A try got on when it came further than any before it: one that begins anew every time does not.
         let mut furthest = to.seek(SeekFrom::End(0)).unwrap_or(0);
         self.with_tries(url, |_| {
@@ -193,7 +193,7 @@ impl Web {
             if status == StatusCode::RANGE_NOT_SATISFIABLE && have > 0 {
                 // Either all of it is there, or it is another file now; from the beginning it is one file for certain.
                 to.set_len(0).map_err(unwritable)?;
-                return Err(Fault { why: "it is shorter than before".to_owned(), passing: true, got_on: false });
+                return Err(Fault { why: "it is shorter than before".to_owned(), transient: true, made_progress: false });
             }
             good(status)?;
             if status != StatusCode::PARTIAL_CONTENT || !begins_at(&response, have) {
@@ -203,8 +203,8 @@ impl Web {
                 if status == StatusCode::PARTIAL_CONTENT {
                     return Err(Fault {
                         why: "it was answered with another part".to_owned(),
-                        passing: true,
-                        got_on: false,
+                        transient: true,
+                        made_progress: false,
                     });
                 }
             }
@@ -213,10 +213,10 @@ impl Web {
             let mut body = response.body_mut().as_reader();
             let mut buffer = vec![0; 128 * 1024];
             loop {
-                let got_on = have >= furthest + STRIDE;
+                let made_progress = have >= furthest + STRIDE;
                 let count = body.read(&mut buffer).map_err(|error| {
                     furthest = furthest.max(have);
-                    Fault { got_on, ..broken(error) }
+                    Fault { made_progress, ..broken(error) }
                 })?;
                 if count == 0 {
                     break;
@@ -227,8 +227,8 @@ impl Web {
                     to.set_len(0).map_err(unwritable)?;
                     return Err(Fault {
                         why: format!("it is longer than {longest} bytes"),
-                        passing: false,
-                        got_on: false,
+                        transient: false,
+                        made_progress: false,
                     });
                 }
                 progress(have, total);
@@ -236,8 +236,8 @@ impl Web {
             match total {
                 Some(total) if total != have => Err(Fault {
                     why: format!("it broke off after {have} of {total} bytes"),
-                    passing: true,
-                    got_on: false,
+                    transient: true,
+                    made_progress: false,
                 }),
                 _ => Ok(()),
             }
@@ -250,11 +250,11 @@ impl Web {
         loop {
             match attempt(number) {
                 Ok(value) => return Ok(value),
-                Err(fault) if fault.passing && fault.got_on => {
+                Err(fault) if fault.transient && fault.made_progress => {
                     (number, pause) = (1, FIRST_PAUSE);
                     std::thread::sleep(pause);
                 }
-                Err(fault) if fault.passing && number < TRIES => {
+                Err(fault) if fault.transient && number < TRIES => {
                     std::thread::sleep(pause);
                     pause *= 2;
                     number += 1;
@@ -274,17 +274,17 @@ impl Web {
 }
 
 fn broken(error: io::Error) -> Fault {
-    Fault { why: format!("it broke off: {error}"), passing: true, got_on: false }
+    Fault { why: format!("it broke off: {error}"), transient: true, made_progress: false }
 }
 
 fn good(status: StatusCode) -> Result<(), Fault> {
     if status.is_success() {
         return Ok(());
     }
-    let passing =
+    let transient =
         status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS || status == StatusCode::REQUEST_TIMEOUT;
     let words = status.canonical_reason().map_or_else(String::new, |words| format!(" ({words})"));
-    Err(Fault { why: format!("the server answers {}{words}", status.as_u16()), passing, got_on: false })
+    Err(Fault { why: format!("the server answers {}{words}", status.as_u16()), transient, made_progress: false })
 }
 
 /// Whether a part begins where it was asked to (RFC 9110, section 14.4).

@@ -108,7 +108,7 @@ fn lay(from: &Path, to: &Path) -> Result<(), StoreError> {
         rustix::fs::linkat(CWD, &path, CWD, &target, AtFlags::empty())
             .map_err(|error| io_error("link", &target)(error.into()))?;
     }
-    dress(from, to, &meta)
+    apply_metadata(from, to, &meta)
 }
 
 fn make_opaque(directory: &Path) -> Result<(), StoreError> {
@@ -117,7 +117,7 @@ fn make_opaque(directory: &Path) -> Result<(), StoreError> {
 }
 
 /// Gives a directory what another one has: owner, rights, attributes, times. An opaque one stays so.
-fn dress(from: &Path, to: &Path, meta: &fs::Metadata) -> Result<(), StoreError> {
+fn apply_metadata(from: &Path, to: &Path, meta: &fs::Metadata) -> Result<(), StoreError> {
     let now = to.symlink_metadata().map_err(io_error("read", to))?;
     if (now.uid(), now.gid()) != (meta.uid(), meta.gid()) {
         std::os::unix::fs::lchown(to, Some(meta.uid()), Some(meta.gid()))

@@ -18,9 +18,9 @@ use crate::{Store, StoreError, io_error};
 
 /// One thing in the store that could go.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Held {
+pub struct StoreItem {
     /// Which.
-    pub what: Thing,
+    pub what: ItemKind,
     /// Names that images have for it, and other words about it.
     pub names: Vec<String>,
     /// Bytes of its files.
@@ -33,7 +33,7 @@ pub struct Held {
 
 /// What can be in the store.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Thing {
+pub enum ItemKind {
     /// A layer.
     Layer(TreeDigest),
     /// A file from the web, or what has arrived of one.
@@ -65,7 +65,7 @@ impl Store {
     ///
     /// # Errors
     /// When the store cannot be listed.
-    pub fn held(&self) -> Result<Vec<Held>, StoreError> {
+    pub fn held(&self) -> Result<Vec<StoreItem>, StoreError> {
         let records = self.image_records()?;
         let used = self.used_layers();
         let mut all = Vec::new();
@@ -82,16 +82,16 @@ impl Store {
             // A layer whose list is damaged still takes its room; how much is not worth a walk.
             let bytes = self.layer_tree(&layer).map_or(0, |tree| tree.content_bytes());
             let in_use = used.contains(&layer);
-            all.push(Held { what: Thing::Layer(layer), names, bytes, unused: age(&dir), in_use });
+            all.push(StoreItem { what: ItemKind::Layer(layer), names, bytes, unused: age(&dir), in_use });
         }
         for path in self.blob_files()? {
             let meta = fs::metadata(&path).map_err(io_error("look at", &path))?;
             let partial = path.parent().is_some_and(|parent| parent.ends_with("partial"));
             let in_use = partial && is_locked(&path);
             let name = if partial { "begun to be fetched" } else { "fetched" };
-            all.push(Held {
+            all.push(StoreItem {
                 unused: age(&path),
-                what: Thing::Blob(path),
+                what: ItemKind::Blob(path),
                 names: vec![name.to_owned()],
                 bytes: meta.len(),
                 in_use,
@@ -101,13 +101,13 @@ impl Store {
         Ok(all)
     }
 
-    /// Removes what `bounds` let go and nobody uses, and says what that was. With `only_say` nothing is removed.
+    /// Removes what `bounds` let go and nobody uses, and says what that was. With `dry_run` nothing is removed.
     ///
     /// # Errors
     /// When the store cannot be listed or the disk refuses.
-    pub fn collect(&self, staging: &Staging, bounds: Bounds, only_say: bool) -> Result<Vec<Held>, StoreError> {
+    pub fn collect(&self, staging: &Staging, bounds: Bounds, dry_run: bool) -> Result<Vec<StoreItem>, StoreError> {
         // Nobody begins to use a layer while it is decided; what goes is moved away at once and removed afterwards.
-        let alone = self.hold_everybody()?;
+        let alone = self.lock_exclusive()?;
         let all = self.held()?;
         let mut left: u64 = all.iter().map(|held| held.bytes).sum();
         let mut goes = Vec::new();
@@ -118,14 +118,14 @@ impl Store {
                 goes.push(held);
             }
         }
-        if only_say {
+        if dry_run {
             return Ok(goes);
         }
         let away = staging.new_dir()?;
         for (number, held) in goes.iter().enumerate() {
             let path = match &held.what {
-                Thing::Layer(layer) => self.layer_dir(layer),
-                Thing::Blob(path) => path.clone(),
+                ItemKind::Layer(layer) => self.layer_dir(layer),
+                ItemKind::Blob(path) => path.clone(),
             };
             fs::rename(&path, away.join(number.to_string())).map_err(io_error("move away", &path))?;
         }
@@ -222,7 +222,7 @@ impl Store {
             let layer = one.path.strip_prefix(&layers).ok().and_then(|rest| rest.components().next());
             paths.insert(layer.map_or_else(|| one.path.clone(), |name| layers.join(name)));
         }
-        let alone = self.hold_everybody()?;
+        let alone = self.lock_exclusive()?;
         // What a workspace runs on stays under it, damaged or not, until it has ended.
         let used = self.used_layers();
         let (kept, paths): (Vec<_>, Vec<_>) =

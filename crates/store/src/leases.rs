@@ -44,7 +44,7 @@ impl Store {
 
     /// Keeps collectors away as long as the result lives. Nothing when this store has no lease: then nothing is relied
     /// on for long.
-    pub(crate) fn hold_collectors(&self) -> Result<Option<File>, StoreError> {
+    pub(crate) fn lock_shared(&self) -> Result<Option<File>, StoreError> {
         if self.lease.is_none() {
             return Ok(None);
         }
@@ -55,7 +55,7 @@ impl Store {
     }
 
     /// Keeps everybody else away from finding layers as long as the result lives.
-    pub(crate) fn hold_everybody(&self) -> Result<File, StoreError> {
+    pub(crate) fn lock_exclusive(&self) -> Result<File, StoreError> {
         let file = self.collecting()?;
         rustix::fs::flock(&file, FlockOperation::LockExclusive)
             .map_err(|error| io_error("lock", self.root())(error.into()))?;

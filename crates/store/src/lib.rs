@@ -26,7 +26,7 @@ pub mod atomic;
 pub mod blobs;
 mod bundles;
 pub mod collecting;
-mod dressing;
+mod metadata;
 mod faults;
 pub mod leases;
 pub mod owners;
@@ -232,7 +232,7 @@ impl Store {
         let place = self.layer_dir(&digest);
         let damaged = replace && place.exists() && !self.is_as_made(&digest);
         atomic::sync_filesystem(&layer.dir)?;
-        let _no_collector = self.hold_collectors()?;
+        let _no_collector = self.lock_shared()?;
         if damaged && place.exists() {
             // The old one goes with staging.
             faults::before("exchange").map_err(io_error("put in place", &place))?;

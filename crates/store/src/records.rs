@@ -46,7 +46,7 @@ impl Store {
     ///
     /// A record that cannot be read counts as none: the layer is then made again.
     pub fn layer_for(&self, key: &LayerKey) -> Option<TreeDigest> {
-        let _no_collector = self.hold_collectors().ok()?;
+        let _no_collector = self.lock_shared().ok()?;
         let text = crate::reading::text(&self.root().join("keys").join(key.to_string())).ok()?;
         let layer = text.trim_end().parse().ok()?;
         self.has_layer(&layer).then(|| self.use_layer(&layer)).transpose().ok()??;
@@ -71,7 +71,7 @@ impl Store {
     /// # Errors
     /// When the record is there and cannot be read.
     pub fn image_for(&self, key: &ImageKey) -> Result<Option<ImageRecord>, StoreError> {
-        let _no_collector = self.hold_collectors()?;
+        let _no_collector = self.lock_shared()?;
         let path = self.root().join("images").join(key.to_string());
         let text = match crate::reading::text(&path) {
             Ok(text) => text,

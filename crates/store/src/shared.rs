@@ -14,7 +14,7 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 
-use crate::dressing::{CopyFault, Handle, copy_hashing};
+use crate::metadata::{CopyFault, Handle, copy_hashing};
 use crate::writer::{LayerWriter, Refused};
 use crate::{StoreError, io_error};
 
@@ -304,13 +304,13 @@ impl Sink for ArchiveSink<'_> {
     fn file(&mut self, path: &RootPath, meta: Meta, content: &mut dyn Read) -> Result<u64, StoreError> {
         let nothing = ContentDigest::from_bytes([0; 32]);
         let on_disk = self.begin(path, &meta, Kind::File { size: 0, content: nothing, links: None })?;
-        let dressing = self.writer.lock().writer.dressing();
+        let metadata = self.writer.lock().writer.metadata();
         let mut file = File::create_new(&on_disk).map_err(io_error("make", &on_disk))?;
         let size = copy_hashing(content, &mut file, None).map_err(|fault| match fault {
             CopyFault::Read(error) => io_error("unpack", path.as_relative())(error),
             CopyFault::Write(error) => io_error("write", &on_disk)(error),
         })?;
-        dressing.dress(&on_disk, &meta, Handle::File(&file))?;
+        metadata.apply_metadata(&on_disk, &meta, Handle::File(&file))?;
         Ok(size)
     }
 
@@ -323,9 +323,9 @@ impl Sink for ArchiveSink<'_> {
             return Ok(());
         }
         let on_disk = self.begin(path, &meta, Kind::Symlink { target: target.to_vec() })?;
-        let dressing = self.writer.lock().writer.dressing();
+        let metadata = self.writer.lock().writer.metadata();
         rustix::fs::symlink(target, &on_disk).map_err(|error| io_error("make", &on_disk)(error.into()))?;
-        dressing.dress(&on_disk, &meta, Handle::Link)
+        metadata.apply_metadata(&on_disk, &meta, Handle::Link)
     }
 
     fn hard_link(&mut self, path: &RootPath, existing: &RootPath) -> Result<(), StoreError> {

@@ -15,7 +15,7 @@ use cavrith_core::path::RootPath;
 use cavrith_core::tree::diff::differing_fields;
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
-use crate::dressing::set_time;
+use crate::metadata::set_time;
 use crate::owners::{self, Owner, Owners};
 use crate::writer::StagedLayer;
 use crate::{StoreError, io_error, xattrs};

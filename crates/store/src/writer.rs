@@ -18,7 +18,7 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::{RootPath, shown};
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
-use crate::dressing::{CopyFault, Dressing, Handle, copy_hashing, set_time};
+use crate::metadata::{CopyFault, MetadataWriter, Handle, copy_hashing, set_time};
 use crate::owners::{Owner, Ownership};
 use crate::{StoreError, io_error, xattrs};
 
@@ -119,7 +119,7 @@ impl LayerWriter {
     }
 
     /// Lets the layer be one over `beneath`.
-    pub fn lie_over(&mut self, beneath: Arc<Tree>) {
+    pub fn set_lower(&mut self, beneath: Arc<Tree>) {
         self.beneath = Some(beneath);
     }
 
@@ -284,7 +284,7 @@ impl LayerWriter {
             CopyFault::Write(error) => io_error("write", &on_disk)(error),
         })?;
         let content = ContentDigest::from_bytes(*hasher.finalize().as_bytes());
-        self.dress(&on_disk, &meta, Handle::File(&file))?;
+        self.apply_metadata(&on_disk, &meta, Handle::File(&file))?;
         self.tree.entries.insert(at, Entry { kind: Kind::File { size, content, links: None }, meta });
         Ok(size)
     }
@@ -294,7 +294,7 @@ impl LayerWriter {
     ///
     /// # Errors
     /// When it is refused, or the disk refuses.
-    pub fn take_away(&mut self, path: &RootPath) -> Result<(), StoreError> {
+    pub fn whiteout(&mut self, path: &RootPath) -> Result<(), StoreError> {
         let at = self.place(path)?;
         match self.tree.entries.get_mut(&at).map(|entry| &mut entry.kind) {
             Some(Kind::Directory { .. }) => return self.hide_beneath(path),
@@ -341,7 +341,7 @@ impl LayerWriter {
         let at = self.new_entry(path, &meta)?;
         let on_disk = self.on_disk(&at);
         rustix::fs::symlink(target, &on_disk).map_err(|error| io_error("make", &on_disk)(error.into()))?;
-        self.dress(&on_disk, &meta, Handle::Link)?;
+        self.apply_metadata(&on_disk, &meta, Handle::Link)?;
         self.tree.entries.insert(at, Entry { kind: Kind::Symlink { target: target.to_vec() }, meta });
         Ok(())
     }
@@ -383,7 +383,7 @@ impl LayerWriter {
         let on_disk = self.on_disk(&at);
         rustix::fs::mknodat(CWD, &on_disk, FileType::Fifo, Mode::from_raw_mode(0o600), 0)
             .map_err(|error| io_error("make", &on_disk)(error.into()))?;
-        self.dress(&on_disk, &meta, Handle::Path)?;
+        self.apply_metadata(&on_disk, &meta, Handle::Path)?;
         self.tree.entries.insert(at, Entry { kind: Kind::Fifo, meta });
         Ok(())
     }
@@ -416,13 +416,13 @@ impl LayerWriter {
         }
     }
 
-    fn dress(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
-        self.dressing().dress(at, meta, handle)
+    fn apply_metadata(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
+        self.metadata().apply_metadata(at, meta, handle)
     }
 
     /// What dressing an entry takes, without the writer.
-    pub(crate) fn dressing(&self) -> Dressing {
-        Dressing { ownership: self.ownership, creator: self.creator, epoch: self.epoch }
+    pub(crate) fn metadata(&self) -> MetadataWriter {
+        MetadataWriter { ownership: self.ownership, creator: self.creator, epoch: self.epoch }
     }
 
     /// Completes the directories on the disk, for a layer that is still to be worked on.
@@ -432,7 +432,7 @@ impl LayerWriter {
     pub fn finish_directories(&self) -> Result<(), StoreError> {
         for (path, entry) in self.tree.entries.iter().rev() {
             if entry.kind.is_directory() {
-                self.dress(&self.on_disk(path), &entry.meta, Handle::Path)?;
+                self.apply_metadata(&self.on_disk(path), &entry.meta, Handle::Path)?;
             }
         }
         Ok(())

@@ -18,7 +18,7 @@ use cavrith_sandbox::{SandboxError, terminal, wire};
 
 use crate::WorkspaceError;
 use crate::place::Place;
-use crate::protocol::{Answer, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, Told, Visit};
+use crate::protocol::{Answer, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, WorkspaceEvent, ExecRequest};
 use crate::streams::Streams;
 
 /// The socket's name in a workspace's directory.
@@ -92,7 +92,7 @@ impl Client {
         self.ask(request, &[])?;
         match self.answer()? {
             Some((Answer::Done, _)) => Ok(None),
-            Some((Answer::Told(Told::Note(note)), _)) => Ok(Some(note)),
+            Some((Answer::WorkspaceEvent(WorkspaceEvent::Note(note)), _)) => Ok(Some(note)),
             _ => Err(self.gone()),
         }
     }
@@ -159,18 +159,18 @@ impl Client {
         &self,
         whole: bool,
         linger: Option<Duration>,
-        on_told: &mut dyn FnMut(&Told),
+        on_told: &mut dyn FnMut(&WorkspaceEvent),
     ) -> Result<Option<bool>, WorkspaceError> {
         let linger = linger.map(|linger| linger.as_millis() as u64);
         self.ask(Request::Watch { whole, linger }, &[])?;
         loop {
             let told = match self.answer()? {
-                Some((Answer::Told(told), _)) => told,
+                Some((Answer::WorkspaceEvent(told), _)) => told,
                 Some((Answer::Done, _)) => return Ok(None),
                 _ => return Err(self.gone()),
             };
             on_told(&told);
-            if let Told::Settled { good } = told {
+            if let WorkspaceEvent::Settled { good } = told {
                 return Ok(Some(good));
             }
         }
@@ -180,11 +180,11 @@ impl Client {
     ///
     /// # Errors
     /// When it cannot be started.
-    pub fn run(self, visit: Visit, streams: [BorrowedFd<'_>; 3]) -> Result<Guest, WorkspaceError> {
+    pub fn run(self, visit: ExecRequest, streams: [BorrowedFd<'_>; 3]) -> Result<RemoteCommand, WorkspaceError> {
         let program = visit.argv.first().cloned().unwrap_or_else(|| "the shell".to_owned());
         self.ask(Request::Run(Box::new(visit)), &streams)?;
         match self.answer()? {
-            Some((Answer::Started, mut fds)) => Ok(Guest { door: Arc::new(self.stream), terminal: fds.pop() }),
+            Some((Answer::Started, mut fds)) => Ok(RemoteCommand { door: Arc::new(self.stream), terminal: fds.pop() }),
             Some((Answer::NotStarted { why, missing }, _)) => {
                 Err(SandboxError::NotStarted { program, why, missing }.into())
             }
@@ -195,13 +195,13 @@ impl Client {
 
 /// A command of ours in a workspace.
 #[derive(Debug)]
-pub struct Guest {
+pub struct RemoteCommand {
     door: Arc<UnixStream>,
     /// The outer end of its terminal, when it wants one.
     pub terminal: Option<OwnedFd>,
 }
 
-impl Attended for Guest {
+impl Attended for RemoteCommand {
     fn ended(&self) -> BorrowedFd<'_> {
         self.door.as_fd()
     }
@@ -228,7 +228,7 @@ pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result
     let signals = Signals::new([SIGHUP, SIGINT, SIGQUIT, SIGTERM]).map_err(file_error("listen for", "signals"))?;
     let terminal = terminal::own_terminals();
     let own = TERMINAL_VARIABLES.iter().filter_map(|name| Some(((*name).to_owned(), std::env::var(name).ok()?)));
-    let visit = Visit {
+    let visit = ExecRequest {
         argv: argv.to_vec(),
         env: if terminal.contains(&true) { own.collect() } else { Vec::new() },
         here: std::env::current_dir().ok(),
@@ -249,7 +249,7 @@ pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result
 }
 
 /// Passes on what is typed, shown and signalled. When the command has ended, a signal ends this process.
-fn attend(guest: &Guest, mut signals: Signals) -> Result<Ending, SandboxError> {
+fn attend(guest: &RemoteCommand, mut signals: Signals) -> Result<Ending, SandboxError> {
     let (send_signal, over) = (guest.signals(), Arc::new(AtomicBool::new(false)));
     let is_over = Arc::clone(&over);
     std::thread::spawn(move || {

@@ -15,7 +15,7 @@ use cavrith_sandbox::session::Attended as _;
 
 use crate::WorkspaceError;
 use crate::client::Client;
-use crate::protocol::Visit;
+use crate::protocol::ExecRequest;
 
 fn failed(what: &str) -> impl FnOnce(std::io::Error) -> WorkspaceError {
     let what = what.to_owned();
@@ -89,7 +89,7 @@ fn run_task(
 ) -> Result<(), WorkspaceError> {
     let (mut said, errors) = std::io::pipe().map_err(failed(what))?;
     let null = File::options().write(true).open("/dev/null").map_err(failed(what))?;
-    let visit = Visit { task: Some(task), account, argv: vec!["copy".to_owned()], ..Visit::default() };
+    let visit = ExecRequest { task: Some(task), account, argv: vec!["copy".to_owned()], ..ExecRequest::default() };
     let out = stdout.as_ref().map_or_else(|| null.as_fd(), |stdout| stdout.as_fd());
     let guest = client.run(visit, [stdin, out, errors.as_fd()])?;
     drop((errors, stdout));

@@ -15,11 +15,11 @@
 //! | [`door`] | the door, and requests at it |
 //! | [`tale`] | what is told while something begins |
 
-mod door;
+mod server;
 mod opening;
 mod service;
 mod standing;
-mod tale;
+mod event_log;
 mod work;
 
 use std::collections::BTreeSet;
@@ -39,12 +39,12 @@ use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::groups::{self, Groups};
-use cavrith_sandbox::job::{Each, FolderMount, Job, Purpose};
+use cavrith_sandbox::job::{PerProcessLimits, FolderMount, Job, Purpose};
 use cavrith_sandbox::{Identity, Session, background, janitor, wire};
 use cavrith_store::Store;
 use cavrith_store::staging;
 
-use crate::mounts::{self, Grounds};
+use crate::mounts::{self, FolderRoots};
 use crate::network::{self, WayOut};
 use crate::place::Place;
 use crate::record::Stamp;
@@ -56,7 +56,7 @@ use work::Keeper;
 const NAME: &str = "cavrith: keeper";
 /// In the workspace's directory, with the keeper's number after it: what its janitor has to remove. It does not lie in
 /// the keeper's staging, which any other command sweeps away once the keeper is dead.
-const LEAVINGS: &str = "leavings-";
+const CLEANUP: &str = "leavings-";
 /// How often it is looked whether the workspace's directory is still there.
 const LOOK: Duration = Duration::from_secs(2);
 
@@ -181,9 +181,9 @@ fn run() -> io::Result<()> {
 
 /// Removes what a keeper left, as its janitor; see [`janitor::watch`]. `file` is the list of it.
 fn clear_away(file: &Path) -> bool {
-    let leavings = fs::read_to_string(file).unwrap_or_default();
+    let cleanup = fs::read_to_string(file).unwrap_or_default();
     let (mut dirs, mut clean) = (Vec::new(), true);
-    for line in leavings.lines() {
+    for line in cleanup.lines() {
         match line.split_once(' ') {
             Some(("group", dir)) => dirs.push(PathBuf::from(dir)),
             Some(("table", table)) => network::remove_table(table),
@@ -203,7 +203,7 @@ fn clear_away(file: &Path) -> bool {
 fn clear_earlier(dir: &Path) {
     for entry in fs::read_dir(dir).into_iter().flatten().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
-        let Some(number) = name.strip_prefix(LEAVINGS) else { continue };
+        let Some(number) = name.strip_prefix(CLEANUP) else { continue };
         // While its keeper's number is in use, by whomever, it is left for later.
         if !Path::new("/proc").join(number).exists() {
             clear_away(&entry.path());
@@ -212,11 +212,11 @@ fn clear_earlier(dir: &Path) {
 }
 
 /// Notes what has to be removed even when the keeper is killed.
-struct Leavings {
+struct CleanupList {
     path: PathBuf,
 }
 
-impl Leavings {
+impl CleanupList {
     fn note(&self, line: &str) {
         let file = fs::File::options().append(true).create(true).open(&self.path);
         // What cannot be noted is still removed by a keeper that ends in order.
@@ -236,9 +236,9 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
     let mut store = Store::open(&job.store)?;
     let name = format!("{}-{}", std::process::id(), crate::record::now());
     clear_earlier(&place.dir);
-    let leavings = Leavings { path: place.dir.join(format!("{LEAVINGS}{}", std::process::id())) };
-    let _janitor = janitor::watch(&leavings.path, clear_away)?;
-    leavings.note(&format!("staging {}", store.staging_dir(&name).display()));
+    let cleanup = CleanupList { path: place.dir.join(format!("{CLEANUP}{}", std::process::id())) };
+    let _janitor = janitor::watch(&cleanup.path, clear_away)?;
+    cleanup.note(&format!("staging {}", store.staging_dir(&name).display()));
     let staging = store.stage(&name)?;
     store.lease(&staging);
     background::many_files();
@@ -247,7 +247,7 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
         let text = "the image was removed from the store meanwhile; try again".to_owned();
         return Err(WorkspaceError::Keeper { code: 3, text });
     }
-    let made = make(&job, &place, (&store, &staging.dir().join("bundles")), &leavings)?;
+    let made = make(&job, &place, (&store, &staging.dir().join("bundles")), &cleanup)?;
     let (stop, stopping) = mpsc::channel();
     let keeper = Keeper::new(job, place, made, stop)?;
     let door = keeper.open_door()?;
@@ -277,7 +277,7 @@ struct Made {
     folders: Vec<FolderMount>,
     notes: Vec<String>,
     limits: Vec<String>,
-    bench: PathBuf,
+    overlay_scratch: PathBuf,
     /// Nobody else restores or removes kept folders meanwhile.
     _kept: Option<File>,
 }
@@ -286,20 +286,20 @@ fn make(
     job: &KeeperJob,
     place: &Place,
     (store, bundles): (&Store, &Path),
-    leavings: &Leavings,
+    cleanup: &CleanupList,
 ) -> Result<Made, WorkspaceError> {
     let arrangement = &job.arrangement;
-    let grounds = Grounds { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
+    let folder_roots = FolderRoots { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
     let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..));
     let kept = match arrangement.folders.iter().any(keeps) {
         true => Some(place.hold_kept()?),
         false => None,
     };
-    let folders = mounts::folders(&arrangement.folders, grounds)?;
-    let bench = place.scratch(&arrangement.image)?;
+    let folders = mounts::folders(&arrangement.folders, folder_roots)?;
+    let overlay_scratch = place.scratch(&arrangement.image)?;
     let entry = place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned();
     // Of its own name for each keeper: the janitor of one that was killed may just be removing that one's.
-    let announce = |dir: &Path| leavings.note(&format!("group {}", dir.display()));
+    let announce = |dir: &Path| cleanup.note(&format!("group {}", dir.display()));
     let groups = Groups::make_here(&format!("{entry}-{}", std::process::id()), &announce);
     let mut notes = Vec::new();
     if let Err(error) = groups.limit(arrangement.limits) {
@@ -307,7 +307,7 @@ fn make(
     }
     let (limits, each) = keep_limits(arrangement.limits, &groups);
     let layers = store.lower_directories(&job.layers, bundles)?;
-    let mut sandbox = Job::new(Purpose::Workspace, layers, bench.clone(), &arrangement.setup.host_name);
+    let mut sandbox = Job::new(Purpose::Workspace, layers, overlay_scratch.clone(), &arrangement.setup.host_name);
     (sandbox.folders, sandbox.only) = (folders.clone(), (ACCOUNT_ID, ACCOUNT_ID));
     (sandbox.groups, sandbox.each) = (groups.dirs(), each);
     sandbox.files = own_files(place, arrangement, job.apt_sources.as_deref(), job.identity.records_owners())?;
@@ -316,7 +316,7 @@ fn make(
     if job.identity.records_owners() {
         notes.extend(one_account_only(arrangement));
     }
-    let note = |table: &str| leavings.note(&format!("table {table}"));
+    let note = |table: &str| cleanup.note(&format!("table {table}"));
     let way = network::open(arrangement.network, session.process(), job.identity, &note);
     if let Some(resolver) = way.resolver() {
         // The file lies inside already, so what is written into it is seen at once.
@@ -326,7 +326,7 @@ fn make(
     if let Some(lacks) = &way.lacks {
         notes.push(format!("the workspace reaches no other machine: {lacks}"));
     }
-    Ok(Made { session, groups, way, folders, notes, limits, bench, _kept: kept })
+    Ok(Made { session, groups, way, folders, notes, limits, overlay_scratch, _kept: kept })
 }
 
 /// What a member with a single id has to know when services or steps name other accounts.
@@ -377,8 +377,8 @@ fn own_files(
 }
 
 /// What of the limits is kept by groups, in words, and what has to be kept by process.
-fn keep_limits(limits: Limits, groups: &Groups) -> (Vec<String>, Each) {
-    let (mut each, mut words) = (Each::default(), Vec::new());
+fn keep_limits(limits: Limits, groups: &Groups) -> (Vec<String>, PerProcessLimits) {
+    let (mut each, mut words) = (PerProcessLimits::default(), Vec::new());
     let mut say = |what: String, together: bool, instead: &str| {
         words.push(if together { format!("{what}, all together") } else { format!("{what}, {instead}") });
     };

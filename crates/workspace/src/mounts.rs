@@ -14,7 +14,7 @@ use cavrith_sandbox::job::FolderMount;
 
 /// Where folders that are not the member's own lie.
 #[derive(Debug, Clone, Copy)]
-pub struct Grounds<'a> {
+pub struct FolderRoots<'a> {
     /// The project's folder.
     pub project: &'a Path,
     /// Directories that stay inside.
@@ -29,16 +29,16 @@ pub struct Grounds<'a> {
 ///
 /// # Errors
 /// When a live folder is not there, or something cannot be made.
-pub fn folders(parts: &[FolderPart], grounds: Grounds<'_>) -> Result<Vec<FolderMount>, EngineError> {
+pub fn folders(parts: &[FolderPart], folder_roots: FolderRoots<'_>) -> Result<Vec<FolderMount>, EngineError> {
     let mut mounts: Vec<FolderMount> = Vec::new();
     for part in parts {
         let inside = PathBuf::from(&part.inside);
         let mount = match &part.place {
             FilesPlace::Live(outside) => {
-                let outside = grounds.project.join(outside);
+                let outside = folder_roots.project.join(outside);
                 FolderMount::new(outside.canonicalize().map_err(file_error("use the folder", &outside))?, inside)
             }
-            FilesPlace::Kept(name, owner) => kept(&grounds.kept.join(name), inside, owner.clone())?,
+            FilesPlace::Kept(name, owner) => kept(&folder_roots.kept.join(name), inside, owner.clone())?,
         };
         make_in_outer(&mounts, &mount.inside)?;
         let whole = mount.inside.clone();
@@ -46,7 +46,7 @@ pub fn folders(parts: &[FolderPart], grounds: Grounds<'_>) -> Result<Vec<FolderM
         mounts.push(mount);
         for except in &part.except {
             let inside = whole.join(except);
-            let own = grounds.except.join(percent_encoded(inside.to_string_lossy().trim_matches('/'), ""));
+            let own = folder_roots.except.join(percent_encoded(inside.to_string_lossy().trim_matches('/'), ""));
             fs::create_dir_all(&own).map_err(file_error("make", &own))?;
             if let Ok(path) = RootPath::from_archive(except.as_bytes()) {
                 make_below(&outside, &path)?;

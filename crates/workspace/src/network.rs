@@ -59,9 +59,9 @@ impl WayOut {
     }
 }
 
-/// Opens a way out for the network of a process; `leavings` hears of what has to be removed even when this process is
+/// Opens a way out for the network of a process; `cleanup` hears of what has to be removed even when this process is
 /// killed.
-pub fn open(network: Network, process: u32, identity: Identity, leavings: &dyn Fn(&str)) -> WayOut {
+pub fn open(network: Network, process: u32, identity: Identity, cleanup: &dyn Fn(&str)) -> WayOut {
     let mut way = WayOut { how: "none".to_owned(), lacks: None, helper: None, table: None };
     if network == Network::None {
         return way;
@@ -86,7 +86,7 @@ pub fn open(network: Network, process: u32, identity: Identity, leavings: &dyn F
             way.lacks = Some(format!("{earlier}; a pair of virtual devices needs {missing}, which is not installed"));
             return way;
         }
-        match Pair::make(process, leavings) {
+        match Pair::make(process, cleanup) {
             Ok(pair) => {
                 way.how = "out, by a pair of virtual devices".to_owned();
                 way.table = Some(pair.table);
@@ -187,7 +187,7 @@ struct Pair {
 }
 
 impl Pair {
-    fn make(process: u32, leavings: &dyn Fn(&str)) -> io::Result<Self> {
+    fn make(process: u32, cleanup: &dyn Fn(&str)) -> io::Result<Self> {
         let own = process.to_string();
         // The kernel keeps the register of who has which number: a device of a name can be made only once. One goes
         // with the network of its inside.
@@ -198,7 +198,7 @@ impl Pair {
             match run("ip", &["link", "add", &device, "type", "veth", "peer", "name", "eth0", "netns", &own]) {
                 Ok(()) => {
                     let table = format!("cavrith-{number}");
-                    leavings(&table);
+                    cleanup(&table);
                     return fit(number, &device, &own, &table).map(|()| Self { table: table.clone() }).inspect_err(
                         |_| {
                             remove_table(&table);

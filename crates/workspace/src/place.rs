@@ -33,7 +33,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::digest::{ContentDigest, ImageFingerprint};
 use cavrith_engine::error::file_error;
 use cavrith_engine::home::Home;
-use cavrith_engine::steps;
+use cavrith_engine::overlay_scratch;
 use cavrith_sandbox::Identity;
 use cavrith_store::owners::Ownership;
 use cavrith_store::private;
@@ -246,18 +246,18 @@ impl Place {
     /// # Errors
     /// When the disk refuses.
     pub fn scratch(&self, image: &ImageFingerprint) -> Result<PathBuf, WorkspaceError> {
-        let bench = self.scratch_path(image);
-        if !bench.join("merged").is_dir() {
+        let overlay_scratch = self.scratch_path(image);
+        if !overlay_scratch.join("merged").is_dir() {
             // Made aside, so that an interrupted making is never taken for a scratch.
             let aside = self.dir.join(".new");
             if aside.exists() {
                 cavrith_store::removing::remove(&aside)?;
             }
             fs::create_dir(&aside).map_err(file_error("make", &aside))?;
-            steps::make_bench(&aside, None, Ownership::Real)?;
-            fs::rename(&aside, &bench).map_err(file_error("make", &bench))?;
+            overlay_scratch::prepare(&aside, None, Ownership::Real)?;
+            fs::rename(&aside, &overlay_scratch).map_err(file_error("make", &overlay_scratch))?;
         }
-        Ok(bench)
+        Ok(overlay_scratch)
     }
 
     /// Where the scratch over an image is, or would be.

@@ -34,7 +34,7 @@ pub struct Opening<R> {
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Request {
     /// Run this. With it come the three standard streams.
-    Run(Box<Visit>),
+    Run(Box<ExecRequest>),
     /// Say how everything stands.
     Status,
     /// Tell what happens until everything has come to rest: from the beginning, or from now on.
@@ -67,7 +67,7 @@ pub struct Followed {
 
 /// A command that somebody wants to run inside.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
-pub struct Visit {
+pub struct ExecRequest {
     /// Program and arguments; nothing means the account's shell.
     pub argv: Vec<String>,
     /// Variables of the member's own terminal.
@@ -111,7 +111,7 @@ pub enum Answer {
     /// How everything stands.
     Status(Box<Status>),
     /// Something happened.
-    Told(Told),
+    WorkspaceEvent(WorkspaceEvent),
     /// It is done.
     Done,
     /// It is not done, and why.
@@ -121,7 +121,7 @@ pub enum Answer {
 /// Something that happens while a workspace starts or follows a change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Told {
+pub enum WorkspaceEvent {
     /// Something that is good to know.
     Note(String),
     /// A step begins.

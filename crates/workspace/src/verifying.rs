@@ -22,16 +22,16 @@ use cavrith_core::plan::{Plan, RULES};
 use cavrith_core::seal::Seal;
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{self, Aspect, Difference, Measured, NOTHING, Verdict, count, workspace_aspects};
-use cavrith_engine::build::Workshop;
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::event::Event;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::Project;
-use cavrith_engine::steps::{account_command, ask, fresh_session};
+use cavrith_engine::probe::{account_command, ask, fresh_session};
 use cavrith_sandbox::Session;
 use cavrith_store::records::ImageRecord;
 
 use crate::WorkspaceError;
-use crate::mounts::{self, Grounds};
+use crate::mounts::{self, FolderRoots};
 use image::Image;
 
 /// How long a measuring command inside may take.
@@ -41,25 +41,25 @@ const LIMIT: Duration = Duration::from_secs(60);
 ///
 /// # Errors
 /// When there is no seal, or something cannot be measured at all.
-pub fn verify(workshop: Workshop<'_>, home: &Home, project: &Project, lock: &Lock) -> Result<Verdict, WorkspaceError> {
+pub fn verify(context: BuildContext<'_>, home: &Home, project: &Project, lock: &Lock) -> Result<Verdict, WorkspaceError> {
     let seal = lock.seal.as_ref().ok_or(WorkspaceError::NoSeal)?;
     let mut aspects = vec![spec_and_lock(project, lock, seal)];
     let plan = Plan::new(&project.spec, lock);
-    let Some(record) = workshop.store.image_for(&plan.image_key)? else {
+    let Some(record) = context.store.image_for(&plan.image_key)? else {
         let difference = Difference::new("image", seal.words.clone(), "not built here; run cavrith build");
         aspects.push(Aspect::new("image", NOTHING, vec![difference]));
         return Ok(Verdict { aspects });
     };
-    (workshop.observer)(Event::Stage {
+    (context.observer)(Event::Stage {
         text: format!("reading every byte of {}", count(record.layers.len(), "layer")),
     });
-    let image = Image::measure(workshop, &record)?;
+    let image = Image::measure(context, &record)?;
     aspects.push(image.aspect(seal));
     aspects.push(image.packages(lock)?);
-    (workshop.observer)(Event::Stage { text: "measuring a fresh workspace".to_owned() });
-    let measured = measure_workspace(workshop, project, lock, &record, &image)?;
+    (context.observer)(Event::Stage { text: "measuring a fresh workspace".to_owned() });
+    let measured = measure_workspace(context, project, lock, &record, &image)?;
     aspects.extend(workspace_aspects(seal, &measured));
-    aspects.extend(scratch::aspects(workshop, home, project, &image, seal));
+    aspects.extend(scratch::aspects(context, home, project, &image, seal));
     Ok(Verdict { aspects })
 }
 
@@ -88,7 +88,7 @@ fn spec_and_lock(project: &Project, lock: &Lock, seal: &Seal) -> Aspect {
 
 /// Starts a workspace with an empty scratch, and measures what it shows.
 fn measure_workspace(
-    workshop: Workshop<'_>,
+    context: BuildContext<'_>,
     project: &Project,
     lock: &Lock,
     record: &ImageRecord,
@@ -97,10 +97,10 @@ fn measure_workspace(
     let spec = &project.spec;
     let described = Setup::new(spec, lock, &record.shell);
     let arrangement = Arrangement::new(spec, lock, record.image, &record.shell);
-    let grounds =
-        Grounds { project: &project.dir, except: &workshop.staging.new_dir()?, kept: &workshop.staging.new_dir()? };
-    let folders = mounts::folders(&arrangement.folders, grounds)?;
-    let session = fresh_session(workshop, record, &described, folders)?;
+    let folder_roots =
+        FolderRoots { project: &project.dir, except: &context.staging.new_dir()?, kept: &context.staging.new_dir()? };
+    let folders = mounts::folders(&arrangement.folders, folder_roots)?;
+    let session = fresh_session(context, record, &described, folders)?;
     let probes = ask(&session, &described, lock)?;
     let ports = ports::measure(&arrangement, &session.connector()?);
     let mut unmeasured: Vec<_> = ports.unmeasured.into_iter().map(|why| ("ports", why)).collect();

@@ -29,14 +29,14 @@ struct Yard {
 impl Yard {
     fn new(identity: Identity) -> Self {
         let dir = tempfile::tempdir().unwrap();
-        let (layer, bench) = (dir.path().join("layer"), dir.path().join("bench"));
+        let (layer, overlay_scratch) = (dir.path().join("layer"), dir.path().join("bench"));
         for name in ["dev", "proc", "run", "sys", "tmp"] {
             fs::create_dir_all(layer.join(name)).unwrap();
         }
         for name in ["root", "work", "merged"] {
-            fs::create_dir_all(bench.join(name)).unwrap();
+            fs::create_dir_all(overlay_scratch.join(name)).unwrap();
         }
-        let session = Session::begin(Job::new(Purpose::Workspace, vec![layer], bench, "harbour"), identity).unwrap();
+        let session = Session::begin(Job::new(Purpose::Workspace, vec![layer], overlay_scratch, "harbour"), identity).unwrap();
         let connector = session.connector().unwrap();
         Self { _dir: dir, _session: session, connector }
     }

@@ -75,7 +75,7 @@ pub struct Apply {
     pub fresh: bool,
     /// Only say what would be done
     #[arg(long)]
-    pub only_say: bool,
+    pub dry_run: bool,
     #[command(flatten)]
     pub which: Which,
     #[command(flatten)]

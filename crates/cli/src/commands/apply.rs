@@ -14,7 +14,7 @@ use cavrith_workspace::record::Standing;
 use serde_json::json;
 
 use crate::args::{Apply, General};
-use crate::bench::{self, Bench};
+use crate::build_env::{self, BuildEnv};
 use crate::commands::start::{client, lock_of, meant, open_sites, status_value, watch};
 use crate::commands::stop::{confirm, hosts_file, tell_of_backup};
 use crate::commands::{Outcome, build};
@@ -25,7 +25,7 @@ use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let begun = Instant::now();
-    let (home, store) = bench::store()?;
+    let (home, store) = build_env::store()?;
     let meant = meant(general, &home, &command.which);
     let place = meant.found()?;
     let Some(running) = Client::new(&place) else {
@@ -43,7 +43,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     if !command.report.json && !screen.quiet {
         render::pending(screen, &pending, false);
     }
-    if command.only_say {
+    if command.dry_run {
         if command.report.json {
             screen.json(&json!({ "name": place.name, "applied": false, "pending": pending }));
         } else if pending.changes.is_empty() {
@@ -65,8 +65,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let mut effort = pending.effort();
     if effort >= Effort::WorkspaceRestart {
         let lock = lock_of(&project)?;
-        let bench = Bench::open()?;
-        let built = build::ensure(screen, &bench, &project, &lock)?;
+        let build_env = BuildEnv::open()?;
+        let built = build::ensure(screen, &build_env, &project, &lock)?;
         let wanted = Wanted::new(&project, &lock, &built.record);
         let left = cavrith_core::arrangement::changes(&status.arrangement, &wanted.arrangement);
         // An image that came out the same needs no restart.
@@ -83,7 +83,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             }
             // The spec may call it otherwise by now.
             let (place, _) = meant.to_start()?;
-            wanted.launch(&place, &bench.shed.store, bench.identity, false)?;
+            wanted.launch(&place, &build_env.store_session.store, build_env.identity, false)?;
         }
     } else {
         let lock = lock_of(&project)?;

@@ -5,13 +5,14 @@ use std::time::Instant;
 use cavrith_core::lock::Lock;
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
-use cavrith_engine::build::{self, Built, Workshop};
+use cavrith_engine::build::{self, Built};
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::project::Project;
-use cavrith_sandbox::job::Oddities;
+use cavrith_sandbox::job::Perturbations;
 use serde_json::json;
 
 use crate::args::{Build, General};
-use crate::bench::{self, Bench};
+use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, locked_project};
 use crate::failure::Failure;
 use crate::render::progress::{Progress, Where, seconds};
@@ -23,10 +24,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     let built = match found(&project, &lock, command.fresh)? {
         Some(built) => built,
         None => {
-            let bench = Bench::open()?;
+            let build_env = BuildEnv::open()?;
             let place = if command.report.json { Where::Nowhere } else { Where::Result };
-            with_progress(screen, &bench, place, command.fresh, |workshop| {
-                Ok(build::build(workshop, &project, &lock)?)
+            with_progress(screen, &build_env, place, command.fresh, |context| {
+                Ok(build::build(context, &project, &lock)?)
             })?
         }
     };
@@ -61,7 +62,7 @@ fn found(project: &Project, lock: &Lock, fresh: bool) -> Result<Option<Built>, F
     if fresh {
         return Ok(None);
     }
-    Ok(build::find(&bench::store()?.1, project, lock)?)
+    Ok(build::find(&build_env::store()?.1, project, lock)?)
 }
 
 /// The last lines of a build: what there is now, what was made and reused, how long it took.
@@ -88,30 +89,30 @@ fn summary(screen: &Screen, built: &Built, begun: Instant) {
 /// Does some work on a bench, and shows its progress.
 pub fn with_progress<T>(
     screen: &Screen,
-    bench: &Bench,
+    build_env: &BuildEnv,
     place: Where,
     fresh: bool,
-    work: impl FnOnce(Workshop<'_>) -> Result<T, Failure>,
+    work: impl FnOnce(BuildContext<'_>) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
     let progress = Progress::new(screen, place);
     let observer = |event| progress.tell(event);
-    let oddities = Oddities::default();
-    let outcome = work(Workshop {
-        store: &bench.shed.store,
-        staging: &bench.shed.staging,
-        web: &bench.shed.web,
-        member: &bench.shed.member,
-        blobs: &bench.shed.store,
-        identity: bench.identity,
+    let perturbations = Perturbations::default();
+    let outcome = work(BuildContext {
+        store: &build_env.store_session.store,
+        staging: &build_env.store_session.staging,
+        web: &build_env.store_session.web,
+        member: &build_env.store_session.member,
+        blobs: &build_env.store_session.store,
+        identity: build_env.identity,
         observer: &observer,
         fresh,
-        oddities,
+        perturbations,
     });
     progress.finish();
     outcome
 }
 
 /// The image of a project, built when it is not there. What is made is told on standard error.
-pub fn ensure(screen: &Screen, bench: &Bench, project: &Project, lock: &Lock) -> Result<Built, Failure> {
-    with_progress(screen, bench, Where::Aside, false, |workshop| Ok(build::build(workshop, project, lock)?))
+pub fn ensure(screen: &Screen, build_env: &BuildEnv, project: &Project, lock: &Lock) -> Result<Built, Failure> {
+    with_progress(screen, build_env, Where::Aside, false, |context| Ok(build::build(context, project, lock)?))
 }

@@ -4,7 +4,7 @@ use cavrith_core::lock::choose::Update;
 use cavrith_engine::project;
 
 use crate::args::{General, Report};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::render::mistakes;
 use crate::screen::{Screen, styled};
@@ -12,7 +12,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let dir = project::find(general.project())?;
     let survey =
-        project::survey(&dir, &bench::web(), bench::store().ok().map(|(_, store)| store).as_ref(), &Update::Nothing)?;
+        project::survey(&dir, &build_env::web(), build_env::store().ok().map(|(_, store)| store).as_ref(), &Update::Nothing)?;
     let sound = survey.findings.is_sound();
     if command.json {
         screen.json(&mistakes::as_json(&survey.findings));

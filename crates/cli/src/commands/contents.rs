@@ -5,7 +5,7 @@ use cavrith_engine::{build, contents as listing};
 use serde_json::json;
 
 use crate::args::{Contents, ContentsFormat, General};
-use crate::bench;
+use crate::build_env;
 use crate::commands::{Outcome, locked_project};
 use crate::screen::{Screen, styled};
 
@@ -14,7 +14,7 @@ const SHOWN: usize = 3;
 
 pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
     let (project, lock) = locked_project(general)?;
-    let (_, store) = bench::store()?;
+    let (_, store) = build_env::store()?;
     let built = build::find(&store, &project, &lock)?;
     let image = built.as_ref().map(|built| &built.record);
     let items = listing::list(&store, &project, &lock, image)?;

@@ -5,7 +5,7 @@ use cavrith_workspace::copying;
 use cavrith_workspace::place::Place;
 
 use crate::args::{Copy, General};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::{client, launch, meant};
 use crate::failure::Failure;
@@ -16,7 +16,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Copy) -> Outcome {
         Copy::In(copy) => &copy.which,
         Copy::Out(copy) => &copy.which,
     };
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let meant = meant(general, &home, which);
     let running = meant.existing()?.and_then(|place| Client::new(&place).map(|client| (place, client)));
     if let Some((_, client)) = running {

@@ -6,7 +6,7 @@ use cavrith_engine::depots::{self, Described};
 use serde_json::json;
 
 use crate::args::{Depot, DepotAdd, DepotDir, General};
-use crate::bench::Shed;
+use crate::build_env::StoreSession;
 use crate::commands::{Outcome, locked_project};
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
@@ -42,8 +42,8 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
         probe: command.probe.clone(),
         answer: command.answer.clone(),
     });
-    let shed = Shed::open()?;
-    let said = depots::add(&command.dir, &command.file, described.as_ref(), &shed.staging)?;
+    let store_session = StoreSession::open()?;
+    let said = depots::add(&command.dir, &command.file, described.as_ref(), &store_session.staging)?;
     done(screen, "added", &said)
 }
 
@@ -124,10 +124,10 @@ fn list(screen: &Screen, command: &DepotDir) -> Outcome {
 
 fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
     let (project, lock) = locked_project(general)?;
-    let shed = Shed::open()?;
+    let store_session = StoreSession::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
     let observer = |event| progress.tell(event);
-    let filled = depots::fill(&command.dir, &project, &lock, shed.supply(&observer));
+    let filled = depots::fill(&command.dir, &project, &lock, store_session.supply(&observer));
     progress.finish();
     let filled = filled?;
     if command.report.json {

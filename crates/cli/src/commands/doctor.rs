@@ -3,11 +3,11 @@
 use std::path::Path;
 
 use cavrith_core::verdict::size;
-use cavrith_sandbox::machine::{self, Standing, Trait};
+use cavrith_sandbox::machine::{self, Standing, HostCheck};
 use serde_json::json;
 
 use crate::args::Report;
-use crate::bench::{self, Shed};
+use crate::build_env::{self, StoreSession};
 use crate::commands::Outcome;
 use crate::screen::{Screen, styled};
 
@@ -18,31 +18,31 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
     let mut traits = machine::look();
     let (owners, identity) = machine::identity();
     traits.push(owners);
-    match Shed::open() {
-        Ok(shed) => {
-            traits.push(Trait::there("store", shed.home.store().display().to_string()));
-            traits.extend(room(&shed.home.store()));
-            traits.push(filesystem(&shed));
+    match StoreSession::open() {
+        Ok(store_session) => {
+            traits.push(HostCheck::there("store", store_session.home.store().display().to_string()));
+            traits.extend(room(&store_session.home.store()));
+            traits.push(filesystem(&store_session));
             if let Some(identity) = identity {
-                traits.extend(sandbox(&shed, identity));
+                traits.extend(sandbox(&store_session, identity));
             }
         }
-        Err(failure) => traits.push(Trait::short(
+        Err(failure) => traits.push(HostCheck::short(
             "store",
             Standing::Lacking,
             crate::render::failure::sentence(&failure),
             "set CAVRITH_HOME to a folder that you may write to",
         )),
     }
-    traits.push(if bench::web().is_offline() {
-        Trait::short("web", Standing::Limited, "CAVRITH_OFFLINE is set", "unset it to fetch files")
+    traits.push(if build_env::web().is_offline() {
+        HostCheck::short("web", Standing::Limited, "CAVRITH_OFFLINE is set", "unset it to fetch files")
     } else {
-        Trait::there("web", "fetched from when a lock needs it")
+        HostCheck::there("web", "fetched from when a lock needs it")
     });
     if let Some(identity) = identity {
         traits.push(match cavrith_workspace::network::offered(identity) {
-            Ok(how) => Trait::there("network", format!("of running workspaces: {how}")),
-            Err((found, remedy)) => Trait::short("network", Standing::Limited, found, remedy),
+            Ok(how) => HostCheck::there("network", format!("of running workspaces: {how}")),
+            Err((found, remedy)) => HostCheck::short("network", Standing::Limited, found, remedy),
         });
     }
     let lacking = traits.iter().any(|one| one.standing == Standing::Lacking);
@@ -70,30 +70,30 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
     Ok(if lacking { 3 } else { 0 })
 }
 
-fn sandbox(shed: &Shed, identity: cavrith_sandbox::Identity) -> Vec<Trait> {
-    let made = shed.staging.new_dir().and_then(|layer| Ok((layer, shed.staging.new_dir()?)));
-    let made = made.map_err(cavrith_engine::EngineError::from).and_then(|(layer, bench)| {
-        cavrith_engine::steps::make_bench(&bench, None, shed.store.ownership())?;
+fn sandbox(store_session: &StoreSession, identity: cavrith_sandbox::Identity) -> Vec<HostCheck> {
+    let made = store_session.staging.new_dir().and_then(|layer| Ok((layer, store_session.staging.new_dir()?)));
+    let made = made.map_err(cavrith_engine::EngineError::from).and_then(|(layer, build_env)| {
+        cavrith_engine::overlay_scratch::prepare(&build_env, None, store_session.store.ownership())?;
         for name in ["dev", "proc", "run", "sys", "tmp"] {
             std::fs::create_dir(layer.join(name))
                 .map_err(cavrith_engine::error::file_error("make", layer.join(name)))?;
         }
-        Ok((layer, bench))
+        Ok((layer, build_env))
     });
     match made {
-        Ok((layer, bench)) => machine::try_sandbox(identity, &layer, &bench),
-        Err(error) => vec![Trait::short("a whole sandbox", Standing::Lacking, error.to_string(), "see the message")],
+        Ok((layer, build_env)) => machine::try_sandbox(identity, &layer, &build_env),
+        Err(error) => vec![HostCheck::short("a whole sandbox", Standing::Lacking, error.to_string(), "see the message")],
     }
 }
 
 /// Whether the store's filesystem keeps what an image's files have: names in both cases, links, rights, attributes.
-fn filesystem(shed: &Shed) -> Trait {
+fn filesystem(store_session: &StoreSession) -> HostCheck {
     let name = "filesystem";
     let remedy = "set CAVRITH_HOME to a folder on ext4, xfs, btrfs or tmpfs";
-    let tried = shed.staging.new_dir().map_err(|error| error.to_string()).and_then(|dir| try_files(&dir));
+    let tried = store_session.staging.new_dir().map_err(|error| error.to_string()).and_then(|dir| try_files(&dir));
     match tried {
-        Ok(()) => Trait::there(name, "keeps names, links, rights and attributes"),
-        Err(why) => Trait::short(name, Standing::Lacking, why, remedy),
+        Ok(()) => HostCheck::there(name, "keeps names, links, rights and attributes"),
+        Err(why) => HostCheck::short(name, Standing::Lacking, why, remedy),
     }
 }
 
@@ -118,18 +118,18 @@ fn try_files(dir: &Path) -> Result<(), String> {
     attribute.map_err(|error| cannot("attributes")(error.into()))
 }
 
-fn room(store: &Path) -> Option<Trait> {
+fn room(store: &Path) -> Option<HostCheck> {
     let stat = rustix::fs::statvfs(store).ok()?;
     let free = stat.f_bavail.saturating_mul(stat.f_frsize);
     let found = format!("{} free", size(free));
     Some(if free < LITTLE_ROOM {
-        Trait::short(
+        HostCheck::short(
             "room",
             Standing::Limited,
             found,
             "run cavrith store collect, or set CAVRITH_HOME to a larger disk",
         )
     } else {
-        Trait::there("room", found)
+        HostCheck::there("room", found)
     })
 }

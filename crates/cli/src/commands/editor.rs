@@ -5,7 +5,7 @@ use cavrith_core::version::Version;
 use cavrith_engine::{editing, project};
 
 use crate::args::{Editor, EditorAdd, General};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
@@ -32,8 +32,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
 /// The newest version that the depots offer, without its last number when it has three: what comes after it is taken by
 /// `lock --update`.
 fn newest(dir: &std::path::Path, add: &EditorAdd) -> Result<String, Failure> {
-    let store = bench::store().ok().map(|(_, store)| store);
-    let survey = project::survey(dir, &bench::web(), store.as_ref(), &Update::Nothing)?;
+    let store = build_env::store().ok().map(|(_, store)| store);
+    let survey = project::survey(dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
     let all = || survey.offers.values().flat_map(|offer| &offer.index.extensions);
     let newest = all().filter(|extension| extension.id == add.id).map(|extension| &extension.version).max();
     let Some(newest) = newest else {

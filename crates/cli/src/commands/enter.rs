@@ -10,14 +10,14 @@ use cavrith_workspace::living::Meant;
 use cavrith_workspace::record::Record;
 
 use crate::args::{General, Which};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::{self, launch, meant, watch};
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&str>, argv: &[String]) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let meant = meant(general, &home, which);
     // A keeper that is just ending may still open its door; whoever went in there in vain begins anew.
     let mut attempts = 0;
@@ -25,9 +25,9 @@ pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&
         attempts += 1;
         let client = running(screen, meant)?;
         // From here on the terminal and its signals are the command's.
-        bench::ATTENDING.store(true, Ordering::SeqCst);
+        build_env::ATTENDING.store(true, Ordering::SeqCst);
         match client::enter(client, argv, account.map(str::to_owned)) {
-            Err(WorkspaceError::Gone { .. }) if attempts < 3 => bench::ATTENDING.store(false, Ordering::SeqCst),
+            Err(WorkspaceError::Gone { .. }) if attempts < 3 => build_env::ATTENDING.store(false, Ordering::SeqCst),
             outcome => break outcome?,
         }
     };

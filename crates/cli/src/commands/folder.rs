@@ -13,7 +13,7 @@ use cavrith_workspace::record::Standing;
 use serde_json::json;
 
 use crate::args::{Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, General, Which, WhichReport};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::commands::stop::confirm;
@@ -21,7 +21,7 @@ use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Folder) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     // What is kept belongs to any of the image's owners.
     let identity = cavrith_sandbox::ids::enter()?;
     match command {

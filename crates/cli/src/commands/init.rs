@@ -1,7 +1,7 @@
 //! `cavrith init`
 
 use cavrith_engine::project;
-use cavrith_engine::starting::{self, Told};
+use cavrith_engine::init_spec::{self, Told};
 use serde_json::json;
 
 use crate::args::{General, Init};
@@ -11,7 +11,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
     let dir = project::folder(general.project())?;
-    let begun = starting::begin(&dir, command.depot.as_deref())?;
+    let begun = init_spec::begin(&dir, command.depot.as_deref())?;
     if command.report.json {
         screen.json(&json!({ "seen": begun.seen, "guessed": begun.guessed, "text": begun.text }));
         return Ok(0);

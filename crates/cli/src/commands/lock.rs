@@ -8,7 +8,7 @@ use cavrith_engine::{locking, project};
 use serde_json::json;
 
 use crate::args::{General, Lock};
-use crate::bench::Shed;
+use crate::build_env::StoreSession;
 use crate::commands::Outcome;
 use crate::render::mistakes;
 use crate::render::progress::{Progress, Where};
@@ -19,7 +19,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     if command.outdated {
         return outdated(screen, command, &dir);
     }
-    let shed = Shed::open()?;
+    let store_session = StoreSession::open()?;
     let update = match command.update.as_deref() {
         None => Update::Nothing,
         Some([]) => Update::All,
@@ -28,7 +28,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     let wishes = Wishes { trust_changed: command.trust_changed, update };
     let progress = Progress::new(screen, Where::Nowhere);
     let observer = |event| progress.tell(event);
-    let locked = locking::lock(&dir, shed.supply(&observer), &wishes);
+    let locked = locking::lock(&dir, store_session.supply(&observer), &wishes);
     progress.finish();
     let locked = locked?;
     if command.report.json {
@@ -80,10 +80,10 @@ fn worth_showing(locked: &Locked) -> (Vec<&Moved>, usize) {
 
 /// What could be newer; nothing is written.
 fn outdated(screen: &Screen, command: &Lock, dir: &Path) -> Outcome {
-    let shed = Shed::open()?;
+    let store_session = StoreSession::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
     let observer = |event| progress.tell(event);
-    let outdated = locking::outdated(dir, shed.supply(&observer));
+    let outdated = locking::outdated(dir, store_session.supply(&observer));
     progress.finish();
     let outdated = outdated?;
     if command.report.json {

@@ -9,7 +9,7 @@ use cavrith_workspace::record::now;
 use serde_json::json;
 
 use crate::args::{General, Logs};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::failure::Failure;
@@ -20,7 +20,7 @@ use crate::screen::{Screen, styled};
 const LOOK: Duration = Duration::from_millis(100);
 
 pub fn exec(general: &General, screen: &Screen, command: &Logs) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let place = meant(general, &home, &command.which).found()?;
     let logs = place.dir.join("logs");
     let known = journal::sources(&logs);

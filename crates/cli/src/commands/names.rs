@@ -4,7 +4,7 @@ use cavrith_workspace::{living, names};
 use serde_json::json;
 
 use crate::args::{General, Names};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::commands::stop::hosts_file;
@@ -12,7 +12,7 @@ use crate::failure::Failure;
 use crate::screen::Screen;
 
 pub fn exec(general: &General, screen: &Screen, command: &Names) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     let file = hosts_file(command.file.as_deref());
     let label = living::names_label(&place);

@@ -5,7 +5,7 @@ use std::time::Instant;
 use cavrith_engine::{build, locking, sealing};
 
 use crate::args::{General, Report};
-use crate::bench::Bench;
+use crate::build_env::BuildEnv;
 use crate::commands::{Outcome, build as building, locked_project};
 use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
@@ -13,11 +13,11 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let begun = Instant::now();
     let (project, mut lock) = locked_project(general)?;
-    let bench = Bench::open()?;
+    let build_env = BuildEnv::open()?;
     let place = if command.json { Where::Nowhere } else { Where::Result };
-    let seal = building::with_progress(screen, &bench, place, false, |workshop| {
-        let built = build::build(workshop, &project, &lock)?;
-        Ok(sealing::seal(workshop, &project, &lock, &built.record)?)
+    let seal = building::with_progress(screen, &build_env, place, false, |context| {
+        let built = build::build(context, &project, &lock)?;
+        Ok(sealing::seal(context, &project, &lock, &built.record)?)
     })?;
     let same = lock.seal.as_ref() == Some(&seal);
     lock.seal = Some(seal.clone());

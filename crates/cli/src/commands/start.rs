@@ -15,7 +15,7 @@ use cavrith_workspace::record::{Record, Standing};
 use serde_json::json;
 
 use crate::args::{General, Start, Which};
-use crate::bench::{self, Bench};
+use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
 use crate::render::living::Teller;
@@ -32,7 +32,7 @@ pub fn meant<'a>(general: &'a General, home: &'a Home, which: &'a Which) -> Mean
 
 pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
     let begun = Instant::now();
-    let (home, store) = bench::store()?;
+    let (home, store) = build_env::store()?;
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     if let Some(client) = Client::new(&place) {
         let status = client.status()?;
@@ -54,7 +54,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
 
 pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     let begun = Instant::now();
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let (place, _) = meant(general, &home, &command.which).to_start()?;
     if let Some(client) = Client::new(&place) {
         client.stop(&place)?;
@@ -79,8 +79,8 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
     if let Some(record) = earlier.as_ref().filter(|record| record.ended.is_none()) {
         screen.say(format_args!("{} {}", place.name, record.standing().words()));
     }
-    let bench = Bench::open()?;
-    let built = build::ensure(screen, &bench, project, &lock)?;
+    let build_env = BuildEnv::open()?;
+    let built = build::ensure(screen, &build_env, project, &lock)?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)
@@ -95,7 +95,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
     if !place.dir.exists() {
         tell_what_it_gets(screen, place, &wanted.arrangement);
     }
-    wanted.launch(place, &bench.shed.store, bench.identity, plain)?;
+    wanted.launch(place, &build_env.store_session.store, build_env.identity, plain)?;
     Ok(())
 }
 

@@ -9,14 +9,14 @@ use cavrith_workspace::record::{Record, Standing};
 use serde_json::json;
 
 use crate::args::{General, Report, WhichReport};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::{meant, status_value};
 use crate::render::living::{self as render, clock};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &WhichReport) -> Outcome {
-    let (home, store) = bench::store()?;
+    let (home, store) = build_env::store()?;
     let meant = meant(general, &home, &command.which);
     let Some(place) = meant.existing()? else {
         // A name that nothing has is a mistake; a project whose workspace was never started is not.
@@ -80,7 +80,7 @@ struct Row {
 }
 
 pub fn list(screen: &Screen, command: &Report) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let rows: Vec<_> = Place::all(&home).into_iter().map(row).collect();
     if command.json {
         let all: Vec<_> = rows

@@ -12,14 +12,14 @@ use cavrith_workspace::place::Place;
 use cavrith_workspace::{living, names};
 
 use crate::args::{Drop, General, Stop, Which};
-use crate::bench;
+use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Stop) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     if command.all {
         return stop_all(screen, &home);
     }
@@ -59,7 +59,7 @@ fn running(place: &Place) -> Result<Client, Failure> {
 }
 
 pub fn freeze(general: &General, screen: &Screen, which: &Which) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let place = meant(general, &home, which).found()?;
     let note = running(&place)?.freeze()?;
     screen.say(format_args!("{} is frozen; cavrith thaw lets it go on", styled(screen.err.strong, &place.name)));
@@ -70,7 +70,7 @@ pub fn freeze(general: &General, screen: &Screen, which: &Which) -> Outcome {
 }
 
 pub fn thaw(general: &General, screen: &Screen, which: &Which) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let place = meant(general, &home, which).found()?;
     let note = running(&place)?.thaw()?;
     screen.say(format_args!("{} goes on", styled(screen.err.strong, &place.name)));
@@ -81,7 +81,7 @@ pub fn thaw(general: &General, screen: &Screen, which: &Which) -> Outcome {
 }
 
 pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
-    let home = bench::home()?;
+    let home = build_env::home()?;
     let meant = meant(general, &home, &command.which);
     let place = match meant.existing()? {
         Some(place) => place,

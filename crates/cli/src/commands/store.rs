@@ -3,11 +3,11 @@
 use std::time::Duration;
 
 use cavrith_core::verdict::{count, size};
-use cavrith_store::collecting::{Bounds, Damage, Held, Thing};
+use cavrith_store::collecting::{Bounds, Damage, StoreItem, ItemKind};
 use serde_json::{Value, json};
 
 use crate::args::{Collect, Store};
-use crate::bench::{self, Bench};
+use crate::build_env::{self, BuildEnv};
 use crate::commands::Outcome;
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
@@ -22,7 +22,7 @@ pub fn exec(screen: &Screen, command: &Store) -> Outcome {
 }
 
 fn list(screen: &Screen, as_json: bool) -> Outcome {
-    let (home, store) = bench::store()?;
+    let (home, store) = build_env::store()?;
     let held = store.held()?;
     let total: u64 = held.iter().map(|one| one.bytes).sum();
     if as_json {
@@ -44,10 +44,10 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
     Ok(0)
 }
 
-fn as_value(held: &Held) -> Value {
+fn as_value(held: &StoreItem) -> Value {
     let (kind, id) = match &held.what {
-        Thing::Layer(layer) => ("layer", layer.to_string()),
-        Thing::Blob(path) => ("file", path.file_name().unwrap_or_default().to_string_lossy().into_owned()),
+        ItemKind::Layer(layer) => ("layer", layer.to_string()),
+        ItemKind::Blob(path) => ("file", path.file_name().unwrap_or_default().to_string_lossy().into_owned()),
     };
     json!({
         "kind": kind,
@@ -59,10 +59,10 @@ fn as_value(held: &Held) -> Value {
     })
 }
 
-fn line(screen: &Screen, held: &Held) -> String {
+fn line(screen: &Screen, held: &StoreItem) -> String {
     let id = match &held.what {
-        Thing::Layer(layer) => layer.spoken(),
-        Thing::Blob(path) => path.file_name().unwrap_or_default().to_string_lossy().chars().take(23).collect(),
+        ItemKind::Layer(layer) => layer.spoken(),
+        ItemKind::Blob(path) => path.file_name().unwrap_or_default().to_string_lossy().chars().take(23).collect(),
     };
     let used = if held.in_use { "in use".to_owned() } else { ago(held.unused) };
     let names = if held.names.is_empty() { "of no image".to_owned() } else { held.names.join("; ") };
@@ -81,10 +81,10 @@ fn ago(time: Duration) -> String {
 
 /// Looks at every byte; with `mend`, takes out what is damaged.
 fn look(screen: &Screen, as_json: bool, mend: bool) -> Outcome {
-    let bench = Bench::open()?;
+    let build_env = BuildEnv::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
     let tell = |what: &str| progress.tell(cavrith_engine::event::Event::Stage { text: format!("reading {what}") });
-    let (store, staging) = (&bench.shed.store, &bench.shed.staging);
+    let (store, staging) = (&build_env.store_session.store, &build_env.store_session.staging);
     let damage = if mend { store.repair(staging, &tell) } else { store.check(&tell) };
     progress.finish();
     let damage = damage?;
@@ -126,17 +126,17 @@ fn tell_damage(screen: &Screen, damage: &Damage) {
 }
 
 fn collect(screen: &Screen, command: &Collect) -> Outcome {
-    let bench = Bench::open()?;
+    let build_env = BuildEnv::open()?;
     let bounds = Bounds { unused_for: command.unused_for, down_to: command.down_to };
-    let gone = bench.shed.store.collect(&bench.shed.staging, bounds, command.only_say)?;
+    let gone = build_env.store_session.store.collect(&build_env.store_session.staging, bounds, command.dry_run)?;
     let total: u64 = gone.iter().map(|one| one.bytes).sum();
     if command.report.json {
         let all: Vec<_> = gone.iter().map(as_value).collect();
-        screen.json(&json!({ "removed": !command.only_say, "bytes": total, "gone": all }));
+        screen.json(&json!({ "removed": !command.dry_run, "bytes": total, "gone": all }));
         return Ok(0);
     }
     gone.iter().for_each(|one| screen.result(line(screen, one)));
-    let done = if command.only_say { "would go" } else { "gone" };
+    let done = if command.dry_run { "would go" } else { "gone" };
     let word = styled(screen.out.good, done);
     screen.result(format_args!("{word} {}, {}", count(gone.len(), "thing"), size(total)));
     Ok(0)

@@ -6,7 +6,7 @@ use cavrith_engine::project;
 use cavrith_workspace::{WorkspaceError, verifying};
 
 use crate::args::{General, Report};
-use crate::bench::{self, Bench};
+use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, build};
 use crate::render::progress::Where;
 use crate::render::verdict;
@@ -19,11 +19,11 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     if lock.seal.is_none() {
         return Err(WorkspaceError::NoSeal.into());
     }
-    let bench = Bench::open()?;
-    let (home, _) = bench::store()?;
+    let build_env = BuildEnv::open()?;
+    let (home, _) = build_env::store()?;
     let place = if command.json { Where::Nowhere } else { Where::Aside };
-    let verdict = build::with_progress(screen, &bench, place, false, |workshop| {
-        Ok(verifying::verify(workshop, &home, &project, &lock)?)
+    let verdict = build::with_progress(screen, &build_env, place, false, |context| {
+        Ok(verifying::verify(context, &home, &project, &lock)?)
     })?;
     let words = lock.seal.as_ref().map(|seal| seal.words.clone()).unwrap_or_default();
     if command.json {

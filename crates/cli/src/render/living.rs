@@ -9,7 +9,7 @@ use cavrith_core::verdict::{count, size};
 use cavrith_workspace::living::Pending;
 use cavrith_workspace::place::Place;
 use cavrith_workspace::ports::Carried;
-use cavrith_workspace::protocol::{Phase, ServiceStatus, Status, Told};
+use cavrith_workspace::protocol::{Phase, ServiceStatus, Status, WorkspaceEvent};
 use cavrith_workspace::record::{FailedStep, Record, Standing, now};
 use indicatif::{ProgressBar, ProgressStyle};
 use jiff::Timestamp;
@@ -276,14 +276,14 @@ impl<'a> Teller<'a> {
         }
     }
 
-    pub fn tell(&mut self, told: &Told) {
+    pub fn tell(&mut self, told: &WorkspaceEvent) {
         if self.silent {
             return;
         }
         let styles = &self.screen.err;
         match told {
-            Told::Note(text) => self.screen.say(format_args!("{} {text}", styled(styles.faint, "note:"))),
-            Told::Step { name } => {
+            WorkspaceEvent::Note(text) => self.screen.say(format_args!("{} {text}", styled(styles.faint, "note:"))),
+            WorkspaceEvent::Step { name } => {
                 if self.screen.live {
                     let bar = self.screen.progress.add(ProgressBar::new_spinner());
                     // The template is a constant; should it be wrong, the line is drawn as the library likes.
@@ -295,7 +295,7 @@ impl<'a> Teller<'a> {
                     self.step = Some(bar);
                 }
             }
-            Told::Output { name, line } => {
+            WorkspaceEvent::Output { name, line } => {
                 if self.screen.verbose {
                     let head = styled(styles.faint, format_args!("{name}:"));
                     self.screen.say(format_args!("{head} {}", shown(line.as_bytes())));
@@ -303,7 +303,7 @@ impl<'a> Teller<'a> {
                     bar.set_message(format!("{name}: {}", shown(line.as_bytes())));
                 }
             }
-            Told::StepOver { name, millis, left_out } => {
+            WorkspaceEvent::StepOver { name, millis, left_out } => {
                 self.finish();
                 match left_out {
                     Some(why) => {
@@ -317,7 +317,7 @@ impl<'a> Teller<'a> {
                     )),
                 }
             }
-            Told::StepFailed(failed) => {
+            WorkspaceEvent::StepFailed(failed) => {
                 self.finish();
                 self.screen.insist(format_args!(
                     "{} the step {:?}: {}",
@@ -327,8 +327,8 @@ impl<'a> Teller<'a> {
                 ));
                 self.lines(&failed.last_lines);
             }
-            Told::Service(service) => self.service(service),
-            Told::Opened | Told::Settled { .. } => self.finish(),
+            WorkspaceEvent::Service(service) => self.service(service),
+            WorkspaceEvent::Opened | WorkspaceEvent::Settled { .. } => self.finish(),
         }
     }
 

@@ -19,8 +19,8 @@ use cavrith_store::shared::{ASIDE, Move, SharedWriter};
 use super::{Maker, Wanted, inside};
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
-use crate::making::{HOST_NAME, LAST_LINES};
-use crate::steps::{layer_roots, make_bench};
+use crate::step_layer::{HOST_NAME, LAST_LINES};
+use crate::overlay_scratch::{self, layer_roots};
 
 /// Where dpkg keeps its records.
 const ADMIN: &str = "var/lib/dpkg";
@@ -153,16 +153,16 @@ impl Configuring<'_> {
 
     pub fn run(&self, dir: &Path, layers: &[TreeDigest]) -> Result<(), EngineError> {
         let maker = self.maker;
-        let mut roots = layer_roots(maker.workshop, layers)?;
+        let mut roots = layer_roots(maker.context, layers)?;
         if roots.is_empty() {
             // An overlay needs something beneath.
-            let nothing = maker.workshop.staging.new_dir()?;
-            make_bench(&nothing, None, maker.workshop.store.ownership())?;
+            let nothing = maker.context.staging.new_dir()?;
+            overlay_scratch::prepare(&nothing, None, maker.context.store.ownership())?;
             roots.push(nothing.join("root"));
         }
         let mut job = Job::new(Purpose::Build, roots, dir.to_owned(), HOST_NAME);
-        job.oddities = maker.workshop.oddities;
-        let session = Session::begin(job, maker.workshop.identity)?;
+        job.perturbations = maker.context.perturbations;
+        let session = Session::begin(job, maker.context.identity)?;
         session.notes().iter().for_each(|text| maker.tell(Event::Note { text: text.clone() }));
         self.carry_out(&session, "could not begin", &format!("{BEGIN}{}", self.first_scripts()))?;
         let moves = if self.open { self.diverted(&session)? } else { Vec::new() };
@@ -265,7 +265,7 @@ impl Configuring<'_> {
                 let at = package.map_or_else(String::new, |package| format!(" at the package {package}"));
                 Err(EngineError::Configure { stage, why: format!("{what}{at} with {ending}"), last_lines })
             }
-            None => Err(EngineError::TooLong { what: stage, limit: crate::steps::shown_seconds(STEP_LIMIT) }),
+            None => Err(EngineError::TooLong { what: stage, limit: crate::probe::shown_seconds(STEP_LIMIT) }),
         }
     }
 }

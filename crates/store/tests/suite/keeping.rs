@@ -8,7 +8,7 @@ use cavrith_core::digest::{LayerKey, Sha256Digest};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Kind, Meta, Tree};
 use cavrith_store::Store;
-use cavrith_store::collecting::{Bounds, Thing};
+use cavrith_store::collecting::{Bounds, ItemKind};
 use cavrith_store::owners::{self, Owners, Ownership};
 use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links};
@@ -68,7 +68,7 @@ fn a_leased_layer_stays_and_a_free_one_goes_with_its_records() {
     let other = collector.stage("two").unwrap();
     assert_eq!(collector.collect(&other, ALL, false).unwrap(), []);
     let held = collector.held().unwrap();
-    assert!(held[0].in_use && held[0].what == Thing::Layer(layer));
+    assert!(held[0].in_use && held[0].what == ItemKind::Layer(layer));
     // The lease ends with the command, however it ends.
     drop(staging);
     let gone = collector.collect(&other, ALL, true).unwrap();
@@ -109,8 +109,8 @@ fn recorded_owners_are_read_back_as_they_were_given() {
 fn a_copy_that_was_changed_becomes_the_layer_that_an_overlay_would_make() {
     let (dir, _store) = store();
     let mut lower = Tree::with_root();
-    let bench = dir.path().join("bench");
-    let merged = bench.join("merged");
+    let overlay_scratch = dir.path().join("bench");
+    let merged = overlay_scratch.join("merged");
     fs::create_dir_all(merged.join("srv/gone")).unwrap();
     for name in ["srv/same", "srv/changed", "srv/removed", "srv/gone/deep", "srv/touched"] {
         fs::write(merged.join(name), "as it was").unwrap();
@@ -131,7 +131,7 @@ fn a_copy_that_was_changed_becomes_the_layer_that_an_overlay_would_make() {
     fs::remove_file(merged.join("srv/removed")).unwrap();
     fs::remove_dir_all(merged.join("srv/gone")).unwrap();
     fs::write(merged.join("srv/new"), "new").unwrap();
-    let layer = walk::capture(bench, Over::Copy, EPOCH, Owners::Real, &lower).unwrap();
+    let layer = walk::capture(overlay_scratch, Over::Copy, EPOCH, Owners::Real, &lower).unwrap();
     let shown: Vec<_> = layer
         .tree()
         .entries

@@ -166,8 +166,8 @@ fn a_file_is_written_whole_and_leaves_nothing_beside_it() {
 #[test]
 fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_overlayfs_s_own_marks() {
     let shop = Shop::new();
-    let bench = shop.place("bench");
-    let root = bench.join("root");
+    let overlay_scratch = shop.place("bench");
+    let root = overlay_scratch.join("root");
     fs::create_dir_all(root.join("etc/new")).unwrap();
     fs::write(root.join("etc/file"), "x").unwrap();
     fs::hard_link(root.join("etc/file"), root.join("etc/other")).unwrap();
@@ -195,7 +195,7 @@ fn an_upper_directory_is_read_back_with_deletions_and_replacements_and_without_o
         fs::write(root.join("etc").join(name), "same").unwrap();
     }
     fs::File::open(root.join("etc/same")).unwrap().set_modified(then).unwrap();
-    let staged = walk::capture(bench, Over::Overlay, EPOCH, Owners::Real, &lower).unwrap();
+    let staged = walk::capture(overlay_scratch, Over::Overlay, EPOCH, Owners::Real, &lower).unwrap();
     let tree = staged.tree().clone();
     let kind = |at: &str| tree.get(&path(at)).map(|entry| entry.kind.clone());
     assert_eq!(kind("etc/gone"), Some(Kind::Whiteout));

@@ -17,7 +17,7 @@ use cavrith_sandbox::session::Attended as _;
 use super::service::{finish, supervise, wait_for};
 use super::work::{Cancel, Keeper, Supervised};
 use crate::journal::{self, Journal};
-use crate::protocol::{Followed, Phase, ServiceStatus, Told};
+use crate::protocol::{Followed, Phase, ServiceStatus, WorkspaceEvent};
 use crate::record::{FailedStep, Standing, now};
 
 /// Lines that are remembered of a step that failed.
@@ -63,7 +63,7 @@ impl Keeper {
                 !stays
             });
             for note in keeper.follow_live(&arrangement, followed.image_key, followed.stamps) {
-                keeper.tell(Told::Note(note));
+                keeper.tell(WorkspaceEvent::Note(note));
             }
             keeper.open();
         });
@@ -100,7 +100,7 @@ impl Keeper {
                 let why = format!("the step {:?} failed", failed.name);
                 self.change(|state| {
                     state.failed_step = Some(failed.clone());
-                    state.tell(Told::StepFailed(failed));
+                    state.tell(WorkspaceEvent::StepFailed(failed));
                 });
                 for name in arrangement.services_in_order() {
                     self.add_waiting(&name, &why);
@@ -109,7 +109,7 @@ impl Keeper {
         }
         self.change(|state| {
             state.opening = false;
-            state.tell(Told::Opened);
+            state.tell(WorkspaceEvent::Opened);
             state.settle();
         });
         self.write_record();
@@ -129,7 +129,7 @@ impl Keeper {
             let cancel = match Cancel::new() {
                 Ok(cancel) => Arc::new(cancel),
                 Err(error) => {
-                    self.tell(Told::Note(format!("the service {name} cannot be begun: {error}")));
+                    self.tell(WorkspaceEvent::Note(format!("the service {name} cannot be begun: {error}")));
                     continue;
                 }
             };
@@ -155,7 +155,7 @@ impl Keeper {
         if let Ok(cancel) = Cancel::new() {
             let supervised = Supervised { status: new_status(name, why), cancel: Arc::new(cancel), thread: None };
             self.change(|state| {
-                state.tell(Told::Service(supervised.status.clone()));
+                state.tell(WorkspaceEvent::Service(supervised.status.clone()));
                 state.services.insert(name.to_owned(), supervised);
             });
         }
@@ -182,7 +182,7 @@ impl Keeper {
             self.change(|state| {
                 for name in &wave {
                     if let Some(service) = state.services.get_mut(name).filter(|service| which(&service.status)) {
-                        service.cancel.mean_it();
+                        service.cancel.cancel();
                         threads.push((name.clone(), service.thread.take()));
                     }
                 }
@@ -204,12 +204,12 @@ impl Keeper {
         for name in &needed {
             self.wait_for_service(name).map_err(|how| failed(how, Vec::new()))?;
         }
-        self.tell(Told::Step { name: step.name.clone() });
+        self.tell(WorkspaceEvent::Step { name: step.name.clone() });
         let over = |left_out: Option<String>| {
             let millis = begun.elapsed().as_millis() as u64;
             self.change(|state| {
                 state.ran.push(step.mark());
-                state.tell(Told::StepOver { name: step.name.clone(), millis, left_out });
+                state.tell(WorkspaceEvent::StepOver { name: step.name.clone(), millis, left_out });
             });
             if step.moment == Moment::FirstStart {
                 self.remember_first(step.mark());
@@ -236,7 +236,7 @@ impl Keeper {
         let keeper = Arc::clone(self);
         let started = self.start_piped(&command, move |line| {
             journal.line(line);
-            keeper.tell(Told::Output { name: source.clone(), line: line.to_owned() });
+            keeper.tell(WorkspaceEvent::Output { name: source.clone(), line: line.to_owned() });
         });
         let (running, reader) = started.map_err(|error| failed(error.to_string(), Vec::new()))?;
         let [ended] = wait_for([running.ended()], Some(Duration::from_secs(step.limit)));

@@ -50,7 +50,7 @@ impl Keeper {
             notes.push(format!("limits cannot be set: {error}"));
         }
         let (limits, each) = super::keep_limits(arrangement.limits, &self.groups);
-        if each != cavrith_sandbox::job::Each::default() {
+        if each != cavrith_sandbox::job::PerProcessLimits::default() {
             notes.push("limits that are kept by process hold after the next restart".to_owned());
         }
         self.change(|state| {

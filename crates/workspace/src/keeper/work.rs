@@ -23,13 +23,13 @@ use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::session::{Lines, Running};
 use cavrith_sandbox::{Identity, SandboxError, Session};
 
-use super::tale::Tale;
+use super::event_log::EventLog;
 use super::{KeeperJob, Made};
 use crate::WorkspaceError;
 use crate::network::WayOut;
 use crate::place::Place;
 use crate::ports::Forward;
-use crate::protocol::{Phase, ServiceStatus, Told};
+use crate::protocol::{Phase, ServiceStatus, WorkspaceEvent};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
 
 /// How long members' commands have for their end.
@@ -52,7 +52,7 @@ pub(super) struct Keeper {
     pub groups: Groups,
     way: Mutex<Option<WayOut>>,
     pub network: String,
-    bench: PathBuf,
+    overlay_scratch: PathBuf,
     layers: Vec<TreeDigest>,
     pub since: u64,
     pub forward: Mutex<Forward>,
@@ -68,7 +68,7 @@ pub(super) struct Keeper {
 pub(super) struct State {
     pub standing: Standing,
     pub arrangement: Arc<Arrangement>,
-    pub told: Tale,
+    pub told: EventLog,
     /// Everything that was begun has come to rest, and that was told.
     pub settled: bool,
     /// Steps are under way.
@@ -109,7 +109,7 @@ impl Cancel {
         Ok(Self { flag: AtomicBool::new(false), woken, open: Mutex::new(Some(open)) })
     }
 
-    pub fn mean_it(&self) {
+    pub fn cancel(&self) {
         self.flag.store(true, Ordering::SeqCst);
         drop(locked(&self.open).take());
     }
@@ -123,19 +123,19 @@ pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn first_done_path(bench: &Path) -> PathBuf {
-    bench.join(crate::place::FIRST_START)
+fn first_done_path(overlay_scratch: &Path) -> PathBuf {
+    overlay_scratch.join(crate::place::FIRST_START)
 }
 
 impl Keeper {
     pub fn new(job: KeeperJob, place: Place, made: Made, stop: mpsc::Sender<()>) -> Result<Arc<Self>, WorkspaceError> {
         let connector = made.session.connector()?;
         let forward = Forward::begin(&job.arrangement.ports, &connector)?;
-        let first_done = fs::read(first_done_path(&made.bench)).unwrap_or_default();
+        let first_done = fs::read(first_done_path(&made.overlay_scratch)).unwrap_or_default();
         let state = State {
             standing: Standing::Starting,
             arrangement: Arc::new(job.arrangement),
-            told: Tale::default(),
+            told: EventLog::default(),
             settled: false,
             opening: true,
             services: BTreeMap::new(),
@@ -164,7 +164,7 @@ impl Keeper {
             groups: made.groups,
             network: made.way.how.clone(),
             way: Mutex::new(Some(made.way)),
-            bench: made.bench,
+            overlay_scratch: made.overlay_scratch,
             layers: job.layers,
             since: now(),
             forward: Mutex::new(forward),
@@ -216,7 +216,7 @@ impl Keeper {
     }
 
     /// Tells something to whoever watches.
-    pub fn tell(&self, told: Told) {
+    pub fn tell(&self, told: WorkspaceEvent) {
         self.change(|state| state.tell(told));
     }
 
@@ -243,7 +243,7 @@ impl Keeper {
             service.status.since = now();
             detail.clone_into(&mut service.status.detail);
             service.status.last_lines = last_lines;
-            let told = Told::Service(service.status.clone());
+            let told = WorkspaceEvent::Service(service.status.clone());
             state.tell(told);
             state.settle();
         });
@@ -272,7 +272,7 @@ impl Keeper {
             }
         };
         if let Err(error) = record.write(&self.place.dir) {
-            self.tell(Told::Note(error.to_string()));
+            self.tell(WorkspaceEvent::Note(error.to_string()));
         }
     }
 
@@ -283,15 +283,15 @@ impl Keeper {
             state.first_done.clone()
         });
         let bytes = serde_json::to_vec(&done).unwrap_or_default();
-        if let Err(error) = cavrith_store::atomic::write(&first_done_path(&self.bench), &bytes) {
-            self.tell(Told::Note(format!("a step of the first start may be carried out again: {error}")));
+        if let Err(error) = cavrith_store::atomic::write(&first_done_path(&self.overlay_scratch), &bytes) {
+            self.tell(WorkspaceEvent::Note(format!("a step of the first start may be carried out again: {error}")));
         }
     }
 
     /// Remembers that steps ran from then till now.
     pub fn remember_opening(&self, from: u64) {
-        if let Err(error) = crate::openings::add(&self.bench, from, now()) {
-            self.tell(Told::Note(format!("what steps wrote may be told as changed by hand: {error}")));
+        if let Err(error) = crate::openings::add(&self.overlay_scratch, from, now()) {
+            self.tell(WorkspaceEvent::Note(format!("what steps wrote may be told as changed by hand: {error}")));
         }
     }
 
@@ -369,7 +369,7 @@ impl Keeper {
 
 impl State {
     /// Tells something to whoever watches. When all has come to rest nobody does.
-    pub fn tell(&mut self, told: Told) {
+    pub fn tell(&mut self, told: WorkspaceEvent) {
         if !self.settled {
             self.told.push(told);
         }
@@ -387,7 +387,7 @@ impl State {
         }
         let fine = |service: &Supervised| matches!(service.status.phase, Phase::Ready | Phase::Over | Phase::Stopped);
         let good = self.failed_step.is_none() && !self.lacks_port && self.services.values().all(fine);
-        self.tell(Told::Settled { good });
+        self.tell(WorkspaceEvent::Settled { good });
         self.settled = true;
         if self.standing == Standing::Starting {
             self.standing = Standing::Running;

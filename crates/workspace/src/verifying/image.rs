@@ -8,7 +8,7 @@ use cavrith_core::seal::Seal;
 use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count, size};
-use cavrith_engine::build::Workshop;
+use cavrith_engine::context::BuildContext;
 use cavrith_sources::deb;
 use cavrith_store::StoreError;
 use cavrith_store::records::ImageRecord;
@@ -17,7 +17,7 @@ use crate::WorkspaceError;
 
 /// The image as it is on disk now.
 pub(super) struct Image<'a> {
-    workshop: Workshop<'a>,
+    context: BuildContext<'a>,
     pub record: &'a ImageRecord,
     /// The merged tree, measured.
     pub merged: Tree,
@@ -26,13 +26,13 @@ pub(super) struct Image<'a> {
 
 impl<'a> Image<'a> {
     /// Reads every byte of every layer.
-    pub fn measure(workshop: Workshop<'a>, record: &'a ImageRecord) -> Result<Self, StoreError> {
+    pub fn measure(context: BuildContext<'a>, record: &'a ImageRecord) -> Result<Self, StoreError> {
         let mut merged = Tree::with_root();
         let mut differences = Vec::new();
         for layer in &record.layers {
-            let listed = workshop.store.layer_tree(&layer.tree);
+            let listed = context.store.layer_tree(&layer.tree);
             let nothing = Tree::with_root();
-            let measure = workshop.store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
+            let measure = context.store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
             let mut found = Vec::new();
             match listed {
                 Ok(expected) => {
@@ -55,7 +55,7 @@ impl<'a> Image<'a> {
             );
             merged.overlay_whole(measure.tree);
         }
-        Ok(Self { workshop, record, merged, differences })
+        Ok(Self { context, record, merged, differences })
     }
 
     pub fn aspect(&self, seal: &Seal) -> Aspect {
@@ -84,7 +84,7 @@ impl<'a> Image<'a> {
     pub fn read(&self, path: &str) -> Option<Vec<u8>> {
         let path = RootPath::from_archive(path.as_bytes()).ok()?;
         let layers = self.record.layers.iter().map(|layer| &layer.tree);
-        self.workshop.store.file_of_image(layers, &self.merged, &path).ok()?
+        self.context.store.file_of_image(layers, &self.merged, &path).ok()?
     }
 
     /// What dpkg's records inside say, against the lock.

@@ -13,10 +13,10 @@ use cavrith_core::seal::Seal;
 use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::{Change, What, changes};
 use cavrith_core::verdict::{Aspect, Difference, count};
-use cavrith_engine::build::Workshop;
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::Project;
-use cavrith_sandbox::copied;
+use cavrith_sandbox::copy_overlay;
 use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk::{self, Over, Scratch};
 
@@ -37,7 +37,7 @@ const LISTS: &str = "var/lib/dpkg/info";
 
 /// An aspect for each workspace of the project.
 pub(super) fn aspects(
-    workshop: Workshop<'_>,
+    context: BuildContext<'_>,
     home: &Home,
     project: &Project,
     image: &Image<'_>,
@@ -47,12 +47,12 @@ pub(super) fn aspects(
     own.map(|place| {
         let name = if place.named { format!("scratch of {}", place.name) } else { "scratch".to_owned() };
         let account = account::home(&project.spec.workspace.account.value);
-        aspect(workshop, &place, image, seal, &account, name)
+        aspect(context, &place, image, seal, &account, name)
     })
     .collect()
 }
 
-fn aspect(workshop: Workshop<'_>, place: &Place, image: &Image<'_>, seal: &Seal, home: &str, name: String) -> Aspect {
+fn aspect(context: BuildContext<'_>, place: &Place, image: &Image<'_>, seal: &Seal, home: &str, name: String) -> Aspect {
     let mut differences = Vec::new();
     if place.is_held()
         && let Some(record) = Record::read(&place.dir)
@@ -65,7 +65,7 @@ fn aspect(workshop: Workshop<'_>, place: &Place, image: &Image<'_>, seal: &Seal,
     if !scratch.is_dir() {
         return Aspect::new(name, "nothing was changed inside", differences);
     }
-    let found = match read(workshop, &scratch, &image.merged) {
+    let found = match read(context, &scratch, &image.merged) {
         Ok(found) => found,
         Err(error) => {
             let unmeasured = vec![error.to_string()];
@@ -109,14 +109,14 @@ fn aspect(workshop: Workshop<'_>, place: &Place, image: &Image<'_>, seal: &Seal,
     Aspect::new(name, measured, differences)
 }
 
-fn read(workshop: Workshop<'_>, scratch: &Path, merged: &Tree) -> Result<Scratch, cavrith_store::StoreError> {
+fn read(context: BuildContext<'_>, scratch: &Path, merged: &Tree) -> Result<Scratch, cavrith_store::StoreError> {
     let account = account::ACCOUNT_ID;
     let known = |path: &RootPath| merged.get(path).map(|entry| (entry.meta.uid, entry.meta.gid));
-    let owners = match workshop.store.ownership() {
+    let owners = match context.store.ownership() {
         Ownership::Real => Owners::Real,
         Ownership::Recorded => Owners::Recorded { new: (account, account), known: &known },
     };
-    let over = if scratch.join(copied::MARK).exists() { Over::Copy } else { Over::Overlay };
+    let over = if scratch.join(copy_overlay::MARK).exists() { Over::Copy } else { Over::Overlay };
     walk::scratch(scratch, over, owners, merged)
 }
 

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use cavrith_core::arrangement::{FolderPart, Place as FilesPlace};
 use cavrith_sandbox::Identity;
 use cavrith_workspace::kept::{back_up, list, measure, restore};
-use cavrith_workspace::mounts::{Grounds, folders};
+use cavrith_workspace::mounts::{FolderRoots, folders};
 use cavrith_workspace::place::Place;
 use proptest::prelude::*;
 use tar::{EntryType, Header};
@@ -192,14 +192,14 @@ fn folders_lie_in_each_other_with_places_that_are_their_owners() {
     let (project, kept, except) = (dir.path().join("project"), dir.path().join("kept"), dir.path().join("except"));
     fs::create_dir_all(project.join("pages")).unwrap();
     lchown(&project, Some(1234), Some(1235)).unwrap();
-    let grounds = Grounds { project: &project, except: &except, kept: &kept };
+    let folder_roots = FolderRoots { project: &project, except: &except, kept: &kept };
     let data = FolderPart {
         inside: "/code/var/data".to_owned(),
         place: FilesPlace::Kept("data".to_owned(), Some("postgres".to_owned())),
         except: Vec::new(),
     };
     let parts = [live(".", "/code", &["out/deep", "out!deep", "out"]), live("pages", "/code/site", &[]), data];
-    let mounts = folders(&parts, grounds).unwrap();
+    let mounts = folders(&parts, folder_roots).unwrap();
     let inside: Vec<_> = mounts.iter().map(|mount| mount.inside.to_str().unwrap()).collect();
     assert_eq!(inside, ["/code", "/code/out/deep", "/code/out!deep", "/code/out", "/code/site", "/code/var/data"]);
     // Whatever two places are called, what stays inside is not shared between them.
@@ -216,12 +216,12 @@ fn folders_lie_in_each_other_with_places_that_are_their_owners() {
     assert!(last.kept && last.new && last.owner.as_deref() == Some("postgres"));
     // Once there is something in it, it has its owner.
     fs::write(kept.join("data/rows"), "").unwrap();
-    assert!(!folders(&parts, grounds).unwrap()[5].new);
+    assert!(!folders(&parts, folder_roots).unwrap()[5].new);
     // A link in the way is not followed, and a folder that is gone is named.
     fs::remove_dir(project.join("site")).unwrap();
     symlink("/", project.join("site")).unwrap();
-    assert!(folders(&parts, grounds).unwrap_err().to_string().contains("site"));
-    assert!(folders(&[live("nowhere", "/x", &[])], grounds).unwrap_err().to_string().contains("nowhere"));
+    assert!(folders(&parts, folder_roots).unwrap_err().to_string().contains("site"));
+    assert!(folders(&[live("nowhere", "/x", &[])], folder_roots).unwrap_err().to_string().contains("nowhere"));
 }
 
 proptest! {

@@ -16,7 +16,7 @@ use cavrith_workspace::living::{Meant, drop_workspace, dropping};
 use cavrith_workspace::names::{Named, apply, outside_lines, with_block};
 use cavrith_workspace::place::{Place, scratch_changes};
 use cavrith_workspace::ports::Carried;
-use cavrith_workspace::protocol::{Answer, Opening, PROTOCOL, Phase, Request, Told, Visit};
+use cavrith_workspace::protocol::{Answer, Opening, PROTOCOL, Phase, Request, WorkspaceEvent, ExecRequest};
 use cavrith_workspace::record::{Stamp, Standing};
 use proptest::prelude::*;
 
@@ -352,7 +352,7 @@ proptest! {
         account in proptest::option::of("[a-z]{1,8}"),
         terminal in any::<[bool; 3]>(),
     ) {
-        let visit = Visit {
+        let visit = ExecRequest {
             argv: argv.clone(),
             env: vec![("TERM".to_owned(), value.clone())],
             here: here.clone().map(PathBuf::from),
@@ -377,9 +377,9 @@ fn every_way_a_command_ends_is_told() {
         let text = serde_json::to_string(&Answer::Ended(ending)).unwrap();
         assert!(matches!(serde_json::from_str(&text).unwrap(), Answer::Ended(back) if back == ending));
     }
-    let told = Told::StepOver { name: "fill".to_owned(), millis: 12, left_out: Some("its guard succeeds".to_owned()) };
-    let text = serde_json::to_string(&Answer::Told(told.clone())).unwrap();
-    assert!(matches!(serde_json::from_str(&text).unwrap(), Answer::Told(back) if back == told));
+    let told = WorkspaceEvent::StepOver { name: "fill".to_owned(), millis: 12, left_out: Some("its guard succeeds".to_owned()) };
+    let text = serde_json::to_string(&Answer::WorkspaceEvent(told.clone())).unwrap();
+    assert!(matches!(serde_json::from_str(&text).unwrap(), Answer::WorkspaceEvent(back) if back == told));
 }
 
 #[test]

@@ -47,7 +47,7 @@ pub(crate) fn move_over(from: &Path, to: &Path) -> io::Result<()> {
         }
         fs::rename(&path, &target).map_err(told(&target))?;
     }
-    dress(from, to, &meta)
+    apply_metadata(from, to, &meta)
 }
 
 fn told(path: &Path) -> impl FnOnce(io::Error) -> io::Error {
@@ -64,7 +64,7 @@ fn directory(from: &Path, to: &Path) -> io::Result<()> {
         let inner = inner.map_err(told(from))?;
         entry(&inner.path(), &to.join(inner.file_name()))?;
     }
-    dress(from, to, &meta)
+    apply_metadata(from, to, &meta)
 }
 
 fn entry(from: &Path, to: &Path) -> io::Result<()> {
@@ -102,7 +102,7 @@ fn entry(from: &Path, to: &Path) -> io::Result<()> {
         // A device: the inside's devices are the sandbox's own.
         return Ok(());
     }
-    dress(from, to, &meta)
+    apply_metadata(from, to, &meta)
 }
 
 fn empty(directory: &Path) -> io::Result<()> {
@@ -127,7 +127,7 @@ fn attribute(path: &Path, name: &str) -> io::Result<Option<Vec<u8>>> {
 }
 
 /// Gives a copy the owner, rights, attributes and times of what it is a copy of.
-fn dress(from: &Path, to: &Path, meta: &fs::Metadata) -> io::Result<()> {
+fn apply_metadata(from: &Path, to: &Path, meta: &fs::Metadata) -> io::Result<()> {
     let now = fs::symlink_metadata(to).map_err(told(to))?;
     if (now.uid(), now.gid()) != (meta.uid(), meta.gid()) {
         std::os::unix::fs::lchown(to, Some(meta.uid()), Some(meta.gid())).map_err(told(to))?;

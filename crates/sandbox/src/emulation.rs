@@ -17,7 +17,7 @@ pub(crate) const LOOKING_CALLS: &[i64] = &[libc::SYS_fstat, libc::SYS_newfstatat
 pub(crate) const ASKING_CALLS: &[i64] = &[libc::SYS_getuid, libc::SYS_geteuid, libc::SYS_getgid, libc::SYS_getegid];
 
 /// One look at a file: which, and where the answer goes.
-pub(crate) struct Look {
+pub(crate) struct StatRequest {
     /// The directory that the name is relative to; without a name, the file itself.
     pub directory: i32,
     /// Where the name is in the caller's memory.
@@ -30,7 +30,7 @@ pub(crate) struct Look {
     extended: bool,
 }
 
-impl Look {
+impl StatRequest {
     /// Takes a call apart (stat(2), statx(2)).
     pub(crate) fn at(asked: &libc::seccomp_notif) -> Option<Self> {
         let [first, second, third, fourth, fifth, _] = asked.data.args;
@@ -97,12 +97,12 @@ fn bytes_of<T: Copy>(value: &T) -> &[u8] {
 
 /// Who processes have become, on paper.
 #[derive(Debug, Default)]
-pub(crate) struct Became {
+pub(crate) struct Credentials {
     /// By process, with the moment at which it began, since numbers are used again.
     who: HashMap<u32, (u64, u32, u32)>,
 }
 
-impl Became {
+impl Credentials {
     /// A process becomes somebody else. The number that holds afterwards is the effective one (setresuid(2)).
     pub(crate) fn become_other(&mut self, process: u32, call: i64, arguments: &[u32; 6]) {
         let Some((begun, _)) = begun_and_parent(process) else { return };

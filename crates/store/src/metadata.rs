@@ -14,15 +14,15 @@ use crate::{StoreError, io_error, xattrs};
 
 /// Owner, rights, attributes and time of entries.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Dressing {
+pub(crate) struct MetadataWriter {
     pub ownership: Ownership,
     pub creator: Owner,
     pub epoch: u64,
 }
 
-impl Dressing {
+impl MetadataWriter {
     /// Owner first: changing it clears set-uid bits.
-    pub(crate) fn dress(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
+    pub(crate) fn apply_metadata(&self, at: &Path, meta: &Meta, handle: Handle<'_>) -> Result<(), StoreError> {
         let owner = (meta.uid, meta.gid);
         match (self.ownership, &handle) {
             (Ownership::Real, _) if owner != self.creator => {

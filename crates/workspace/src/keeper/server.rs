@@ -20,7 +20,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use super::work::{Keeper, locked};
 use crate::place::give_to_member;
-use crate::protocol::{Answer, Meanwhile, Opening, PROTOCOL, Request, Told, Visit};
+use crate::protocol::{Answer, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent, ExecRequest};
 use crate::record::Standing;
 use crate::{WorkspaceError, client};
 
@@ -133,11 +133,11 @@ impl Keeper {
         let _turn = locked(&self.turn);
         let standing = self.state().standing;
         let answer = match (standing, frozen) {
-            (Standing::Frozen, true) => Answer::Told(Told::Note("it was frozen already".to_owned())),
-            (Standing::Running | Standing::Starting, false) => Answer::Told(Told::Note("it was not frozen".to_owned())),
+            (Standing::Frozen, true) => Answer::WorkspaceEvent(WorkspaceEvent::Note("it was frozen already".to_owned())),
+            (Standing::Running | Standing::Starting, false) => Answer::WorkspaceEvent(WorkspaceEvent::Note("it was not frozen".to_owned())),
             (Standing::Running, true) | (Standing::Frozen, false) => match self.freeze(frozen) {
                 Ok(None) => Answer::Done,
-                Ok(Some(note)) => Answer::Told(Told::Note(note)),
+                Ok(Some(note)) => Answer::WorkspaceEvent(WorkspaceEvent::Note(note)),
                 Err(why) => Answer::Refused(why),
             },
             (other, true) => Answer::Refused(format!("the workspace is {}; wait until it runs", other.words())),
@@ -166,11 +166,11 @@ impl Keeper {
             }
             next = heard;
             for told in news {
-                let last = matches!(told, Told::Settled { .. });
-                if matches!(told, Told::Opened) {
+                let last = matches!(told, WorkspaceEvent::Settled { .. });
+                if matches!(told, WorkspaceEvent::Opened) {
                     deadline = linger.map(|linger| Instant::now() + linger);
                 }
-                wire::send(guest, &Answer::Told(told), &[])?;
+                wire::send(guest, &Answer::WorkspaceEvent(told), &[])?;
                 if last {
                     return Ok(());
                 }
@@ -179,7 +179,7 @@ impl Keeper {
     }
 
     /// Has a member's command run, and tells how it ended.
-    fn host(&self, guest: &UnixStream, visit: &Visit, fds: Vec<OwnedFd>) -> io::Result<()> {
+    fn host(&self, guest: &UnixStream, visit: &ExecRequest, fds: Vec<OwnedFd>) -> io::Result<()> {
         let standing = self.state().standing;
         if matches!(standing, Standing::Frozen | Standing::Stopping | Standing::Stopped) {
             let remedy = if standing == Standing::Frozen { "; cavrith thaw lets it go on" } else { "" };
@@ -193,7 +193,7 @@ impl Keeper {
         outcome
     }
 
-    fn host_counted(&self, guest: &UnixStream, visit: &Visit, streams: [BorrowedFd<'_>; 3]) -> io::Result<()> {
+    fn host_counted(&self, guest: &UnixStream, visit: &ExecRequest, streams: [BorrowedFd<'_>; 3]) -> io::Result<()> {
         let running = match self.session.start(&self.visiting(visit), streams) {
             Ok(running) => running,
             Err(SandboxError::NotStarted { why, missing, .. }) => {
@@ -221,7 +221,7 @@ impl Keeper {
         })
     }
 
-    fn visiting(&self, visit: &Visit) -> CommandJob {
+    fn visiting(&self, visit: &ExecRequest) -> CommandJob {
         let argv = if visit.argv.is_empty() { vec![self.shell.clone()] } else { visit.argv.clone() };
         let more = visit.env.iter().cloned().collect();
         let mut command = self.command(argv, &more, visit.account.clone());

@@ -1,77 +1,25 @@
 //! Sandboxes over layers while an image is built, and the probes of its toolchains in them.
 
-use std::fs::{self, Permissions};
-use std::os::unix::fs::PermissionsExt as _;
-use std::path::PathBuf;
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
 use cavrith_core::account::ACCOUNT_ID;
-use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
-use cavrith_core::path::RootPath;
 use cavrith_core::seal::ProbeAnswer;
 use cavrith_core::setup::{Setup, program_directories};
 use cavrith_core::spec::Spec;
-use cavrith_core::tree::Tree;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, Purpose};
-use cavrith_store::owners::{self, Ownership};
 use cavrith_store::records::ImageRecord;
-use cavrith_store::staging::Staging;
 
-use crate::build::Workshop;
-use crate::error::{EngineError, file_error};
+use crate::context::BuildContext;
+use crate::error::EngineError;
 use crate::event::Event;
+use crate::overlay_scratch::{self, layer_roots};
 
 /// How long a probe or a guard may take.
 pub(crate) const LIMIT: Duration = Duration::from_secs(600);
 /// Bytes of an answer that are looked at.
 const LONGEST_ANSWER: usize = 64 * 1024;
-
-/// A directory in staging as the sandbox wants it: an empty upper directory with the rights of the merged root, and
-/// what overlayfs needs beside it.
-///
-/// # Errors
-/// When the disk refuses.
-pub fn bench(staging: &Staging, merged: Option<&Tree>, ownership: Ownership) -> Result<PathBuf, EngineError> {
-    let bench = staging.new_dir()?;
-    make_bench(&bench, merged, ownership)?;
-    Ok(bench)
-}
-
-/// As [`bench()`], in a directory that is there.
-///
-/// # Errors
-/// When the disk refuses.
-pub fn make_bench(bench: &std::path::Path, merged: Option<&Tree>, ownership: Ownership) -> Result<(), EngineError> {
-    for name in ["root", "work", "merged"] {
-        let path = bench.join(name);
-        fs::create_dir(&path).map_err(file_error("make", &path))?;
-    }
-    let upper = bench.join("root");
-    let meta = merged.and_then(|tree| tree.get(&RootPath::root())).map(|root| root.meta.clone());
-    let time = meta.as_ref().map(|meta| meta.time);
-    let (mode, uid, gid) = meta.map_or((0o755, 0, 0), |meta| (meta.mode, meta.uid, meta.gid));
-    match ownership {
-        Ownership::Real => std::os::unix::fs::chown(&upper, Some(uid), Some(gid)),
-        Ownership::Recorded => owners::write(&upper, (uid, gid)),
-    }
-    .map_err(file_error("change the owner of", &upper))?;
-    fs::set_permissions(&upper, Permissions::from_mode(mode.into()))
-        .map_err(file_error("change the rights of", &upper))?;
-    // Whether somebody writes into the root itself is told by its time stamp.
-    let Some(time) = time.map(|seconds| SystemTime::UNIX_EPOCH + Duration::from_secs(seconds)) else { return Ok(()) };
-    let set = fs::File::open(&upper).and_then(|root| root.set_modified(time));
-    set.map_err(file_error("set the time of", &upper))
-}
-
-/// Directories of layers, for a sandbox of this command.
-pub(crate) fn layer_roots<'a>(
-    workshop: Workshop<'_>,
-    layers: impl IntoIterator<Item = &'a TreeDigest>,
-) -> Result<Vec<PathBuf>, EngineError> {
-    Ok(workshop.store.lower_directories(layers, &workshop.staging.dir().join("bundles"))?)
-}
 
 /// A command of the account, in a workspace with this setup.
 pub fn account_command(setup: &Setup, argv: Vec<String>) -> CommandJob {
@@ -84,21 +32,21 @@ pub fn account_command(setup: &Setup, argv: Vec<String>) -> CommandJob {
 /// # Errors
 /// When the machine refuses something that it needs.
 pub fn fresh_session(
-    workshop: Workshop<'_>,
+    context: BuildContext<'_>,
     record: &ImageRecord,
     setup: &Setup,
     folders: Vec<FolderMount>,
 ) -> Result<Session, EngineError> {
-    let layers = layer_roots(workshop, record.layers.iter().map(|layer| &layer.tree))?;
-    let bench = bench(workshop.staging, None, workshop.store.ownership())?;
-    let mut job = Job::new(Purpose::Workspace, layers, bench, &setup.host_name);
-    (job.folders, job.oddities, job.only) = (folders, workshop.oddities, (ACCOUNT_ID, ACCOUNT_ID));
-    Ok(Session::begin(job, workshop.identity)?)
+    let layers = layer_roots(context, record.layers.iter().map(|layer| &layer.tree))?;
+    let overlay_scratch = overlay_scratch::new(context.staging, None, context.store.ownership())?;
+    let mut job = Job::new(Purpose::Workspace, layers, overlay_scratch, &setup.host_name);
+    (job.folders, job.perturbations, job.only) = (folders, context.perturbations, (ACCOUNT_ID, ACCOUNT_ID));
+    Ok(Session::begin(job, context.identity)?)
 }
 
 /// Asks every toolchain for its version, and holds the answers against the lock.
 pub(crate) fn probe(
-    workshop: Workshop<'_>,
+    context: BuildContext<'_>,
     spec: &Spec,
     lock: &Lock,
     record: &ImageRecord,
@@ -106,9 +54,9 @@ pub(crate) fn probe(
     if lock.toolchains.is_empty() {
         return Ok(Vec::new());
     }
-    (workshop.observer)(Event::Stage { text: "asking the toolchains for their versions".to_owned() });
+    (context.observer)(Event::Stage { text: "asking the toolchains for their versions".to_owned() });
     let setup = Setup::new(spec, lock, &record.shell);
-    let session = fresh_session(workshop, record, &setup, Vec::new())?;
+    let session = fresh_session(context, record, &setup, Vec::new())?;
     let answers = ask(&session, &setup, lock)?;
     for (pin, answer) in lock.toolchains.iter().zip(&answers) {
         if !pin.probe.is_answered_by(&answer.answer) {

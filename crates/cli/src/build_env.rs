@@ -17,7 +17,7 @@ use signal_hook::iterator::Signals;
 use crate::failure::Failure;
 
 /// A store with a place in staging, and a janitor for it.
-pub struct Shed {
+pub struct StoreSession {
     pub home: Home,
     pub store: Store,
     /// Dropped before the janitor, which then finds nothing to do.
@@ -28,9 +28,9 @@ pub struct Shed {
 }
 
 /// A shed, and all the owners that an image's files have.
-pub struct Bench {
+pub struct BuildEnv {
     pub identity: Identity,
-    pub shed: Shed,
+    pub store_session: StoreSession,
 }
 
 /// This machine's home of Cavrith.
@@ -56,7 +56,7 @@ pub fn web() -> Web {
 /// Set while signals belong to a command inside.
 pub static ATTENDING: AtomicBool = AtomicBool::new(false);
 
-impl Shed {
+impl StoreSession {
     /// Opens the store. Must be called before the process has a second thread.
     pub fn open() -> Result<Self, Failure> {
         let (home, mut store) = store()?;
@@ -73,23 +73,23 @@ impl Shed {
     }
 }
 
-impl Shed {
+impl StoreSession {
     /// Where bytes come from.
     pub fn supply<'a>(&'a self, observer: cavrith_engine::event::Observer<'a>) -> Supply<'a> {
         Supply { store: &self.store, staging: &self.staging, web: &self.web, member: &self.member, observer }
     }
 }
 
-impl Bench {
+impl BuildEnv {
     /// Gets everything ready. Must be called before the process has a second thread.
     pub fn open() -> Result<Self, Failure> {
         // First the owners: what the janitor has to remove may belong to any of them.
         let identity = ids::enter()?;
-        let mut shed = Shed::open()?;
+        let mut store_session = StoreSession::open()?;
         if identity.records_owners() {
-            shed.store.set_ownership(Ownership::Recorded);
+            store_session.store.set_ownership(Ownership::Recorded);
         }
-        Ok(Self { identity, shed })
+        Ok(Self { identity, store_session })
     }
 }
 

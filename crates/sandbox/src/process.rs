@@ -18,13 +18,13 @@ const PATIENCE: u16 = 20_000;
 
 /// A child of our own executable, on the other end of a socket.
 #[derive(Debug)]
-pub(crate) struct Raw {
+pub(crate) struct SandboxProcess {
     pid: u32,
     child: Mutex<Child>,
     pub(crate) socket: UnixStream,
 }
 
-impl Raw {
+impl SandboxProcess {
     pub(crate) fn start() -> Result<Self, SandboxError> {
         let (socket, theirs) = UnixStream::pair().map_err(outside("make a socket"))?;
         let mut command = Command::new("/proc/self/exe");
@@ -64,7 +64,7 @@ impl Raw {
     }
 }
 
-impl Raw {
+impl SandboxProcess {
     /// Ends it, and waits until it has ended.
     pub(crate) fn end(&self) {
         // PID 1 ends when the socket does. The kernel ends everything inside before it lets PID 1 be collected, and the
@@ -88,7 +88,7 @@ impl Raw {
     }
 }
 
-impl Drop for Raw {
+impl Drop for SandboxProcess {
     fn drop(&mut self) {
         self.end();
     }

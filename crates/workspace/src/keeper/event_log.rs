@@ -3,7 +3,7 @@
 
 use std::collections::VecDeque;
 
-use crate::protocol::Told;
+use crate::protocol::WorkspaceEvent;
 
 /// Tellings that are kept: a step may write for hours, and its log has all of it.
 const MOST: usize = 50_000;
@@ -11,13 +11,13 @@ const MOST: usize = 50_000;
 /// What was told since something was begun last. Each telling has a number that it keeps while earlier ones are
 /// forgotten.
 #[derive(Debug, Default)]
-pub(super) struct Tale {
+pub(super) struct EventLog {
     forgotten: usize,
-    told: VecDeque<Told>,
+    told: VecDeque<WorkspaceEvent>,
 }
 
-impl Tale {
-    pub fn push(&mut self, told: Told) {
+impl EventLog {
+    pub fn push(&mut self, told: WorkspaceEvent) {
         if self.told.len() >= MOST {
             self.told.pop_front();
             self.forgotten += 1;
@@ -42,7 +42,7 @@ impl Tale {
     }
 
     /// What is left of the tellings from this number on.
-    pub fn since(&self, from: usize) -> Vec<Told> {
+    pub fn since(&self, from: usize) -> Vec<WorkspaceEvent> {
         self.told.iter().skip(from.saturating_sub(self.forgotten)).cloned().collect()
     }
 }
@@ -51,13 +51,13 @@ impl Tale {
 mod tests {
     use super::*;
 
-    fn note(number: usize) -> Told {
-        Told::Note(number.to_string())
+    fn note(number: usize) -> WorkspaceEvent {
+        WorkspaceEvent::Note(number.to_string())
     }
 
     #[test]
     fn late_comers_hear_the_newest_and_nobody_hears_anything_twice() {
-        let mut tale = Tale::default();
+        let mut tale = EventLog::default();
         (0..MOST + 5).for_each(|number| tale.push(note(number)));
         assert_eq!(tale.end(), MOST + 5);
         let all = tale.since(0);

@@ -19,12 +19,13 @@ use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
-use crate::build::Workshop;
+use crate::context::BuildContext;
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
 use crate::project::Project;
-use crate::steps::{LIMIT, bench, layer_roots, shown_seconds};
-use crate::taking::{self, Taken};
+use crate::overlay_scratch::{self, layer_roots};
+use crate::probe::{LIMIT, shown_seconds};
+use crate::project_files::{self, Taken};
 use cavrith_store::reading;
 
 /// Lines that are shown of a step that failed.
@@ -34,7 +35,7 @@ pub(crate) const HOST_NAME: &str = "cavrith";
 
 /// What lies beneath a step.
 #[derive(Clone, Copy)]
-pub(crate) struct Beneath<'a> {
+pub(crate) struct LowerLayers<'a> {
     /// The layers, the lowest first.
     pub layers: &'a [TreeDigest],
     /// What they make together.
@@ -43,15 +44,15 @@ pub(crate) struct Beneath<'a> {
 
 /// Carries a step out over the layers below it, and takes what it changed as a layer.
 pub(crate) fn make(
-    workshop: Workshop<'_>,
+    context: BuildContext<'_>,
     project: &Project,
     (name, step): (&str, &StepContent),
-    beneath: Beneath<'_>,
+    beneath: LowerLayers<'_>,
     time: u64,
 ) -> Result<StagedLayer, EngineError> {
-    let maker = Maker { workshop, project, name, step, beneath, time };
+    let maker = Maker { context, project, name, step, beneath, time };
     if let Some(why) = maker.left_out()? {
-        (workshop.observer)(Event::Note { text: format!("the {name} is left out: {why}") });
+        (context.observer)(Event::Note { text: format!("the {name} is left out: {why}") });
         return Ok(maker.writer()?.finish()?);
     }
     match &step.work {
@@ -63,26 +64,26 @@ pub(crate) fn make(
 
 /// Takes what was changed on a bench, by commands of this user and group, as a layer.
 pub(crate) fn capture(
-    workshop: Workshop<'_>,
-    bench: PathBuf,
+    context: BuildContext<'_>,
+    overlay_scratch: PathBuf,
     by: (u32, u32),
     time: u64,
     merged: &Tree,
 ) -> Result<StagedLayer, EngineError> {
-    let copied = bench.join(cavrith_sandbox::copied::MARK);
+    let copied = overlay_scratch.join(cavrith_sandbox::copy_overlay::MARK);
     let was_copied = copied.exists();
     for name in if was_copied { ["work", "root"] } else { ["work", "merged"] } {
-        let path = bench.join(name);
+        let path = overlay_scratch.join(name);
         cavrith_store::removing::remove(&path)?;
     }
-    let others = bench.join(cavrith_sandbox::owners::OTHERS);
+    let others = overlay_scratch.join(cavrith_sandbox::owners::OTHERS);
     let known = match reading::bytes(&others) {
         Ok(text) => cavrith_sandbox::owners::read_others(&text),
         Err(_) => Default::default(),
     };
     let _ = fs::remove_file(&others);
     let known = |path: &RootPath| known.get(path.as_bytes()).copied();
-    let owners = match workshop.store.ownership() {
+    let owners = match context.store.ownership() {
         Ownership::Real => Owners::Real,
         Ownership::Recorded => Owners::Recorded { new: by, known: &known },
     };
@@ -90,25 +91,25 @@ pub(crate) fn capture(
     if was_copied {
         fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
     }
-    Ok(walk::capture(bench, over, time, owners, merged)?)
+    Ok(walk::capture(overlay_scratch, over, time, owners, merged)?)
 }
 
 struct Maker<'a> {
-    workshop: Workshop<'a>,
+    context: BuildContext<'a>,
     project: &'a Project,
     name: &'a str,
     step: &'a StepContent,
-    beneath: Beneath<'a>,
+    beneath: LowerLayers<'a>,
     time: u64,
 }
 
 impl Maker<'_> {
     fn writer(&self) -> Result<LayerWriter, EngineError> {
         Ok(LayerWriter::new(
-            self.workshop.staging.new_dir()?,
+            self.context.staging.new_dir()?,
             self.time,
             Links::Refuse,
-            self.workshop.store.ownership(),
+            self.context.store.ownership(),
         )?)
     }
 
@@ -122,9 +123,9 @@ impl Maker<'_> {
         }
         let Some(unless) = &self.step.unless else { return Ok(None) };
         // What the question itself changes is nothing that anybody asked for; it goes with its bench.
-        let bench = bench(self.workshop.staging, Some(merged), self.workshop.store.ownership())?;
+        let overlay_scratch = overlay_scratch::new(self.context.staging, Some(merged), self.context.store.ownership())?;
         let command = self.command(unless.argv())?;
-        let session = self.session(bench, &command)?;
+        let session = self.session(overlay_scratch, &command)?;
         let ending = match session.run(&command, LIMIT, &mut |_| ()) {
             // A program that is not there yet does not succeed.
             Err(cavrith_sandbox::SandboxError::NotStarted { .. }) => return Ok(None),
@@ -137,12 +138,12 @@ impl Maker<'_> {
         }
     }
 
-    fn session(&self, bench: PathBuf, command: &CommandJob) -> Result<Session, EngineError> {
-        let layers = layer_roots(self.workshop, self.beneath.layers)?;
-        let mut job = Job::new(Purpose::Build, layers, bench, HOST_NAME);
-        (job.oddities, job.only) = (self.workshop.oddities, (command.user, command.group));
-        let session = Session::begin(job, self.workshop.identity)?;
-        session.notes().iter().for_each(|text| (self.workshop.observer)(Event::Note { text: text.clone() }));
+    fn session(&self, overlay_scratch: PathBuf, command: &CommandJob) -> Result<Session, EngineError> {
+        let layers = layer_roots(self.context, self.beneath.layers)?;
+        let mut job = Job::new(Purpose::Build, layers, overlay_scratch, HOST_NAME);
+        (job.perturbations, job.only) = (self.context.perturbations, (command.user, command.group));
+        let session = Session::begin(job, self.context.identity)?;
+        session.notes().iter().for_each(|text| (self.context.observer)(Event::Note { text: text.clone() }));
         Ok(session)
     }
 
@@ -162,16 +163,16 @@ impl Maker<'_> {
     }
 
     fn run(&self, run: &Run) -> Result<StagedLayer, EngineError> {
-        let bench = bench(self.workshop.staging, Some(self.beneath.merged), self.workshop.store.ownership())?;
+        let overlay_scratch = overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())?;
         let command = self.command(run.argv())?;
-        let session = self.session(bench.clone(), &command)?;
+        let session = self.session(overlay_scratch.clone(), &command)?;
         let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
         let mut on_line = |line: &str| {
             if last_lines.len() == LAST_LINES {
                 last_lines.remove(0);
             }
             last_lines.push(line.to_owned());
-            (self.workshop.observer)(Event::Output { layer: self.name.to_owned(), line: line.to_owned() });
+            (self.context.observer)(Event::Output { layer: self.name.to_owned(), line: line.to_owned() });
         };
         let limit = Duration::from_secs(self.step.limit);
         let ending = session.run(&command, limit, &mut |bytes| lines.take(bytes, &mut on_line))?;
@@ -182,7 +183,7 @@ impl Maker<'_> {
             Some(Ending::Code(0)) => {}
             Some(ending) => return Err(EngineError::Step { step: self.name.to_owned(), ending, last_lines }),
         }
-        capture(self.workshop, bench, (command.user, command.group), self.time, self.beneath.merged)
+        capture(self.context, overlay_scratch, (command.user, command.group), self.time, self.beneath.merged)
     }
 
     fn write(&self, place: &RootPath, text: &Written, mode: u16, owner: &str) -> Result<StagedLayer, EngineError> {
@@ -204,7 +205,7 @@ impl Maker<'_> {
     fn filled_in(&self, file: &str, tree: &TreeDigest, names: &Names) -> Result<String, EngineError> {
         let path = self.project.dir.join(file);
         let taken = self.as_locked(Taken::template(&self.project.bounds, file)?, file, tree)?;
-        let text = std::io::read_to_string(taking::open(&taken.from)?).map_err(file_error("read", &path))?;
+        let text = std::io::read_to_string(project_files::open(&taken.from)?).map_err(file_error("read", &path))?;
         // Between the first look at the file and this one somebody may have written it.
         let read = ContentDigest::of(text.as_bytes());
         let is_read = |entry: &Entry| matches!(entry.kind, Kind::File { content, .. } if content == read);
@@ -225,7 +226,7 @@ impl Maker<'_> {
         }
         let step = self.name.trim_start_matches("step ").trim_matches('"').to_owned();
         let found = taken.pin(&step, from);
-        Err(taking::changed(&FilesPin { tree: *tree, ..found.clone() }, &found))
+        Err(project_files::changed(&FilesPin { tree: *tree, ..found.clone() }, &found))
     }
 
     fn copy(
@@ -264,7 +265,7 @@ impl Maker<'_> {
                 Kind::Directory { .. } => writer.directory(&to, owned(entry.meta.mode))?,
                 Kind::Symlink { target } => writer.symlink(&to, owned(0o777), target)?,
                 kind => {
-                    writer.file(&to, owned(entry.meta.mode), &mut taking::open(&path)?)?;
+                    writer.file(&to, owned(entry.meta.mode), &mut project_files::open(&path)?)?;
                     // Between the first look at the file and this one somebody may have written it.
                     let same = writer.tree().get(&to).is_some_and(|written| written.kind == *kind);
                     if !same {
@@ -310,7 +311,7 @@ impl Maker<'_> {
     /// A file of what lies beneath, from the uppermost layer that has it; nothing when there is none.
     fn file(&self, path: &str) -> Result<Vec<u8>, EngineError> {
         let Ok(path) = RootPath::from_archive(path.as_bytes()) else { return Ok(Vec::new()) };
-        let Beneath { layers, merged } = self.beneath;
-        Ok(self.workshop.store.file_of_image(layers.iter(), merged, &path)?.unwrap_or_default())
+        let LowerLayers { layers, merged } = self.beneath;
+        Ok(self.context.store.file_of_image(layers.iter(), merged, &path)?.unwrap_or_default())
     }
 }
