@@ -20,8 +20,8 @@ use crate::context::BuildContext;
 use crate::error::{EngineError, file_error};
 use crate::event::LayerOutcome;
 use crate::layer_cache::{LayerCache, Ready};
-use crate::step_layer::{self, LowerLayers};
 use crate::project::Project;
+use crate::step_layer::{self, LowerLayers};
 use crate::{images, probe, stages};
 
 /// A built image.
@@ -146,16 +146,16 @@ impl Builder<'_> {
             LayerWriter::new(self.context.staging.new_dir()?, planned.time, links, self.context.store.ownership())?;
         match content {
             Content::Toolchain(placed) => {
-                let mut checked = supply.source(self.project, &placed.source)?;
+                let mut checked = supply.source(self.project.origins(), &placed.source)?;
                 let laying = plain_laying(placed.strip, &placed.place)?;
                 untar(&mut checked, &laying, &mut writer)?;
             }
             Content::Extension(pin) => {
-                let mut checked = supply.source(self.project, &pin.source)?;
+                let mut checked = supply.source(self.project.origins(), &pin.source)?;
                 unpack_any(&mut checked, &plain_laying(pin.strip, &pin.place)?, &mut writer)?;
             }
             Content::Download { pin, place, laying } => {
-                let mut checked = supply.download(self.project, pin)?;
+                let mut checked = supply.download(self.project.origins(), pin)?;
                 match laying {
                     Laid::Unpacked(strip) => {
                         let laying = Laying { strip: *strip, place: place.clone(), rights: Rights::Plain };
@@ -169,14 +169,14 @@ impl Builder<'_> {
                 }
             }
             Content::Archive(pin) => {
-                let mut checked = supply.archive(self.project, pin)?;
+                let mut checked = supply.archive(self.project.origins(), pin)?;
                 let laying = Laying { strip: pin.strip, place: RootPath::root(), rights: Rights::AsGiven };
                 untar(&mut checked, &laying, &mut writer)?;
             }
             Content::Packages(pins) => {
                 let mut installed = Vec::new();
                 for pin in pins {
-                    installed.push(deb::unpack(&mut supply.source(self.project, &pin.source)?, &mut writer)?);
+                    installed.push(deb::unpack(&mut supply.source(self.project.origins(), &pin.source)?, &mut writer)?);
                 }
                 deb::write_database(&installed, &mut writer)?;
             }
@@ -213,9 +213,9 @@ impl Builder<'_> {
                             step_layer::make(self.context, self.project, (&planned.name, step), beneath, planned.time)
                         })?
                     }
-                    _ => {
-                        self.cache.layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_layers))?
-                    }
+                    _ => self
+                        .cache
+                        .layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_layers))?,
                 },
             };
             merged.overlay_whole(made.tree);

@@ -121,8 +121,9 @@ fn keep_superseded(
         if index.versions(name).iter().any(|id| index.get(*id).sha256 == package.sha256) {
             continue;
         }
-        let control =
-            supply.package(project, name, package).and_then(|mut checked| Ok(deb::read_control_only(&mut checked)?));
+        let control = supply
+            .package(project.origins(), name, package)
+            .and_then(|mut checked| Ok(deb::read_control_only(&mut checked)?));
         let Ok(control) = control else {
             notes.push(format!(
                 "{name} {} is offered by no suite any more and can be had nowhere, so it moves",

@@ -39,4 +39,3 @@ impl<'a> BuildContext<'a> {
         Supply { store: self.blobs, staging: self.staging, web: self.web, member: self.member, observer: self.observer }
     }
 }
-

@@ -250,7 +250,7 @@ pub fn check(dir: &Path) -> Result<(usize, Vec<Flaw>), EngineError> {
         let flaw = |why: String| Flaw { file: file.file.clone(), why };
         match checked::measure(&dir.join(&file.file)) {
             Err(cavrith_sources::SourceError::Unreadable { source, .. }) => {
-                flaws.push(flaw(format!("cannot be read: {}", crate::project::plain(&source))));
+                flaws.push(flaw(format!("cannot be read: {}", crate::error::plain(&source))));
             }
             Err(error) => flaws.push(flaw(error.to_string())),
             Ok((size, _)) if size != file.size => {
@@ -365,13 +365,13 @@ struct Filler<'a> {
 impl Filler<'_> {
     fn bring(&mut self, source: &Source) -> Result<depot::File, EngineError> {
         let (supply, project) = (self.supply, self.project);
-        self.bring_file(&source.file, source.size, source.sha256, || supply.source(project, source))
+        self.bring_file(&source.file, source.size, source.sha256, || supply.source(project.origins(), source))
     }
 
     fn bring_package(&mut self, name: &str, pin: &ArchivePackage) -> Result<depot::File, EngineError> {
         let file = format!("packages/{}", pin.file.rsplit('/').next().unwrap_or(&pin.file));
         let (supply, project) = (self.supply, self.project);
-        self.bring_file(&file, pin.size, pin.sha256, || supply.package(project, name, pin))
+        self.bring_file(&file, pin.size, pin.sha256, || supply.package(project.origins(), name, pin))
     }
 
     fn bring_address(
@@ -389,7 +389,7 @@ impl Filler<'_> {
             .collect();
         let file = format!("downloads/{name}-{}-{}", &sha256.to_string()[..8], safe.trim_start_matches('.'));
         let (supply, project) = (self.supply, self.project);
-        self.bring_file(&file, size, sha256, || supply.address(project, url, size, sha256))
+        self.bring_file(&file, size, sha256, || supply.address(project.origins(), url, size, sha256))
     }
 
     fn bring_file(

@@ -11,8 +11,7 @@ use cavrith_sandbox::job::Ending;
 use cavrith_sources::SourceError;
 use cavrith_store::StoreError;
 
-use crate::outside::OutsideUse;
-use crate::project::Findings;
+use crate::findings::{Findings, OutsideUse};
 
 /// What can go wrong in a flow.
 #[derive(Debug, thiserror::Error)]
@@ -275,6 +274,14 @@ pub enum EngineError {
 }
 
 impl EngineError {
+    /// Findings that are sound, or the error that they are not.
+    ///
+    /// # Errors
+    /// When there is a mistake that is more than a warning.
+    pub fn unless_sound(findings: Findings) -> Result<Findings, Self> {
+        if findings.is_sound() { Ok(findings) } else { Err(Self::Mistakes(Box::new(findings))) }
+    }
+
     /// The exit code that stands for it: 1 a check found something, 3 this machine lacks something, 4 a source could
     /// not be reached or did not match, 5 a step failed.
     pub fn exit_code(&self) -> u8 {
@@ -330,4 +337,10 @@ fn outside_words(project: &std::path::Path, uses: &[OutsideUse]) -> String {
 pub fn file_error(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(std::io::Error) -> EngineError {
     let path = path.into();
     move |source| EngineError::File { doing, path, source }
+}
+
+/// The error of a system call without its number.
+pub(crate) fn plain(error: &std::io::Error) -> String {
+    let text = error.to_string();
+    text.split(" (os error").next().unwrap_or(&text).to_lowercase()
 }

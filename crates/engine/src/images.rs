@@ -182,7 +182,7 @@ impl Source<'_> {
     /// A blob, proved.
     fn blob(&self, blob: Blob) -> Result<Checked, EngineError> {
         let name = format!("part {} of {}", &blob.sha256.to_string()[..12], self.image.origin.shown());
-        if let Some(kept) = self.supply.kept(self.project, &blob.sha256, blob.size)? {
+        if let Some(kept) = self.supply.kept(self.project.origins(), &blob.sha256, blob.size)? {
             return Ok(kept);
         }
         match &self.image.origin {

@@ -2,7 +2,8 @@
 //!
 //! | module | flow |
 //! |---|---|
-//! | [`project`] | finds and reads a project; every mistake that its files and depots show |
+//! | [`project`] | finds and reads a project |
+//! | [`survey`] | every mistake that its files, depots and surroundings show |
 //! | `surroundings` | mistakes that folders, files, lock and version control show |
 //! | [`init_spec`] | writes a first spec from what a project's files tell |
 //! | [`editing`] | changes a spec as people would, keeping their comments |
@@ -36,6 +37,7 @@ pub mod depots;
 pub mod editing;
 pub mod error;
 pub mod event;
+pub mod findings;
 pub mod home;
 mod images;
 pub mod init_spec;
@@ -53,5 +55,6 @@ mod step_layer;
 pub mod suites;
 pub mod supply;
 mod surroundings;
+pub mod survey;
 
 pub use error::EngineError;

@@ -11,8 +11,10 @@ use cavrith_core::spec::{Base, ImageOrigin, OciBase, Provenance, Suite};
 use cavrith_sources::{checked, compression, deb, tarball};
 
 use crate::error::EngineError;
-use crate::project::{self, Project, Survey};
+use crate::findings::Findings;
+use crate::project::{self, Project};
 use crate::supply::Supply;
+use crate::survey::{self, Survey};
 use crate::{choosing, images, project_files};
 
 /// Earliest time stamp that every format can hold (zip begins in 1980).
@@ -30,7 +32,7 @@ pub struct Locked {
     /// Sentences that are good to know.
     pub notes: Vec<String>,
     /// Warnings of the spec.
-    pub findings: project::Findings,
+    pub findings: Findings,
 }
 
 /// One pin that is not what it was.
@@ -59,11 +61,10 @@ pub struct Wishes {
 /// Mistakes; sources that are not what they should be.
 pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, EngineError> {
     let previous = project::read_lock(dir)?;
-    let Survey { project, offers, mut findings } =
-        project::survey(dir, supply.web, Some(supply.store), &wishes.update)?;
+    let Survey { project, offers, mut findings } = survey::survey(dir, supply.web, Some(supply.store), &wishes.update)?;
     // That the lock is behind is about to be mended.
     findings.mistakes.retain(|mistake| mistake.code != Code::LOCK_BEHIND);
-    let mut findings = findings.into_result()?;
+    let mut findings = EngineError::unless_sound(findings)?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
     let locked = previous.as_ref().and_then(|previous| previous.debian.as_ref());
     known_names(&project, locked, &wishes.update)?;
@@ -76,7 +77,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
         Base::Oci(image) => (locker.image(image, &mut lock)?, Vec::new()),
     };
     findings.mistakes.extend(mistakes);
-    let findings = findings.into_result()?;
+    let findings = EngineError::unless_sound(findings)?;
     locker.toolchain_archives(&mut lock)?;
     lock.epoch = newest.max(EARLIEST);
     lock.downloads = locker.downloads()?;
@@ -145,8 +146,8 @@ pub struct Outdated {
 /// Mistakes; no lock.
 pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineError> {
     let previous = project::read_lock(dir)?.ok_or(EngineError::NoLock)?;
-    let Survey { project, offers, findings } = project::survey(dir, supply.web, Some(supply.store), &Update::All)?;
-    findings.into_result()?;
+    let Survey { project, offers, findings } = survey::survey(dir, supply.web, Some(supply.store), &Update::All)?;
+    EngineError::unless_sound(findings)?;
     let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
     let (fresh, _) = choose(&project.spec, &offers, None, &Update::All);
     let indexes = || offers.values().map(|offer| &offer.index);
@@ -224,7 +225,7 @@ impl Locker<'_> {
     fn read_packages(&self, lock: &Lock) -> Result<(u64, Vec<Mistake>), EngineError> {
         let (mut facts, mut mistakes, mut newest) = (Vec::new(), Vec::new(), 0);
         for pin in &lock.packages {
-            let mut checked = self.supply.source(self.project, &pin.source)?;
+            let mut checked = self.supply.source(self.project.origins(), &pin.source)?;
             let control = deb::read_control(&mut checked)?;
             newest = newest.max(control.newest);
             mistakes.extend(mislabelled(self.project, pin, &control));
@@ -322,7 +323,7 @@ impl Locker<'_> {
             let shown = pin.origin().to_owned();
             (pin.size, pin.sha256) = self.on_disk(&path, &shown, written, before.map(|before| before.sha256))?;
         }
-        let mut checked = self.supply.archive(self.project, pin)?;
+        let mut checked = self.supply.archive(self.project.origins(), pin)?;
         let (name, packed) = (checked.name().to_owned(), checked.size());
         let damaged = |error: std::io::Error| cavrith_sources::SourceError::Damaged {
             name: name.clone(),

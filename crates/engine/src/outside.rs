@@ -11,7 +11,6 @@
 
 use std::env;
 use std::io;
-use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -20,6 +19,7 @@ use cavrith_core::spec::{Action, At, Base, ImageOrigin, OciBase, Origin, Provena
 use cavrith_store::reading;
 
 use crate::error::{EngineError, file_error};
+use crate::findings::OutsideUse;
 use crate::home::Home;
 use crate::member;
 
@@ -82,19 +82,6 @@ pub struct Bounds {
     top: PathBuf,
     /// What the member allowed it besides, without links.
     allowed: Vec<PathBuf>,
-}
-
-/// Something that a project takes from outside its tree.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct OutsideUse {
-    /// What it is, as the spec has it: `the folder ../shared`.
-    pub what: String,
-    /// Where it really lies.
-    pub path: PathBuf,
-    /// Where the spec names it; empty when that is not known.
-    pub span: Range<usize>,
-    /// Why nobody gets it, when nobody does.
-    pub never: Option<String>,
 }
 
 impl Bounds {

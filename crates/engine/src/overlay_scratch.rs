@@ -30,7 +30,11 @@ pub fn new(staging: &Staging, merged: Option<&Tree>, ownership: Ownership) -> Re
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn prepare(overlay_scratch: &std::path::Path, merged: Option<&Tree>, ownership: Ownership) -> Result<(), EngineError> {
+pub fn prepare(
+    overlay_scratch: &std::path::Path,
+    merged: Option<&Tree>,
+    ownership: Ownership,
+) -> Result<(), EngineError> {
     for name in ["root", "work", "merged"] {
         let path = overlay_scratch.join(name);
         fs::create_dir(&path).map_err(file_error("make", &path))?;
@@ -59,4 +63,3 @@ pub(crate) fn layer_roots<'a>(
 ) -> Result<Vec<PathBuf>, EngineError> {
     Ok(context.store.lower_directories(layers, &context.staging.dir().join("bundles"))?)
 }
-

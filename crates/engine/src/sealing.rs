@@ -87,7 +87,12 @@ struct Comparison {
 ///
 /// # Errors
 /// [`EngineError::NotReproducible`] with every difference, and whatever building can say.
-pub fn seal(context: BuildContext<'_>, project: &Project, lock: &Lock, first: &ImageRecord) -> Result<Seal, EngineError> {
+pub fn seal(
+    context: BuildContext<'_>,
+    project: &Project,
+    lock: &Lock,
+    first: &ImageRecord,
+) -> Result<Seal, EngineError> {
     let second_store = context.staging.new_dir()?;
     let key = Plan::new(&project.spec, lock).image_key;
     // Time stamps that the kernel puts on files cannot be shifted; that they differ takes that some time has passed.

@@ -30,8 +30,8 @@ use crate::context::BuildContext;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::layer_cache::{LayerCache, Ready};
-use crate::step_layer::capture;
 use crate::project::Project;
+use crate::step_layer::capture;
 use crate::supply::Supply;
 use configuring::Configuring;
 
@@ -138,7 +138,7 @@ impl Maker<'_> {
         let quiet = Supply { observer: &quiet, ..supply };
         let outcome = in_parallel(lacking.len(), FETCHES, |number| {
             let (package, pin) = lacking[number];
-            quiet.package(self.project, package, pin)?;
+            quiet.package(self.project.origins(), package, pin)?;
             let mut done = done.lock().unwrap_or_else(PoisonError::into_inner);
             *done += pin.size;
             self.tell(Event::Fetching { name: name.clone(), done: *done, of: Some(bytes) });
@@ -174,7 +174,7 @@ impl Maker<'_> {
         in_parallel(order.len(), processors(), |turn| {
             let number = order[turn];
             let (name, pin) = pins[number];
-            let mut checked = supply.package(self.project, name, pin)?;
+            let mut checked = supply.package(self.project.origins(), name, pin)?;
             let package = stage::lay(&mut checked, &writer, number, (name, &pin.version), over.is_none())?;
             laid.lock().unwrap_or_else(PoisonError::into_inner).insert(number, package);
             Ok(())

@@ -22,9 +22,9 @@ use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 use crate::context::BuildContext;
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
-use crate::project::Project;
 use crate::overlay_scratch::{self, layer_roots};
 use crate::probe::{LIMIT, shown_seconds};
+use crate::project::Project;
 use crate::project_files::{self, Taken};
 use cavrith_store::reading;
 
@@ -105,12 +105,7 @@ struct Maker<'a> {
 
 impl Maker<'_> {
     fn writer(&self) -> Result<LayerWriter, EngineError> {
-        Ok(LayerWriter::new(
-            self.context.staging.new_dir()?,
-            self.time,
-            Links::Refuse,
-            self.context.store.ownership(),
-        )?)
+        Ok(LayerWriter::new(self.context.staging.new_dir()?, self.time, Links::Refuse, self.context.store.ownership())?)
     }
 
     /// Why the step need not be carried out, if so.
@@ -163,7 +158,8 @@ impl Maker<'_> {
     }
 
     fn run(&self, run: &Run) -> Result<StagedLayer, EngineError> {
-        let overlay_scratch = overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())?;
+        let overlay_scratch =
+            overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())?;
         let command = self.command(run.argv())?;
         let session = self.session(overlay_scratch.clone(), &command)?;
         let (mut lines, mut last_lines) = (Lines::default(), Vec::new());

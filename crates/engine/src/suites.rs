@@ -135,7 +135,7 @@ impl SuiteReader<'_> {
         let path = self.supply.member.keyring(self.name);
         let shown = path.display().to_string();
         let bytes = reading::bytes(&path).map_err(|error| {
-            let why = format!("its keyring {shown} cannot be read ({})", crate::project::plain(&error));
+            let why = format!("its keyring {shown} cannot be read ({})", crate::error::plain(&error));
             self.bad(why, "install debian-archive-keyring, or name a keyring in config.toml ([debian] keyring)")
         })?;
         let mut keyring = Keyring::default();

@@ -1,12 +1,13 @@
 //! Where the bytes of a lock come from: depots on the disk and on the web, addresses, the project's own files.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::encode::percent_encoded;
 use cavrith_core::lock::{ArchivePackage, ArchivePin, DownloadPin, Source};
-use cavrith_core::spec::Origin;
+use cavrith_core::spec::{At, Depot, Origin};
 use cavrith_core::{depot, lock};
 use cavrith_sources::SourceError;
 use cavrith_sources::checked::{self, Checked};
@@ -17,7 +18,7 @@ use cavrith_store::staging::Staging;
 use crate::error::EngineError;
 use crate::event::{Event, Observer};
 use crate::member::Member;
-use crate::project::Project;
+use crate::outside::Bounds;
 use cavrith_store::reading;
 
 /// Bytes that a file may have whose length nobody knows yet.
@@ -38,6 +39,17 @@ pub struct Supply<'a> {
     pub observer: Observer<'a>,
 }
 
+/// Where a project says that its files are.
+#[derive(Debug, Clone, Copy)]
+pub struct Origins<'a> {
+    /// Its folder, absolute.
+    pub dir: &'a Path,
+    /// Where its own files end.
+    pub bounds: &'a Bounds,
+    /// Its depots, by name.
+    pub depots: &'a BTreeMap<String, At<Depot>>,
+}
+
 /// A file of a depot on the web.
 pub fn join_url(url: &str, file: &str) -> String {
     format!("{}/{}", url.trim_end_matches('/'), percent_encoded(file, "/+:"))
@@ -56,18 +68,18 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// When the depot does not have it, or has another.
-    pub fn source(&self, project: &Project, source: &Source) -> Result<Checked, EngineError> {
+    pub fn source(&self, origins: Origins<'_>, source: &Source) -> Result<Checked, EngineError> {
         if source.depot.is_empty() && source.file.contains("://") {
-            return self.address(project, &source.file, source.size, source.sha256);
+            return self.address(origins, &source.file, source.size, source.sha256);
         }
         if let Some(path) = self.member.find_in_depots(&source.sha256) {
             return self.local(&path, source.size, source.sha256);
         }
         if source.depot.is_empty() {
-            return self.local(&project.bounds.real(&source.file)?, source.size, source.sha256);
+            return self.local(&origins.bounds.real(&source.file)?, source.size, source.sha256);
         }
         // A lock whose depot the spec does not declare does not answer the spec, and never comes here.
-        let origin = project.spec.depots.get(&source.depot).map(|depot| &depot.value.origin);
+        let origin = origins.depots.get(&source.depot).map(|depot| &depot.value.origin);
         match origin {
             Some(Origin::Url(url)) => {
                 let name = source.file.rsplit('/').next().unwrap_or(&source.file);
@@ -76,7 +88,7 @@ impl Supply<'_> {
             }
             origin => {
                 let folder = origin.and_then(Origin::path).unwrap_or("");
-                self.local(&project.dir.join(folder).join(&source.file), source.size, source.sha256)
+                self.local(&origins.dir.join(folder).join(&source.file), source.size, source.sha256)
             }
         }
     }
@@ -85,10 +97,10 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// When it is not there, or another.
-    pub fn archive(&self, project: &Project, pin: &ArchivePin) -> Result<Checked, EngineError> {
+    pub fn archive(&self, origins: Origins<'_>, pin: &ArchivePin) -> Result<Checked, EngineError> {
         match (&pin.path, &pin.url) {
-            (None, Some(url)) => self.address(project, url, pin.size, pin.sha256),
-            (path, _) => self.local(&project.bounds.real(path.as_deref().unwrap_or_default())?, pin.size, pin.sha256),
+            (None, Some(url)) => self.address(origins, url, pin.size, pin.sha256),
+            (path, _) => self.local(&origins.bounds.real(path.as_deref().unwrap_or_default())?, pin.size, pin.sha256),
         }
     }
 
@@ -96,8 +108,8 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// When it can be had nowhere, or is another everywhere.
-    pub fn download(&self, project: &Project, pin: &DownloadPin) -> Result<Checked, EngineError> {
-        self.address(project, &pin.url, pin.size, pin.sha256)
+    pub fn download(&self, origins: Origins<'_>, pin: &DownloadPin) -> Result<Checked, EngineError> {
+        self.address(origins, &pin.url, pin.size, pin.sha256)
     }
 
     /// Whether a file has to be fetched.
@@ -115,22 +127,22 @@ impl Supply<'_> {
     /// When it can be had nowhere, or is another everywhere.
     pub fn address(
         &self,
-        project: &Project,
+        origins: Origins<'_>,
         url: &str,
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<Checked, EngineError> {
-        self.wherever(project, vec![url.to_owned()], size, sha256)
+        self.wherever(origins, vec![url.to_owned()], size, sha256)
     }
 
     /// A package of the Debian archive, proved: from a depot, from the store, from a mirror.
     ///
     /// # Errors
     /// When it can be had nowhere.
-    pub fn package(&self, project: &Project, name: &str, pin: &ArchivePackage) -> Result<Checked, EngineError> {
+    pub fn package(&self, origins: Origins<'_>, name: &str, pin: &ArchivePackage) -> Result<Checked, EngineError> {
         let mirrors = self.member.mirrors(&pin.suite);
         let addresses = mirrors.iter().map(|mirror| join_url(mirror, &pin.file)).collect();
-        let found = self.wherever(project, addresses, pin.size, pin.sha256);
+        let found = self.wherever(origins, addresses, pin.size, pin.sha256);
         found.map_err(|error| match error {
             EngineError::Source(SourceError::Unreachable { why, url, offline })
                 if offline || mirrors.is_empty() || why.contains("answers 404") || why.contains("answers 410") =>
@@ -146,7 +158,7 @@ impl Supply<'_> {
     /// the addresses.
     fn wherever(
         &self,
-        project: &Project,
+        origins: Origins<'_>,
         urls: Vec<String>,
         size: u64,
         sha256: Sha256Digest,
@@ -154,7 +166,7 @@ impl Supply<'_> {
         let url = urls.first().map_or("", String::as_str);
         let name = url.rsplit('/').next().filter(|name| !name.is_empty()).unwrap_or(url).to_owned();
         let wanted = Wanted { name: &name, size, sha256 };
-        let (kept, mut addresses) = self.in_depots(project, size, sha256)?;
+        let (kept, mut addresses) = self.in_depots(origins, size, sha256)?;
         if let Some(kept) = kept {
             return Ok(kept);
         }
@@ -168,11 +180,11 @@ impl Supply<'_> {
     /// When it is there, and another.
     pub(crate) fn kept(
         &self,
-        project: &Project,
+        origins: Origins<'_>,
         sha256: &Sha256Digest,
         size: u64,
     ) -> Result<Option<Checked>, EngineError> {
-        let (kept, addresses) = self.in_depots(project, size, *sha256)?;
+        let (kept, addresses) = self.in_depots(origins, size, *sha256)?;
         if kept.is_some() || (addresses.is_empty() && self.store.blob(sha256).is_none()) {
             return Ok(kept);
         }
@@ -183,7 +195,7 @@ impl Supply<'_> {
     /// it.
     fn in_depots(
         &self,
-        project: &Project,
+        origins: Origins<'_>,
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<(Option<Checked>, Vec<String>), EngineError> {
@@ -192,10 +204,10 @@ impl Supply<'_> {
         }
         let mut addresses = Vec::new();
         if self.store.blob(&sha256).is_none() {
-            for depot in project.spec.depots.values() {
+            for depot in origins.depots.values() {
                 match &depot.value.origin {
                     Origin::Path(path) => {
-                        let folder = project.dir.join(&path.value);
+                        let folder = origins.dir.join(&path.value);
                         let index = || reading::text(&folder.join(depot::FILE_NAME)).ok();
                         if let Some(file) = self.member.offered(&path.value, &sha256, index) {
                             return Ok((Some(self.local(&folder.join(file), size, sha256)?), addresses));

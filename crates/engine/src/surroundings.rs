@@ -13,8 +13,9 @@ use cavrith_core::template::{self, Names};
 use cavrith_core::tracked::Tracked;
 
 use crate::error::EngineError;
+use crate::error::plain;
+use crate::findings::OutsideUse;
 use crate::outside::{self, Bounds};
-use crate::project::plain;
 use crate::suites;
 use cavrith_store::reading;
 
@@ -62,7 +63,7 @@ pub fn mistakes(
 /// What a spec takes from outside its own tree: an error where nobody gets it, a warning where it takes the member's
 /// word.
 fn leading_out(bounds: &Bounds, spec: &Spec) -> Vec<Mistake> {
-    let mistake = |one: outside::OutsideUse| {
+    let mistake = |one: OutsideUse| {
         let place = one.place();
         match one.never {
             Some(why) => {

@@ -14,7 +14,7 @@ use rustix::thread::CapabilitySet;
 use crate::archive;
 use crate::clock::Clock;
 use crate::filter;
-use crate::job::{CommandJob, PerProcessLimits, Job, Purpose, Task};
+use crate::job::{CommandJob, Job, PerProcessLimits, Purpose, Task};
 use crate::owners;
 use crate::program::{Program, Who, Why, start_sharing, why};
 use crate::root::BUILD_PROCESSES;

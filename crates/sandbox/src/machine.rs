@@ -175,9 +175,12 @@ pub fn try_sandbox(identity: Identity, layer: &Path, overlay_scratch: &Path) -> 
             Err(SandboxError::NotStarted { missing: true, .. }) => {
                 HostCheck::there(name, "namespaces, overlay, mounts, and a filter of system calls")
             }
-            Ok(_) => {
-                HostCheck::short(name, Standing::Limited, "a program that is not there ran", "tell us: this is a mistake")
-            }
+            Ok(_) => HostCheck::short(
+                name,
+                Standing::Limited,
+                "a program that is not there ran",
+                "tell us: this is a mistake",
+            ),
             Err(error) => {
                 HostCheck::short(name, Standing::Lacking, error.to_string(), "what is refused is named in the message")
             }

@@ -58,7 +58,9 @@ impl Connector {
             while inside && let Ok(wish) = granting.recv() {
                 match wish {
                     NetRequest::Socket(family, answer) => drop(answer.send(stream_socket(family))),
-                    NetRequest::Listen(port, answer) => drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port)))),
+                    NetRequest::Listen(port, answer) => {
+                        drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port))))
+                    }
                     NetRequest::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
                     NetRequest::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
                     NetRequest::ListenDatagrams(port, answer) => {

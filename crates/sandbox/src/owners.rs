@@ -21,8 +21,8 @@ use std::os::unix::net::UnixStream;
 use cavrith_core::account::{OWNER_RECORD, owner_record, parse_owner_record};
 use rustix::fs::{AtFlags, CWD, Mode, Timespec, Timestamps, XattrFlags};
 
-use crate::listing::Listings;
 use crate::emulation::{ASKING_CALLS, Credentials, LOOKING_CALLS, StatRequest};
+use crate::listing::Listings;
 use crate::making::{MAKES, MAKING_CALLS, Making, OPENING_CALLS};
 use crate::notify::{self, Answer, Next};
 use crate::wire;

@@ -109,7 +109,11 @@ impl Web {
             let mut body = Vec::new();
             response.body_mut().as_reader().take(longest + 1).read_to_end(&mut body).map_err(broken)?;
             if body.len() as u64 > longest {
-                return Err(Fault { why: format!("it is longer than {longest} bytes"), transient: false, made_progress: false });
+                return Err(Fault {
+                    why: format!("it is longer than {longest} bytes"),
+                    transient: false,
+                    made_progress: false,
+                });
             }
             Ok(Answer { status: status.as_u16(), headers, body })
         })
@@ -182,8 +186,11 @@ impl Web {
         longest: u64,
         progress: &dyn Fn(u64, Option<u64>),
     ) -> Result<(), SourceError> {
-        let unwritable =
-            |error: io::Error| Fault { why: format!("it cannot be written: {error}"), transient: false, made_progress: false };
+        let unwritable = |error: io::Error| Fault {
+            why: format!("it cannot be written: {error}"),
+            transient: false,
+            made_progress: false,
+        };
         // A try got on when it came further than any before it: one that begins anew every time does not.
         let mut furthest = to.seek(SeekFrom::End(0)).unwrap_or(0);
         self.with_tries(url, |_| {
@@ -193,7 +200,11 @@ impl Web {
             if status == StatusCode::RANGE_NOT_SATISFIABLE && have > 0 {
                 // Either all of it is there, or it is another file now; from the beginning it is one file for certain.
                 to.set_len(0).map_err(unwritable)?;
-                return Err(Fault { why: "it is shorter than before".to_owned(), transient: true, made_progress: false });
+                return Err(Fault {
+                    why: "it is shorter than before".to_owned(),
+                    transient: true,
+                    made_progress: false,
+                });
             }
             good(status)?;
             if status != StatusCode::PARTIAL_CONTENT || !begins_at(&response, have) {

@@ -18,7 +18,7 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::{RootPath, shown};
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
-use crate::metadata::{CopyFault, MetadataWriter, Handle, copy_hashing, set_time};
+use crate::metadata::{CopyFault, Handle, MetadataWriter, copy_hashing, set_time};
 use crate::owners::{Owner, Ownership};
 use crate::{StoreError, io_error, xattrs};
 

@@ -18,7 +18,7 @@ use cavrith_sandbox::{SandboxError, terminal, wire};
 
 use crate::WorkspaceError;
 use crate::place::Place;
-use crate::protocol::{Answer, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, WorkspaceEvent, ExecRequest};
+use crate::protocol::{Answer, ExecRequest, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, WorkspaceEvent};
 use crate::streams::Streams;
 
 /// The socket's name in a workspace's directory.

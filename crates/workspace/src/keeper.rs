@@ -15,11 +15,11 @@
 //! | [`door`] | the door, and requests at it |
 //! | [`tale`] | what is told while something begins |
 
-mod server;
+mod event_log;
 mod opening;
+mod server;
 mod service;
 mod standing;
-mod event_log;
 mod work;
 
 use std::collections::BTreeSet;
@@ -39,7 +39,7 @@ use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::groups::{self, Groups};
-use cavrith_sandbox::job::{PerProcessLimits, FolderMount, Job, Purpose};
+use cavrith_sandbox::job::{FolderMount, Job, PerProcessLimits, Purpose};
 use cavrith_sandbox::{Identity, Session, background, janitor, wire};
 use cavrith_store::Store;
 use cavrith_store::staging;

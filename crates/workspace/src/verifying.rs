@@ -25,8 +25,8 @@ use cavrith_core::verdict::{self, Aspect, Difference, Measured, NOTHING, Verdict
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::event::Event;
 use cavrith_engine::home::Home;
-use cavrith_engine::project::Project;
 use cavrith_engine::probe::{account_command, ask, fresh_session};
+use cavrith_engine::project::Project;
 use cavrith_sandbox::Session;
 use cavrith_store::records::ImageRecord;
 
@@ -41,7 +41,12 @@ const LIMIT: Duration = Duration::from_secs(60);
 ///
 /// # Errors
 /// When there is no seal, or something cannot be measured at all.
-pub fn verify(context: BuildContext<'_>, home: &Home, project: &Project, lock: &Lock) -> Result<Verdict, WorkspaceError> {
+pub fn verify(
+    context: BuildContext<'_>,
+    home: &Home,
+    project: &Project,
+    lock: &Lock,
+) -> Result<Verdict, WorkspaceError> {
     let seal = lock.seal.as_ref().ok_or(WorkspaceError::NoSeal)?;
     let mut aspects = vec![spec_and_lock(project, lock, seal)];
     let plan = Plan::new(&project.spec, lock);
@@ -50,9 +55,7 @@ pub fn verify(context: BuildContext<'_>, home: &Home, project: &Project, lock: &
         aspects.push(Aspect::new("image", NOTHING, vec![difference]));
         return Ok(Verdict { aspects });
     };
-    (context.observer)(Event::Stage {
-        text: format!("reading every byte of {}", count(record.layers.len(), "layer")),
-    });
+    (context.observer)(Event::Stage { text: format!("reading every byte of {}", count(record.layers.len(), "layer")) });
     let image = Image::measure(context, &record)?;
     aspects.push(image.aspect(seal));
     aspects.push(image.packages(lock)?);

@@ -36,7 +36,8 @@ impl Yard {
         for name in ["root", "work", "merged"] {
             fs::create_dir_all(overlay_scratch.join(name)).unwrap();
         }
-        let session = Session::begin(Job::new(Purpose::Workspace, vec![layer], overlay_scratch, "harbour"), identity).unwrap();
+        let session =
+            Session::begin(Job::new(Purpose::Workspace, vec![layer], overlay_scratch, "harbour"), identity).unwrap();
         let connector = session.connector().unwrap();
         Self { _dir: dir, _session: session, connector }
     }

@@ -1,7 +1,7 @@
 //! `cavrith check`
 
 use cavrith_core::lock::choose::Update;
-use cavrith_engine::project;
+use cavrith_engine::{project, survey};
 
 use crate::args::{General, Report};
 use crate::build_env;
@@ -11,8 +11,12 @@ use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let dir = project::find(general.project())?;
-    let survey =
-        project::survey(&dir, &build_env::web(), build_env::store().ok().map(|(_, store)| store).as_ref(), &Update::Nothing)?;
+    let survey = survey::survey(
+        &dir,
+        &build_env::web(),
+        build_env::store().ok().map(|(_, store)| store).as_ref(),
+        &Update::Nothing,
+    )?;
     let sound = survey.findings.is_sound();
     if command.json {
         screen.json(&mistakes::as_json(&survey.findings));

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use cavrith_core::verdict::size;
-use cavrith_sandbox::machine::{self, Standing, HostCheck};
+use cavrith_sandbox::machine::{self, HostCheck, Standing};
 use serde_json::json;
 
 use crate::args::Report;
@@ -82,7 +82,9 @@ fn sandbox(store_session: &StoreSession, identity: cavrith_sandbox::Identity) ->
     });
     match made {
         Ok((layer, build_env)) => machine::try_sandbox(identity, &layer, &build_env),
-        Err(error) => vec![HostCheck::short("a whole sandbox", Standing::Lacking, error.to_string(), "see the message")],
+        Err(error) => {
+            vec![HostCheck::short("a whole sandbox", Standing::Lacking, error.to_string(), "see the message")]
+        }
     }
 }
 

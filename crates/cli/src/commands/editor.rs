@@ -2,7 +2,7 @@
 
 use cavrith_core::lock::choose::Update;
 use cavrith_core::version::Version;
-use cavrith_engine::{editing, project};
+use cavrith_engine::{editing, project, survey};
 
 use crate::args::{Editor, EditorAdd, General};
 use crate::build_env;
@@ -33,7 +33,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
 /// `lock --update`.
 fn newest(dir: &std::path::Path, add: &EditorAdd) -> Result<String, Failure> {
     let store = build_env::store().ok().map(|(_, store)| store);
-    let survey = project::survey(dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
+    let survey = survey::survey(dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
     let all = || survey.offers.values().flat_map(|offer| &offer.index.extensions);
     let newest = all().filter(|extension| extension.id == add.id).map(|extension| &extension.version).max();
     let Some(newest) = newest else {

@@ -1,7 +1,7 @@
 //! `cavrith init`
 
-use cavrith_engine::project;
 use cavrith_engine::init_spec::{self, Told};
+use cavrith_engine::project;
 use serde_json::json;
 
 use crate::args::{General, Init};

@@ -1,6 +1,7 @@
 //! `cavrith show`
 
 use cavrith_core::spec::document;
+use cavrith_engine::findings::Findings;
 use cavrith_engine::project;
 use serde_json::json;
 
@@ -12,7 +13,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let dir = project::find(general.project())?;
     let (gathered, parsed) = project::read_spec(&dir)?;
-    let findings = project::Findings { sources: gathered.sources.clone(), mistakes: parsed.mistakes };
+    let findings = Findings { sources: gathered.sources.clone(), mistakes: parsed.mistakes };
     let lines = document::lines(&gathered.table);
     if command.json {
         let entries: Vec<_> = lines

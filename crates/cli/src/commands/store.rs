@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use cavrith_core::verdict::{count, size};
-use cavrith_store::collecting::{Bounds, Damage, StoreItem, ItemKind};
+use cavrith_store::collecting::{Bounds, Damage, ItemKind, StoreItem};
 use serde_json::{Value, json};
 
 use crate::args::{Collect, Store};

@@ -4,7 +4,7 @@ use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use cavrith_core::mistake::{Mistake, Weight, line_and_column};
 use cavrith_core::spec::document::{Source, Sources};
 use cavrith_core::verdict::count;
-use cavrith_engine::project::Findings;
+use cavrith_engine::findings::Findings;
 use serde_json::{Value, json};
 
 use crate::screen::{Screen, styled};

@@ -84,6 +84,7 @@ fn no_home_a_foreign_locale_and_a_closed_environment() {
     // A home whose name is no text.
     let perturbed = std::os::unix::ffi::OsStringExt::from_vec(b"h\xf6me".to_vec());
     let perturbed: std::ffi::OsString = perturbed;
-    let output = team.command(&["build", "--json"]).env("CAVRITH_HOME", team.dir.path().join(perturbed)).output().unwrap();
+    let output =
+        team.command(&["build", "--json"]).env("CAVRITH_HOME", team.dir.path().join(perturbed)).output().unwrap();
     assert!(output.status.success() && told(&output).contains(&expected), "{}", told(&output));
 }

@@ -19,8 +19,8 @@ use cavrith_store::shared::{ASIDE, Move, SharedWriter};
 use super::{Maker, Wanted, inside};
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
-use crate::step_layer::{HOST_NAME, LAST_LINES};
 use crate::overlay_scratch::{self, layer_roots};
+use crate::step_layer::{HOST_NAME, LAST_LINES};
 
 /// Where dpkg keeps its records.
 const ADMIN: &str = "var/lib/dpkg";
@@ -46,7 +46,7 @@ fi
 ///
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
 /// change, and locks, tell of the order of work. Keys and identities that a package makes at random belong to one
-/// machine: whoever needs them makes them at the first start. TeX writes the day into some formats, and LuaTeX an order
+/// machine: whoever needs them makes them at the first start. So does the mail server's index of aliases (`newaliases`). TeX writes the day into some formats, and LuaTeX an order
 /// that depends on the time; both make them when they are first used. The index of manuals is put together in the order
 /// in which the disk lists them, so it is put together again in the order of their names. Mono makes machine code of its
 /// libraries, which it makes again when it lacks it. Free Pascal writes the time into a comment of its configuration.
@@ -67,6 +67,7 @@ rm -f /var/cache/debconf/config.dat-old /var/cache/debconf/passwords.dat-old /va
 rm -f /var/cache/apt/pkgcache.bin /var/cache/apt/srcpkgcache.bin
 rm -f /var/lib/systemd/catalog/database /var/lib/dbus/machine-id
 rm -f /etc/ssh/ssh_host_*_key /etc/ssh/ssh_host_*_key.pub
+rm -f /etc/bind/rndc.key /etc/varnish/secret /var/lib/rabbitmq/.erlang.cookie /etc/aliases.db
 if [ -d /var/lib/texmf/web2c ]; then
     find /var/lib/texmf/web2c -name '*.log' -delete
     rm -f /var/lib/texmf/web2c/tex/tex.fmt /var/lib/texmf/web2c/lua*/*.fmt

@@ -20,7 +20,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use super::work::{Keeper, locked};
 use crate::place::give_to_member;
-use crate::protocol::{Answer, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent, ExecRequest};
+use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
 use crate::{WorkspaceError, client};
 
@@ -133,8 +133,12 @@ impl Keeper {
         let _turn = locked(&self.turn);
         let standing = self.state().standing;
         let answer = match (standing, frozen) {
-            (Standing::Frozen, true) => Answer::WorkspaceEvent(WorkspaceEvent::Note("it was frozen already".to_owned())),
-            (Standing::Running | Standing::Starting, false) => Answer::WorkspaceEvent(WorkspaceEvent::Note("it was not frozen".to_owned())),
+            (Standing::Frozen, true) => {
+                Answer::WorkspaceEvent(WorkspaceEvent::Note("it was frozen already".to_owned()))
+            }
+            (Standing::Running | Standing::Starting, false) => {
+                Answer::WorkspaceEvent(WorkspaceEvent::Note("it was not frozen".to_owned()))
+            }
             (Standing::Running, true) | (Standing::Frozen, false) => match self.freeze(frozen) {
                 Ok(None) => Answer::Done,
                 Ok(Some(note)) => Answer::WorkspaceEvent(WorkspaceEvent::Note(note)),

@@ -52,7 +52,14 @@ pub(super) fn aspects(
     .collect()
 }
 
-fn aspect(context: BuildContext<'_>, place: &Place, image: &Image<'_>, seal: &Seal, home: &str, name: String) -> Aspect {
+fn aspect(
+    context: BuildContext<'_>,
+    place: &Place,
+    image: &Image<'_>,
+    seal: &Seal,
+    home: &str,
+    name: String,
+) -> Aspect {
     let mut differences = Vec::new();
     if place.is_held()
         && let Some(record) = Record::read(&place.dir)

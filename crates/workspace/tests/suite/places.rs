@@ -16,7 +16,7 @@ use cavrith_workspace::living::{Meant, drop_workspace, dropping};
 use cavrith_workspace::names::{Named, apply, outside_lines, with_block};
 use cavrith_workspace::place::{Place, scratch_changes};
 use cavrith_workspace::ports::Carried;
-use cavrith_workspace::protocol::{Answer, Opening, PROTOCOL, Phase, Request, WorkspaceEvent, ExecRequest};
+use cavrith_workspace::protocol::{Answer, ExecRequest, Opening, PROTOCOL, Phase, Request, WorkspaceEvent};
 use cavrith_workspace::record::{Stamp, Standing};
 use proptest::prelude::*;
 
@@ -377,7 +377,11 @@ fn every_way_a_command_ends_is_told() {
         let text = serde_json::to_string(&Answer::Ended(ending)).unwrap();
         assert!(matches!(serde_json::from_str(&text).unwrap(), Answer::Ended(back) if back == ending));
     }
-    let told = WorkspaceEvent::StepOver { name: "fill".to_owned(), millis: 12, left_out: Some("its guard succeeds".to_owned()) };
+    let told = WorkspaceEvent::StepOver {
+        name: "fill".to_owned(),
+        millis: 12,
+        left_out: Some("its guard succeeds".to_owned()),
+    };
     let text = serde_json::to_string(&Answer::WorkspaceEvent(told.clone())).unwrap();
     assert!(matches!(serde_json::from_str(&text).unwrap(), Answer::WorkspaceEvent(back) if back == told));
 }

@@ -1,0 +1,109 @@
+//! A project with everything around it: its depots, its lock, its folders and files; every mistake that they show.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use cavrith_core::depot;
+use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock::choose::{Offer, Update, choose};
+use cavrith_core::mistake::{Code, Mistake};
+use cavrith_core::spec::Origin;
+use cavrith_sources::SourceError;
+use cavrith_sources::web::Web;
+use cavrith_store::{Store, reading};
+
+use crate::error::{EngineError, plain};
+use crate::findings::Findings;
+use crate::outside::Bounds;
+use crate::project::{Project, read_lock, read_spec_within};
+use crate::{supply, surroundings};
+
+/// A project with all that its files and depots say.
+#[derive(Debug)]
+pub struct Survey {
+    /// The project, when its spec is sound.
+    pub project: Option<Project>,
+    /// What the depots offer.
+    pub offers: BTreeMap<String, Offer>,
+    /// Every mistake.
+    pub findings: Findings,
+}
+
+/// Reads everything and reports every mistake: in the spec, in the depots' indexes, and between them. Indexes on the
+/// web come over `web`; those seen last are in `store`.
+///
+/// # Errors
+/// When the spec cannot be read at all.
+pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> Result<Survey, EngineError> {
+    let bounds = Bounds::of(dir)?;
+    let (gathered, parsed) = read_spec_within(dir, &bounds)?;
+    let mut findings = Findings { sources: gathered.sources, mistakes: parsed.mistakes };
+    let mut offers = BTreeMap::new();
+    let Some(spec) = parsed.draft else {
+        findings.sort();
+        return Ok(Survey { project: None, offers, findings });
+    };
+    for (name, depot) in &spec.depots {
+        let origin = &depot.value.origin;
+        match read_index(dir, origin, web, store) {
+            Ok((text, note)) => {
+                let digest = Sha256Digest::of(text.as_bytes());
+                match depot::parse(&text) {
+                    Ok(index) => drop(offers.insert(name.clone(), Offer { index, digest })),
+                    Err(mistake) => {
+                        let shown = match origin {
+                            Origin::Path(path) => Path::new(&path.value).join(depot::FILE_NAME),
+                            Origin::Url(url) => PathBuf::from(supply::join_url(&url.value, depot::FILE_NAME)),
+                        };
+                        findings.add_in(&shown, &text, *mistake);
+                    }
+                }
+                if let Some(note) = note {
+                    let message = format!("the depot `{name}`: {note}");
+                    let mistake =
+                        Mistake::new(Code::DEPOT_UNREACHABLE, origin.at().span.clone(), message, "try again later");
+                    findings.mistakes.push(mistake.as_warning());
+                }
+            }
+            Err((code, why, remedy)) => {
+                let message = format!("the depot `{name}` cannot be read: {why}");
+                findings.mistakes.push(Mistake::new(code, origin.at().span.clone(), message, remedy));
+            }
+        }
+    }
+    let previous = read_lock(dir);
+    let (lock, mistakes) = choose(&spec, &offers, previous.as_ref().ok().and_then(Option::as_ref), update);
+    findings.mistakes.extend(mistakes);
+    findings.mistakes.extend(surroundings::mistakes(&bounds, dir, &spec, &lock, previous, &findings.sources));
+    findings.sort();
+    Ok(Survey { project: Some(Project { dir: dir.to_owned(), spec, bounds }), offers, findings })
+}
+
+type Unread = (Code, String, &'static str);
+
+/// The index of a depot, and what is good to know of it.
+fn read_index(
+    dir: &Path,
+    origin: &Origin,
+    web: &Web,
+    store: Option<&Store>,
+) -> Result<(String, Option<String>), Unread> {
+    match origin {
+        Origin::Path(path) => {
+            let index = dir.join(&path.value).join(depot::FILE_NAME);
+            let remedy = "correct the path; it is relative to the spec, and the folder has to hold a depot.toml";
+            let why =
+                |error: io::Error| (Code::DEPOT_UNREADABLE, format!("{}: {}", index.display(), plain(&error)), remedy);
+            Ok((reading::text(&index).map_err(why)?, None))
+        }
+        Origin::Url(url) => supply::index(web, store, &url.value).map_err(|error| {
+            let code = if matches!(error, SourceError::Unreachable { .. }) {
+                Code::DEPOT_UNREACHABLE
+            } else {
+                Code::DEPOT_UNREADABLE
+            };
+            (code, error.to_string(), "correct the address, or try again when it can be reached")
+        }),
+    }
+}
