@@ -1,9 +1,6 @@
-//! What runs in a workspace: everything that its keeper needs to know, and what it takes to get from one arrangement to
-//! another.
+//! What runs in a workspace: everything that its keeper needs to know.
 //!
-//! An [`Arrangement`] is made from a spec, its lock and an image. The keeper carries it out and writes it down;
-//! [`changes()`] holds what runs against what the spec says now, and names for each difference the least [`Effort`]
-//! that brings it about.
+//! [`crate::derive`] makes an [`Arrangement`] from a spec, its lock and an image, and compares two of them.
 
 use core::net::IpAddr;
 use std::collections::BTreeMap;
@@ -11,16 +8,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::ImageFingerprint;
-use crate::lock::Lock;
 use crate::setup::Setup;
-use crate::spec::{Action, Limits, Moment, Network, Port, Protocol, Ready, Restart, Side, Spec};
-
-mod changes;
-
-pub use changes::{Change, Effort, changes, shown_limits};
-
-/// Seconds that a step of the start may take when nothing is said.
-const STEP_LIMIT: u64 = 3600;
+use crate::spec::{Limits, Moment, Network, Protocol, Ready, Restart};
 
 /// A whole arrangement.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -144,98 +133,7 @@ pub struct ServicePart {
     pub grace: u64,
 }
 
-fn plain<T: Clone>(env: &BTreeMap<String, crate::spec::At<T>>) -> BTreeMap<String, T> {
-    env.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect()
-}
-
-/// The services of a spec.
-pub fn services(spec: &Spec) -> BTreeMap<String, ServicePart> {
-    let one = |(name, service): (&String, &crate::spec::At<crate::spec::Service>)| {
-        let service = &service.value;
-        let part = ServicePart {
-            argv: service.run.argv(),
-            account: service.account.as_ref().map(|account| account.value.clone()),
-            directory: service.directory.as_ref().map(|directory| directory.value.to_string()),
-            env: plain(&service.env),
-            after: service.after.iter().map(|after| after.value.clone()).collect(),
-            ready: service.ready.clone(),
-            restart: service.restart,
-            signal: service.signal.clone(),
-            grace: service.grace,
-        };
-        (name.clone(), part)
-    };
-    spec.services.iter().map(one).collect()
-}
-
-/// The steps of a workspace's start.
-pub fn steps(spec: &Spec) -> Vec<StepPart> {
-    let one = |start: &crate::spec::StartStep| {
-        let step = &start.step;
-        let Action::Run(run) = &step.action else { return None };
-        Some(StepPart {
-            name: step.name.value.clone(),
-            moment: start.moment,
-            argv: run.argv(),
-            unless: step.unless.as_ref().map(crate::spec::Run::argv),
-            creates: step.creates.as_ref().map(|creates| creates.value.to_string()),
-            after: step.after.iter().map(|after| after.value.clone()).collect(),
-            env: plain(&step.env),
-            account: step.account.as_ref().map(|account| account.value.clone()),
-            limit: step.limit.unwrap_or(STEP_LIMIT),
-        })
-    };
-    spec.start_steps.iter().filter_map(one).collect()
-}
-
-fn port(port: &Port) -> PortPart {
-    PortPart {
-        name: port.name.value.clone(),
-        inside: port.inside.value,
-        outside: port.outside.value,
-        count: port.count,
-        exact: port.exact,
-        protocol: port.protocol,
-        bind: port.bind.as_ref().map(|bind| bind.value),
-        open: port.open,
-    }
-}
-
 impl Arrangement {
-    /// What a spec and its lock say of a workspace over an image whose account has this shell.
-    pub fn new(spec: &Spec, lock: &Lock, image: ImageFingerprint, shell: &str) -> Self {
-        let mut folders: Vec<_> = spec
-            .folders
-            .iter()
-            .map(|folder| {
-                let mut except: Vec<_> =
-                    folder.except.iter().map(|path| crate::path::shown(path.value.as_bytes())).collect();
-                // What lies in another one is mounted after it.
-                except.sort();
-                let place = match &folder.side {
-                    Side::Live(outside) => Place::Live(outside.value.clone()),
-                    Side::Kept { name, owner } => {
-                        Place::Kept(name.value.clone(), owner.as_ref().map(|owner| owner.value.clone()))
-                    }
-                };
-                FolderPart { inside: folder.inside.value.to_string(), place, except }
-            })
-            .collect();
-        folders.sort_by(|one, other| one.inside.cmp(&other.inside));
-        Self {
-            about: spec.workspace.about.clone().unwrap_or_default(),
-            image,
-            setup: Setup::new(spec, lock, shell),
-            folders,
-            ports: spec.ports.iter().map(port).collect(),
-            steps: steps(spec),
-            services: services(spec),
-            names: plain(&spec.names),
-            limits: spec.limits,
-            network: spec.workspace.network,
-        }
-    }
-
     /// The services that one of these names waits for, each after those that it waits for itself. What is no service is
     /// left out.
     pub fn needed_first(&self, names: &[String]) -> Vec<String> {

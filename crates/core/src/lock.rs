@@ -3,7 +3,6 @@
 //! [`choose`] makes one from a spec and what the depots offer; [`fit`] tells where a lock and a spec do not match.
 
 pub mod choose;
-pub mod fit;
 pub mod own_toolchains;
 pub mod packages;
 mod places;

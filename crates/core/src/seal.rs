@@ -9,7 +9,7 @@ use crate::setup::Setup;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Seal {
-    /// Version of the rules by which the layers were made ([`crate::plan::RULES`]).
+    /// Version of the rules by which the layers were made ([`crate::derive::plan::RULES`]).
     #[serde(default = "rules_without_a_number", skip_serializing_if = "is_without_a_number")]
     pub rules: u32,
     /// The image's fingerprint in words, for people who compare aloud.

@@ -4,10 +4,10 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
+use cavrith_core::derive::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::{Meta, Tree};
 use cavrith_sources::tarball::{self, Laying, Rights};

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use cavrith_core::account::AccountError;
+use cavrith_core::derive::fit::Misfit;
 use cavrith_core::lock::BadLock;
-use cavrith_core::lock::fit::Misfit;
 use cavrith_core::verdict::Difference;
 use cavrith_sandbox::SandboxError;
 use cavrith_sandbox::job::Ending;

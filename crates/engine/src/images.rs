@@ -5,10 +5,10 @@ use std::fs::File;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
 
+use cavrith_core::derive::plan::{Content, OciLayer, PlannedLayer};
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::{OciLayerPin, OciPin};
 use cavrith_core::oci::Reference;
-use cavrith_core::plan::{Content, OciLayer, PlannedLayer};
 use cavrith_core::spec::{Base, ImageOrigin, OciBase};
 use cavrith_core::tree::Tree;
 use cavrith_sources::checked::{self, Checked};

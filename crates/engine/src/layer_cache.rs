@@ -2,8 +2,8 @@
 
 use std::time::Instant;
 
+use cavrith_core::derive::plan::{Plan, PlannedLayer};
 use cavrith_core::digest::TreeDigest;
-use cavrith_core::plan::{Plan, PlannedLayer};
 use cavrith_core::tree::Tree;
 use cavrith_store::writer::StagedLayer;
 

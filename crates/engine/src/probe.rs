@@ -3,9 +3,10 @@
 use std::time::Duration;
 
 use cavrith_core::account::ACCOUNT_ID;
+use cavrith_core::derive::setup::program_directories;
 use cavrith_core::lock::Lock;
 use cavrith_core::seal::ProbeAnswer;
-use cavrith_core::setup::{Setup, program_directories};
+use cavrith_core::setup::Setup;
 use cavrith_core::spec::Spec;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, Purpose};

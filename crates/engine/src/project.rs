@@ -3,7 +3,8 @@
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
-use cavrith_core::lock::{self, Lock, fit};
+use cavrith_core::derive::fit;
+use cavrith_core::lock::{self, Lock};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::spec::document::{LONGEST, Sources};
 use cavrith_core::spec::{self, Gathered, Parsed, Spec};

@@ -11,10 +11,10 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use cavrith_core::derive::plan::{Plan, RULES};
 use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::{Plan, RULES};
 use cavrith_core::seal::{Seal, SealedLayer};
 use cavrith_core::setup::Setup;
 use cavrith_core::tree::diff::{Change, What, changes};

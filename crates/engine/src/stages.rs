@@ -17,9 +17,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
 use std::time::Instant;
 
+use cavrith_core::derive::plan::{Content, PlannedLayer, Stage};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::{Content, PlannedLayer, Stage};
 use cavrith_core::tree::{Kind, Meta, Tree};
 use cavrith_sources::SourceError;
 use cavrith_sources::stage::{self, LowerTree, Package};

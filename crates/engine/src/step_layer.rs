@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use cavrith_core::account::{self, Account};
+use cavrith_core::derive::plan::{StepContent, Work, Written};
 use cavrith_core::digest::{ContentDigest, TreeDigest};
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::{StepContent, Work, Written};
 use cavrith_core::spec::Run;
 use cavrith_core::template::{self, Names};
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};

@@ -4,7 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::debian::lifetime;
-use cavrith_core::lock::{self, Lock, fit};
+use cavrith_core::derive::fit;
+use cavrith_core::lock::{self, Lock};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::document::Sources;

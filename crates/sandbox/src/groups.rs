@@ -11,7 +11,16 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use cavrith_core::spec::Limits;
+/// What everything inside may use, all together; what is left out is not limited.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct GroupLimits {
+    /// Bytes of memory.
+    pub memory: Option<u64>,
+    /// Processors.
+    pub cpus: Option<u32>,
+    /// Processes.
+    pub processes: Option<u32>,
+}
 
 /// What of the limits is kept by groups.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -140,7 +149,7 @@ impl Groups {
     ///
     /// # Errors
     /// When a group that should keep one refuses it.
-    pub fn limit(&self, limits: Limits) -> io::Result<()> {
+    pub fn limit(&self, limits: GroupLimits) -> io::Result<()> {
         let or_max = |value: Option<String>| value.unwrap_or_else(|| "max".to_owned());
         let quota = limits.cpus.map(|cpus| u64::from(cpus) * PERIOD);
         if let Some(group) = &self.unified {
@@ -293,7 +302,7 @@ mod tests {
         let groups = Groups::make(dir.path(), "1:name=x:/\n0::/user/app/terminal.scope\n", "timetable-1", &|_| ());
         assert_eq!(groups.kept, Kept { memory: true, cpus: true, processes: true, freezing: true });
         assert_eq!(groups.dirs(), std::slice::from_ref(&group));
-        groups.limit(Limits { memory: Some(1 << 30), cpus: Some(2), processes: None }).unwrap();
+        groups.limit(GroupLimits { memory: Some(1 << 30), cpus: Some(2), processes: None }).unwrap();
         let read = |file: &str| fs::read_to_string(group.join(file)).unwrap();
         assert_eq!(
             (read("memory.max"), read("cpu.max"), read("pids.max")),
@@ -369,7 +378,7 @@ mod tests {
         });
         assert_eq!(groups.kept, Kept { memory: true, cpus: true, processes: false, freezing: true });
         assert_eq!(groups.dirs(), *announced.borrow());
-        groups.limit(Limits { memory: Some(1 << 20), cpus: Some(3), processes: Some(7) }).unwrap();
+        groups.limit(GroupLimits { memory: Some(1 << 20), cpus: Some(3), processes: Some(7) }).unwrap();
         let path = |controller: &str, file: &str| dir.path().join(controller).join("cavrith/timetable-1").join(file);
         let read = |controller: &str, file: &str| fs::read_to_string(path(controller, file)).unwrap();
         assert_eq!(read("memory", "memory.limit_in_bytes"), "1048576");
@@ -377,7 +386,7 @@ mod tests {
             (read("cpu", "cpu.cfs_period_us").as_str(), read("cpu", "cpu.cfs_quota_us").as_str()),
             ("100000", "300000")
         );
-        groups.limit(Limits::default()).unwrap();
+        groups.limit(GroupLimits::default()).unwrap();
         assert_eq!(
             (read("memory", "memory.limit_in_bytes").as_str(), read("cpu", "cpu.cfs_quota_us").as_str()),
             ("-1", "-1")
@@ -394,7 +403,7 @@ mod tests {
         // A kernel that refuses a value is told about, with the file.
         fs::remove_file(path("cpu", "cpu.cfs_quota_us")).unwrap();
         fs::create_dir(path("cpu", "cpu.cfs_quota_us")).unwrap();
-        let error = groups.limit(Limits { cpus: Some(1), ..Limits::default() }).unwrap_err().to_string();
+        let error = groups.limit(GroupLimits { cpus: Some(1), ..GroupLimits::default() }).unwrap_err().to_string();
         assert!(error.contains("cpu.cfs_quota_us"), "{error}");
     }
 
@@ -417,6 +426,6 @@ mod tests {
         let groups = Groups::make(&dir.path().join("none"), "0::/\n", "timetable-1", &|_| ());
         assert_eq!((groups.kept, groups.dirs().len()), (Kept::default(), 0));
         assert!(groups.freeze(true).is_err());
-        groups.limit(Limits { memory: Some(1 << 30), ..Limits::default() }).unwrap();
+        groups.limit(GroupLimits { memory: Some(1 << 30), ..GroupLimits::default() }).unwrap();
     }
 }

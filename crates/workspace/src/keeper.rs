@@ -34,11 +34,12 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use cavrith_core::account::ACCOUNT_ID;
-use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace, shown_limits};
+use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
+use cavrith_core::derive::changes::shown_limits;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
-use cavrith_sandbox::groups::{self, Groups};
+use cavrith_sandbox::groups::{self, GroupLimits, Groups};
 use cavrith_sandbox::job::{FolderMount, Job, PerProcessLimits, Purpose};
 use cavrith_sandbox::{Identity, Session, background, janitor, wire};
 use cavrith_store::Store;
@@ -302,7 +303,7 @@ fn make(
     let announce = |dir: &Path| cleanup.note(&format!("group {}", dir.display()));
     let groups = Groups::make_here(&format!("{entry}-{}", std::process::id()), &announce);
     let mut notes = Vec::new();
-    if let Err(error) = groups.limit(arrangement.limits) {
+    if let Err(error) = groups.limit(group_limits(arrangement.limits)) {
         notes.push(format!("limits cannot be set: {error}"));
     }
     let (limits, each) = keep_limits(arrangement.limits, &groups);
@@ -374,6 +375,11 @@ fn own_files(
         files.push(file);
     }
     Ok(files)
+}
+
+/// A spec's limits, as the sandbox takes them.
+fn group_limits(Limits { memory, cpus, processes }: Limits) -> GroupLimits {
+    GroupLimits { memory, cpus, processes }
 }
 
 /// What of the limits is kept by groups, in words, and what has to be kept by process.

@@ -2,10 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use cavrith_core::arrangement::{Arrangement, Change, Effort, changes};
+use cavrith_core::arrangement::Arrangement;
+use cavrith_core::derive::changes::{Change, Effort, changes};
+use cavrith_core::derive::fit;
+use cavrith_core::derive::plan::Plan;
 use cavrith_core::digest::ImageFingerprint;
-use cavrith_core::lock::{self, Lock, fit};
-use cavrith_core::plan::Plan;
+use cavrith_core::lock::{self, Lock};
 use cavrith_core::spec::{FILE_NAME, Spec};
 use cavrith_engine::EngineError;
 use cavrith_engine::home::Home;

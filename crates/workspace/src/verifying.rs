@@ -15,10 +15,11 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use cavrith_core::arrangement::Arrangement;
+use cavrith_core::derive::fit;
+use cavrith_core::derive::plan::{Plan, RULES};
 use cavrith_core::digest::PinsDigest;
-use cavrith_core::lock::{Lock, fit};
+use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::{Plan, RULES};
 use cavrith_core::seal::Seal;
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{self, Aspect, Difference, Measured, NOTHING, Verdict, count, workspace_aspects};

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use cavrith_core::arrangement::Effort;
+use cavrith_core::derive::changes::Effort;
 use cavrith_core::verdict::count;
 use cavrith_engine::project;
 use cavrith_workspace::backups;
@@ -68,7 +68,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         let build_env = BuildEnv::open()?;
         let built = build::ensure(screen, &build_env, &project, &lock)?;
         let wanted = Wanted::new(&project, &lock, &built.record);
-        let left = cavrith_core::arrangement::changes(&status.arrangement, &wanted.arrangement);
+        let left = cavrith_core::derive::changes::changes(&status.arrangement, &wanted.arrangement);
         // An image that came out the same needs no restart.
         effort = left.iter().map(|change| change.effort).max().unwrap_or(Effort::Nothing);
         if effort < Effort::WorkspaceRestart {

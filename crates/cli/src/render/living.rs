@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use anstyle::Style;
-use cavrith_core::arrangement::{Effort, Place as FilesPlace, shown_limits};
+use cavrith_core::arrangement::Place as FilesPlace;
+use cavrith_core::derive::changes::{Effort, shown_limits};
 use cavrith_core::path::shown;
 use cavrith_core::verdict::{count, size};
 use cavrith_workspace::living::Pending;

@@ -261,7 +261,7 @@ impl Chooser<'_> {
                 && pin.also == also
                 && pin.version.answers(&version.value)
                 && pin.source.as_ref().is_some_and(|source| named.contains(&source.depot))
-                && super::fit::parts_answer(&wanted.value, pin)
+                && crate::derive::fit::parts_answer(&wanted.value, pin)
         };
         if let Some(pin) = self.kept(name).and_then(|lock| lock.toolchains.iter().find(keeps)) {
             return Some(pin.clone());

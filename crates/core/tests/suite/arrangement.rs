@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use cavrith_core::arrangement::{Arrangement, Change, Effort, changes};
+use cavrith_core::arrangement::Arrangement;
+use cavrith_core::derive::changes::{Change, Effort, changes};
 use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::choose::{Update, choose};
 use cavrith_core::spec::{Spec, parse};

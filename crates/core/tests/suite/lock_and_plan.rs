@@ -3,13 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use cavrith_core::depot::{self, Index};
+use cavrith_core::derive::fit::misfits;
+use cavrith_core::derive::plan::{Needs, Plan};
 use cavrith_core::digest::{ImageFingerprint, Sha256Digest};
 use cavrith_core::lock::Lock;
 use cavrith_core::lock::choose::{Offer, Update, choose};
-use cavrith_core::lock::fit::misfits;
 use cavrith_core::lock::packages::{PackageFacts, check_packages};
 use cavrith_core::mistake::Code;
-use cavrith_core::plan::{Needs, Plan};
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::{Spec, parse};
 use proptest::prelude::*;
@@ -221,7 +221,7 @@ fn every_way_in_which_lock_and_spec_can_part_is_told() {
 
 fn keys(plan: &Plan) -> BTreeMap<String, String> {
     let tree = cavrith_core::tree::Tree::with_root().digest();
-    let key = |layer: &cavrith_core::plan::PlannedLayer| {
+    let key = |layer: &cavrith_core::derive::plan::PlannedLayer| {
         plan.key(layer, (layer.content.needs() != Needs::Nothing).then_some(&tree)).to_string()
     };
     plan.layers.iter().map(|layer| (layer.name.clone(), key(layer))).collect()

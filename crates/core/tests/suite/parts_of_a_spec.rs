@@ -4,13 +4,14 @@
 use std::collections::BTreeMap;
 
 use cavrith_core::depot::{self, Index};
+use cavrith_core::derive::fit::misfits;
+use cavrith_core::derive::plan::{Content, Plan, Work, Written};
+use cavrith_core::derive::setup::step_env;
 use cavrith_core::digest::{Sha256Digest, TreeDigest};
 use cavrith_core::lock::choose::{Offer, Update, choose};
-use cavrith_core::lock::fit::misfits;
 use cavrith_core::lock::{DownloadPin, FilesPin, Lock};
 use cavrith_core::mistake::Code;
-use cavrith_core::plan::{Content, Plan, Work, Written};
-use cavrith_core::setup::{Setup, step_env};
+use cavrith_core::setup::Setup;
 use cavrith_core::spec::{Spec, document, gather, parse, parse_gathered};
 use cavrith_core::version::Version;
 use proptest::prelude::*;
@@ -95,7 +96,7 @@ fn locked(text: &str) -> (Spec, Lock) {
         let (name, url) = (download.name.value.clone(), download.url.value.clone());
         lock.downloads.push(DownloadPin { name, url, size: 9, sha256: Sha256Digest::of(b"tides") });
     }
-    for (step, from) in cavrith_core::lock::fit::taken_files(&spec) {
+    for (step, from) in cavrith_core::derive::fit::taken_files(&spec) {
         let (step, from) = (step.to_owned(), from.to_owned());
         lock.files.push(FilesPin { step, from, files: 1, bytes: 2, tree: TreeDigest::from_bytes([7; 32]) });
     }

@@ -5,10 +5,10 @@ use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
+use cavrith_core::derive::plan::STEP_LIMIT;
+use cavrith_core::derive::setup;
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
-use cavrith_core::plan::STEP_LIMIT;
-use cavrith_core::setup;
 use cavrith_core::tree::Meta;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};

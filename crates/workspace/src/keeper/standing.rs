@@ -46,7 +46,7 @@ impl Keeper {
         if let Err(error) = fs::write(&hosts, names::inside_text(arrangement)) {
             notes.push(format!("names inside stay as they were: {error}"));
         }
-        if let Err(error) = self.groups.limit(arrangement.limits) {
+        if let Err(error) = self.groups.limit(super::group_limits(arrangement.limits)) {
             notes.push(format!("limits cannot be set: {error}"));
         }
         let (limits, each) = super::keep_limits(arrangement.limits, &self.groups);

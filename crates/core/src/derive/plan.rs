@@ -27,6 +27,7 @@ mod keys;
 
 use std::collections::BTreeMap;
 
+use super::setup;
 use crate::depot::EditorProfile;
 use crate::digest::{ImageKey, LayerKey, Sha256Digest, TreeDigest};
 use crate::editors;
@@ -35,7 +36,6 @@ use crate::lock::{
     ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciLayerPin, PackagePin, Source,
 };
 use crate::path::RootPath;
-use crate::setup;
 use crate::spec::{Action, Base, Editor, Run, Spec, Step, Text};
 use crate::template::Names;
 

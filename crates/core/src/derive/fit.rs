@@ -1,7 +1,7 @@
 //! Whether a lock and a spec belong together, and where they do not.
 
-use super::{Lock, ToolchainPin, suites};
 use crate::account;
+use crate::lock::{Lock, ToolchainPin, suites};
 use crate::spec::{Action, At, Base, Provenance, Run, Spec, Suite, Text, Wanted};
 
 /// One point in which a lock does not answer its spec.
@@ -133,7 +133,7 @@ fn debian(spec: &Spec, suite: &Suite, lock: &Lock, found: &mut Found) {
 }
 
 /// Whether a pin has just the parts that are wanted.
-pub(super) fn parts_answer(wanted: &Wanted, pin: &ToolchainPin) -> bool {
+pub(crate) fn parts_answer(wanted: &Wanted, pin: &ToolchainPin) -> bool {
     let Some(parts) = &wanted.parts else { return true };
     let mut names: Vec<_> = parts.iter().map(|part| part.value.as_str()).collect();
     names.sort_unstable();

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use super::{Arrangement, FolderPart, Place, PortPart, ServicePart, StepPart};
+use crate::arrangement::{Arrangement, FolderPart, Place, PortPart, ServicePart, StepPart};
 use crate::spec::{Limits, Network};
 
 /// What a difference takes, the least first.
