@@ -27,19 +27,22 @@ const ADMIN: &str = "var/lib/dpkg";
 
 /// Begins the inside: what packages' scripts must not do in a build. `ischroot` says that nobody runs this root as a
 /// machine (the C library waits a second for an init that is not there otherwise); `policy-rc.d` says that no service
-/// is to be started (Debian's invoke-rc.d policy). Scripts ask for the machine's full name, which a root has in a file
-/// that no package brings; mail servers do not configure without.
+/// is to be started (Debian's invoke-rc.d policy). `hostname` knows a full name, which it would ask a network for; mail
+/// servers do not configure without one.
 const BEGIN: &str = "umask 022
 mkdir -p /run/cavrith
 : > /run/cavrith/begun
 printf '#!/bin/sh\\nexit 0\\n' > /run/cavrith/ischroot
 printf '#!/bin/sh\\nexit 101\\n' > /usr/sbin/policy-rc.d
-chmod 755 /run/cavrith/ischroot /usr/sbin/policy-rc.d
-if [ ! -e /etc/hosts ]; then
-    : > /run/cavrith/hosts
-    name=$(cat /proc/sys/kernel/hostname)
-    printf '127.0.0.1 localhost\\n127.0.1.1 %s.localdomain %s\\n' \"$name\" \"$name\" > /etc/hosts
-fi
+cat > /run/cavrith/hostname <<'END'
+#!/bin/sh
+case $1 in
+    -f | --fqdn | --long) echo \"$(cat /proc/sys/kernel/hostname).localdomain\" ;;
+    -d | --domain) echo localdomain ;;
+    *) exec /usr/bin/hostname \"$@\" ;;
+esac
+END
+chmod 755 /run/cavrith/ischroot /run/cavrith/hostname /usr/sbin/policy-rc.d
 ";
 
 /// Ends it: everything has to be installed; and what would differ from build to build goes.
@@ -55,7 +58,6 @@ const TIDY: &str = "
 left=$(/usr/bin/dpkg --audit)
 if [ -n \"$left\" ]; then printf '%s\\n' \"$left\"; exit 1; fi
 rm -f /usr/sbin/policy-rc.d
-if [ -e /run/cavrith/hosts ]; then rm -f /etc/hosts; fi
 rm -f /var/log/dpkg.log /var/log/alternatives.log /var/log/bootstrap.log /var/log/fontconfig.log
 rm -rf /var/log/apt
 mkdir -p /var/log/apt
