@@ -1,5 +1,6 @@
 //! What a command can fail with, and the exit code that stands for it.
 
+use cavrith_core::failure::FailureCode;
 use cavrith_engine::EngineError;
 use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
@@ -16,6 +17,14 @@ impl Failure {
     /// Whether a sandbox ended under the command.
     pub fn is_of_a_lost_sandbox(&self) -> bool {
         matches!(self, Self::Workspace(WorkspaceError::Engine(EngineError::Sandbox(SandboxError::Gone))))
+    }
+
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::Workspace(error) => error.code(),
+            Self::Own(code, _) => FailureCode::of_exit(*code),
+        }
     }
 
     pub fn exit_code(&self) -> u8 {

@@ -29,16 +29,19 @@ mod screen;
 
 use std::process::ExitCode;
 
-use clap::Parser as _;
+use clap::{ArgMatches, CommandFactory as _, FromArgMatches as _};
 
 use crate::args::{Args, Command};
+use crate::failure::Failure;
 use crate::screen::Screen;
 
 fn main() -> ExitCode {
     cavrith_sandbox::child::divert();
     cavrith_engine::sealing::divert();
     cavrith_workspace::keeper::divert();
-    let args = match Args::try_parse() {
+    let parsed = Args::command().try_get_matches();
+    let as_json = parsed.as_ref().is_ok_and(wants_json);
+    let args = match parsed.and_then(|matches| Args::from_arg_matches(&matches)) {
         Ok(args) => args,
         Err(error) => {
             // Help and version are no mistakes; clap knows where each belongs. A closed pipe is no mistake either.
@@ -54,8 +57,7 @@ fn main() -> ExitCode {
     };
     let screen = Screen::new(&args.general);
     if let Err(failure) = consent::given(&args.general, &screen) {
-        render::failure::show(&screen, &failure);
-        return ExitCode::from(failure.exit_code());
+        return ended(&screen, &failure, as_json);
     }
     let outcome = match &args.command {
         Command::Init(command) => commands::init::exec(&args.general, &screen, command),
@@ -108,8 +110,22 @@ fn main() -> ExitCode {
                 // word.
                 std::thread::sleep(std::time::Duration::from_millis(200));
             }
-            render::failure::show(&screen, &failure);
-            ExitCode::from(failure.exit_code())
+            ended(&screen, &failure, as_json)
         }
     }
+}
+
+/// Shows a failure in the form that was asked for, and ends with its exit code.
+fn ended(screen: &Screen, failure: &Failure, as_json: bool) -> ExitCode {
+    if as_json {
+        screen.json(&render::failure::as_json(failure));
+    }
+    render::failure::show(screen, failure);
+    ExitCode::from(failure.exit_code())
+}
+
+/// Whether `--json` was typed to the command that was meant.
+fn wants_json(matches: &ArgMatches) -> bool {
+    let inner = std::iter::successors(Some(matches), |matches| matches.subcommand().map(|(_, inner)| inner)).last();
+    inner.is_some_and(|inner| matches!(inner.try_get_one::<bool>("json"), Ok(Some(true))))
 }

@@ -36,6 +36,24 @@ impl Styles {
     }
 }
 
+/// A sentence without the numbers that the standard library puts behind the system's errors: `(os error 2)`.
+pub fn in_words(text: &str) -> String {
+    let mut words = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find(" (os error ") {
+        let number = &rest[at + " (os error ".len()..];
+        let Some(end) = number.find(')').filter(|end| number[..*end].bytes().all(|byte| byte.is_ascii_digit())) else {
+            words.push_str(&rest[..at + 1]);
+            rest = &rest[at + 1..];
+            continue;
+        };
+        words.push_str(&rest[..at]);
+        rest = &number[end + 1..];
+    }
+    words.push_str(rest);
+    words
+}
+
 /// A text in a style.
 pub fn styled(style: Style, text: impl Display) -> String {
     format!("{style}{text}{style:#}")
@@ -128,7 +146,7 @@ impl Screen {
     /// A line about the work that is said even when quiet.
     pub fn insist(&self, line: impl Display) {
         self.above(|| {
-            let line = line.to_string();
+            let line = in_words(&line.to_string());
             let _ = writeln!(io::stderr().lock(), "{}", harmless(&line));
         });
     }
@@ -143,5 +161,20 @@ impl Screen {
 
     fn above(&self, write: impl FnOnce()) {
         if self.live { self.progress.suspend(write) } else { write() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_of_the_system_s_errors_are_left_out() {
+        let error = io::Error::from_raw_os_error(2).to_string();
+        assert_eq!(
+            in_words(&format!("cannot read a: {error}; try b")),
+            "cannot read a: No such file or directory; try b"
+        );
+        assert_eq!(in_words("a (os error x) b (os error 13)"), "a (os error x) b");
     }
 }

@@ -35,6 +35,7 @@ pub mod digest;
 pub mod editors;
 pub mod encode;
 pub mod explain;
+pub mod failure;
 pub mod lock;
 pub mod mistake;
 pub mod oci;

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use cavrith_core::account::AccountError;
 use cavrith_core::derive::fit::Misfit;
+use cavrith_core::failure::FailureCode;
 use cavrith_core::lock::BadLock;
 use cavrith_core::verdict::Difference;
 use cavrith_sandbox::SandboxError;
@@ -280,6 +281,46 @@ impl EngineError {
     /// When there is a mistake that is more than a warning.
     pub fn unless_sound(findings: Findings) -> Result<Findings, Self> {
         if findings.is_sound() { Ok(findings) } else { Err(Self::Mistakes(Box::new(findings))) }
+    }
+
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::NoProject(_) => FailureCode::NO_PROJECT,
+            Self::NoFolder { .. } => FailureCode::NO_FOLDER,
+            Self::Outside { .. } => FailureCode::OUTSIDE,
+            Self::File { .. } => FailureCode::FILE,
+            Self::Mistakes(_) => FailureCode::MISTAKES,
+            Self::UnknownName { .. } => FailureCode::UNKNOWN_NAME,
+            Self::Config { .. } => FailureCode::CONFIG,
+            Self::Suite { .. } => FailureCode::SUITE,
+            Self::PackageGone { .. } => FailureCode::PACKAGE_GONE,
+            Self::Configure { .. } => FailureCode::CONFIGURE,
+            Self::Image { .. } => FailureCode::IMAGE,
+            Self::Depot(_) => FailureCode::DEPOT,
+            Self::Spec(_) => FailureCode::SPEC,
+            Self::NoLock => FailureCode::NO_LOCK,
+            Self::BadLock(_) => FailureCode::BAD_LOCK,
+            Self::Misfits(_) => FailureCode::MISFITS,
+            Self::Architecture { .. } => FailureCode::ARCHITECTURE,
+            Self::ArchiveChanged { .. } | Self::AddressChanged { .. } => FailureCode::CHANGED,
+            Self::NotAsWritten { .. } => FailureCode::NOT_AS_WRITTEN,
+            Self::FilesChanged { .. } => FailureCode::FILES_CHANGED,
+            Self::NotTakeable { .. }
+            | Self::Template { .. }
+            | Self::NoAccount { .. }
+            | Self::BadPlace { .. }
+            | Self::Account(_)
+            | Self::PlaceTaken { .. } => FailureCode::STEP_AS_WRITTEN,
+            Self::Step { .. } => FailureCode::STEP,
+            Self::TooLong { .. } => FailureCode::TOO_LONG,
+            Self::Probe { .. } => FailureCode::PROBE,
+            Self::NotReproducible(_) => FailureCode::NOT_REPRODUCIBLE,
+            Self::SecondBuild(_) => FailureCode::SECOND_BUILD,
+            Self::Source(error) => error.code(),
+            Self::Store(error) => error.code(),
+            Self::Sandbox(error) => error.code(),
+        }
     }
 
     /// The exit code that stands for it: 1 a check found something, 3 this machine lacks something, 4 a source could

@@ -212,8 +212,8 @@ impl Source<'_> {
                 let address = registry.blob_address(&blob.sha256.to_string());
                 let found = self.supply.fetched(std::slice::from_ref(&address), &name, blob.size, blob.sha256);
                 match found {
-                    Err(EngineError::Source(SourceError::Unreachable { why, .. }))
-                        if why.contains("answers 401") || why.contains("answers 403") =>
+                    Err(EngineError::Source(SourceError::Unreachable { cause, .. }))
+                        if matches!(cause.status(), Some(401 | 403)) =>
                     {
                         let login = if config.is_some() { self.login(&reference)? } else { None };
                         let which =

@@ -125,9 +125,10 @@ impl SuiteReader<'_> {
                 return Ok((bytes, address, Some(note)));
             }
         }
+        let unknown = matches!(&last, Some(cavrith_sources::SourceError::Unreachable { cause, .. }) if cause.status() == Some(404));
         let why = last.map_or_else(String::new, |error| error.to_string());
         let remedy = "try again when it can be reached, or name another mirror in config.toml ([debian] mirror)";
-        let spelling = if why.contains("404") { "; is the suite's name right?" } else { "" };
+        let spelling = if unknown { "; is the suite's name right?" } else { "" };
         Err(self.bad(format!("{why}{spelling}"), remedy))
     }
 

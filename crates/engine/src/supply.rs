@@ -9,9 +9,9 @@ use cavrith_core::encode::percent_encoded;
 use cavrith_core::lock::{ArchivePackage, ArchivePin, DownloadPin, Source};
 use cavrith_core::spec::{At, Depot, Origin};
 use cavrith_core::{depot, lock};
-use cavrith_sources::SourceError;
 use cavrith_sources::checked::{self, Checked};
 use cavrith_sources::web::Web;
+use cavrith_sources::{SourceError, Unreached};
 use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
@@ -144,10 +144,10 @@ impl Supply<'_> {
         let addresses = mirrors.iter().map(|mirror| join_url(mirror, &pin.file)).collect();
         let found = self.wherever(origins, addresses, pin.size, pin.sha256);
         found.map_err(|error| match error {
-            EngineError::Source(SourceError::Unreachable { why, url, offline })
-                if offline || mirrors.is_empty() || why.contains("answers 404") || why.contains("answers 410") =>
+            EngineError::Source(SourceError::Unreachable { url, cause })
+                if mirrors.is_empty() || cause == Unreached::Offline || matches!(cause.status(), Some(404 | 410)) =>
             {
-                let why = if mirrors.is_empty() { "no mirror is known".to_owned() } else { format!("{url}: {why}") };
+                let why = if mirrors.is_empty() { "no mirror is known".to_owned() } else { format!("{url}: {cause}") };
                 EngineError::PackageGone { package: name.to_owned(), why }
             }
             other => other,
@@ -266,8 +266,8 @@ impl Supply<'_> {
             }
         }
         Err(last.unwrap_or_else(|| {
-            let why = "no address is known for it".to_owned();
-            SourceError::Unreachable { url: wanted.name.to_owned(), why, offline: false }.into()
+            let cause = Unreached::broken("no address is known for it");
+            SourceError::Unreachable { url: wanted.name.to_owned(), cause }.into()
         }))
     }
 
@@ -333,9 +333,8 @@ impl Supply<'_> {
         partial.file().set_len(0).map_err(crate::error::file_error("empty", url))?;
         let longest = self.member.config.web.longest_mib.map_or(LONGEST, |mib| mib.saturating_mul(1 << 20));
         self.fetch(url, name, &mut partial, longest).map_err(|error| match error {
-            SourceError::Unreachable { url, why, offline } if why.contains("it is longer than") => {
-                let why = format!("{why}; what has no digest yet may be longer with [web] longest-mib in config.toml");
-                SourceError::Unreachable { url, why, offline }
+            SourceError::Unreachable { url, cause: Unreached::TooLong(longest) } => {
+                SourceError::Unreachable { url, cause: Unreached::TooLongUnpinned(longest) }
             }
             other => other,
         })?;

@@ -59,6 +59,8 @@ pub mod wire;
 pub use ids::Identity;
 pub use session::Session;
 
+use cavrith_core::failure::FailureCode;
+
 /// What can go wrong at the wall.
 #[derive(Debug, thiserror::Error)]
 pub enum SandboxError {
@@ -94,6 +96,18 @@ pub enum SandboxError {
     /// The sandbox went away.
     #[error("the sandbox ended unexpectedly; something outside killed it")]
     Gone,
+}
+
+impl SandboxError {
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::Lacks { .. } => FailureCode::SANDBOX_LACKS,
+            Self::Outside { .. } | Self::Inside(_) => FailureCode::SANDBOX,
+            Self::NotStarted { .. } => FailureCode::NOT_STARTED,
+            Self::Gone => FailureCode::SANDBOX_GONE,
+        }
+    }
 }
 
 /// Adds what was being done to the error of a system call outside.

@@ -37,6 +37,7 @@ pub mod zipball;
 use std::path::PathBuf;
 
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::failure::FailureCode;
 use cavrith_store::StoreError;
 
 /// What can be wrong with bytes from outside.
@@ -51,14 +52,12 @@ pub enum SourceError {
         source: std::io::Error,
     },
     /// An address cannot be reached, or answers with something else.
-    #[error("cannot fetch {url}: {why}")]
+    #[error("cannot fetch {url}: {cause}")]
     Unreachable {
         /// The address.
         url: String,
         /// Why.
-        why: String,
-        /// Nothing was tried, because the user wants nothing fetched.
-        offline: bool,
+        cause: Unreached,
     },
     /// It is not the file that the lock pins.
     #[error("{} is not what the lock pins: expected {expected}, found {found}", path.display())]
@@ -99,6 +98,78 @@ pub enum SourceError {
     /// The store could not take it.
     #[error(transparent)]
     Store(#[from] StoreError),
+}
+
+/// Why something was not fetched.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Unreached {
+    /// The user wants nothing fetched.
+    #[error("CAVRITH_OFFLINE is set, so nothing is fetched")]
+    Offline,
+    /// The server answered with an error (RFC 9110, section 15).
+    #[error("the server answers {status}{words}{}", tried(*tries))]
+    Status {
+        /// Its status.
+        status: u16,
+        /// What the status means, after a blank; may be empty.
+        words: String,
+        /// How often it was asked.
+        tries: u32,
+    },
+    /// There is more of it than there may be.
+    #[error("it is longer than {0} bytes")]
+    TooLong(u64),
+    /// It has no digest yet, and there is more of it than the member's configuration allows.
+    #[error("it is longer than {0} bytes; what has no digest yet may be longer with [web] longest-mib in config.toml")]
+    TooLongUnpinned(u64),
+    /// The connection failed or broke off, or what came cannot be used.
+    #[error("{why}{}", tried(*tries))]
+    Broken {
+        /// In words.
+        why: String,
+        /// How often it was asked.
+        tries: u32,
+    },
+}
+
+impl Unreached {
+    /// What cannot be used, in words.
+    pub fn broken(why: impl Into<String>) -> Self {
+        Self::Broken { why: why.into(), tries: 1 }
+    }
+
+    /// The server's status, if that is why.
+    pub fn status(&self) -> Option<u16> {
+        match self {
+            Self::Status { status, .. } => Some(*status),
+            _ => None,
+        }
+    }
+
+    fn after(self, count: u32) -> Self {
+        match self {
+            Self::Status { status, words, .. } => Self::Status { status, words, tries: count },
+            Self::Broken { why, .. } => Self::Broken { why, tries: count },
+            other => other,
+        }
+    }
+}
+
+fn tried(tries: u32) -> String {
+    if tries > 1 { format!("; tried {tries} times") } else { String::new() }
+}
+
+impl SourceError {
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::Unreadable { .. } => FailureCode::FILE,
+            Self::Unreachable { .. } => FailureCode::UNREACHABLE,
+            Self::OtherDigest { .. } | Self::OtherSize { .. } => FailureCode::OTHER_FILE,
+            Self::Damaged { .. } | Self::Refused { .. } => FailureCode::ARCHIVE,
+            Self::Store(error) => error.code(),
+        }
+    }
 }
 
 /// Makes a store's error one about an archive, where the archive is to blame.

@@ -7,9 +7,9 @@ use base64::engine::general_purpose::STANDARD;
 use cavrith_core::encode::percent_encoded;
 use cavrith_core::oci::Reference;
 
-use crate::SourceError;
 use crate::oci::LONGEST_DOCUMENT;
 use crate::web::{Answer, Web};
+use crate::{SourceError, Unreached};
 
 /// What manifests are asked for as; others are read if they have the same form.
 const ACCEPT: &str = "application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json, application/json;q=0.5, */*;q=0.1";
@@ -56,13 +56,14 @@ impl<'a> Registry<'a> {
             return Err(self.failed(&address, format!("the registry has no {}", self.reference)));
         }
         if !(200..300).contains(&answer.status) {
-            return Err(self.failed(&address, format!("the registry answers {}", answer.status)));
+            let cause = Unreached::Status { status: answer.status, words: String::new(), tries: 1 };
+            return Err(SourceError::Unreachable { url: address, cause });
         }
         Ok(answer.body)
     }
 
     fn failed(&self, url: &str, why: impl Into<String>) -> SourceError {
-        SourceError::Unreachable { url: url.to_owned(), why: why.into(), offline: self.web.is_offline() }
+        SourceError::Unreachable { url: url.to_owned(), cause: Unreached::broken(why) }
     }
 
     /// Asks, and shows who we are when the registry wants to know. What it takes is kept for the blobs of the same

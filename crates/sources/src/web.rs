@@ -12,7 +12,7 @@ use ureq::http::{Response, StatusCode};
 use ureq::tls::{RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
-use crate::SourceError;
+use crate::{SourceError, Unreached};
 
 /// How often one file is tried.
 const TRIES: u32 = 4;
@@ -36,7 +36,7 @@ pub struct Web {
 
 /// One try that failed.
 struct Fault {
-    why: String,
+    cause: Unreached,
     /// It may go better another time.
     transient: bool,
     /// It got on a good way.
@@ -109,11 +109,7 @@ impl Web {
             let mut body = Vec::new();
             response.body_mut().as_reader().take(longest + 1).read_to_end(&mut body).map_err(broken)?;
             if body.len() as u64 > longest {
-                return Err(Fault {
-                    why: format!("it is longer than {longest} bytes"),
-                    transient: false,
-                    made_progress: false,
-                });
+                return Err(Fault { cause: Unreached::TooLong(longest), transient: false, made_progress: false });
             }
             Ok(Answer { status: status.as_u16(), headers, body })
         })
@@ -125,11 +121,7 @@ impl Web {
 
     fn request_with(&self, url: &str, from: u64, headers: &[(&str, &str)]) -> Result<Response<Body>, Fault> {
         let Some(agent) = &self.agent else {
-            return Err(Fault {
-                why: "CAVRITH_OFFLINE is set, so nothing is fetched".to_owned(),
-                transient: false,
-                made_progress: false,
-            });
+            return Err(Fault { cause: Unreached::Offline, transient: false, made_progress: false });
         };
         // A length of the packed form would be of no use for carrying on.
         let mut request = agent.get(url).header("Accept-Encoding", "identity");
@@ -146,7 +138,7 @@ impl Web {
         }
         request.call().map_err(|error| Fault {
             transient: !matches!(error, ureq::Error::BadUri(_)),
-            why: error.to_string(),
+            cause: Unreached::broken(error.to_string()),
             made_progress: false,
         })
     }
@@ -163,11 +155,7 @@ impl Web {
             let body = response.body_mut().as_reader();
             body.take(LONGEST_TEXT + 1).read_to_end(&mut bytes).map_err(broken)?;
             if bytes.len() as u64 > LONGEST_TEXT {
-                return Err(Fault {
-                    why: format!("it is longer than {} MiB", LONGEST_TEXT >> 20),
-                    transient: false,
-                    made_progress: false,
-                });
+                return Err(Fault { cause: Unreached::TooLong(LONGEST_TEXT), transient: false, made_progress: false });
             }
             Ok(bytes)
         })
@@ -187,7 +175,7 @@ impl Web {
         progress: &dyn Fn(u64, Option<u64>),
     ) -> Result<(), SourceError> {
         let unwritable = |error: io::Error| Fault {
-            why: format!("it cannot be written: {error}"),
+            cause: Unreached::broken(format!("it cannot be written: {error}")),
             transient: false,
             made_progress: false,
         };
@@ -201,7 +189,7 @@ impl Web {
                 // Either all of it is there, or it is another file now; from the beginning it is one file for certain.
                 to.set_len(0).map_err(unwritable)?;
                 return Err(Fault {
-                    why: "it is shorter than before".to_owned(),
+                    cause: Unreached::broken("it is shorter than before"),
                     transient: true,
                     made_progress: false,
                 });
@@ -213,7 +201,7 @@ impl Web {
                 have = 0;
                 if status == StatusCode::PARTIAL_CONTENT {
                     return Err(Fault {
-                        why: "it was answered with another part".to_owned(),
+                        cause: Unreached::broken("it was answered with another part"),
                         transient: true,
                         made_progress: false,
                     });
@@ -236,17 +224,13 @@ impl Web {
                 have += count as u64;
                 if have > longest {
                     to.set_len(0).map_err(unwritable)?;
-                    return Err(Fault {
-                        why: format!("it is longer than {longest} bytes"),
-                        transient: false,
-                        made_progress: false,
-                    });
+                    return Err(Fault { cause: Unreached::TooLong(longest), transient: false, made_progress: false });
                 }
                 progress(have, total);
             }
             match total {
                 Some(total) if total != have => Err(Fault {
-                    why: format!("it broke off after {have} of {total} bytes"),
+                    cause: Unreached::broken(format!("it broke off after {have} of {total} bytes")),
                     transient: true,
                     made_progress: false,
                 }),
@@ -271,13 +255,7 @@ impl Web {
                     number += 1;
                 }
                 Err(fault) => {
-                    let tried = if number > 1 { format!("; tried {number} times") } else { String::new() };
-                    let offline = self.is_offline();
-                    return Err(SourceError::Unreachable {
-                        url: url.to_owned(),
-                        why: format!("{}{tried}", fault.why),
-                        offline,
-                    });
+                    return Err(SourceError::Unreachable { url: url.to_owned(), cause: fault.cause.after(number) });
                 }
             }
         }
@@ -285,7 +263,7 @@ impl Web {
 }
 
 fn broken(error: io::Error) -> Fault {
-    Fault { why: format!("it broke off: {error}"), transient: true, made_progress: false }
+    Fault { cause: Unreached::broken(format!("it broke off: {error}")), transient: true, made_progress: false }
 }
 
 fn good(status: StatusCode) -> Result<(), Fault> {
@@ -295,7 +273,11 @@ fn good(status: StatusCode) -> Result<(), Fault> {
     let transient =
         status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS || status == StatusCode::REQUEST_TIMEOUT;
     let words = status.canonical_reason().map_or_else(String::new, |words| format!(" ({words})"));
-    Err(Fault { why: format!("the server answers {}{words}", status.as_u16()), transient, made_progress: false })
+    Err(Fault {
+        cause: Unreached::Status { status: status.as_u16(), words, tries: 1 },
+        transient,
+        made_progress: false,
+    })
 }
 
 /// Whether a part begins where it was asked to (RFC 9110, section 14.4).

@@ -45,6 +45,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::TreeDigest;
+use cavrith_core::failure::FailureCode;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Kind, Tree, encoding};
 use rustix::fs::{CWD, RenameFlags};
@@ -87,6 +88,17 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::Io { .. } => FailureCode::STORE,
+            Self::Foreign(_) => FailureCode::FOREIGN_STORE,
+            Self::InUse(_) => FailureCode::STORE_IN_USE,
+            Self::DamagedManifest { .. } => FailureCode::DAMAGED_LIST,
+            Self::Refused(_) => FailureCode::ARCHIVE,
+        }
+    }
+
     /// True when the disk had no room left.
     pub fn is_full(&self) -> bool {
         matches!(self, Self::Io { source, .. } if matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded))

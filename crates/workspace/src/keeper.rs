@@ -37,6 +37,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
 use cavrith_core::derive::changes::shown_limits;
 use cavrith_core::digest::{ImageKey, TreeDigest};
+use cavrith_core::failure::FailureCode;
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::groups::{self, GroupLimits, Groups};
@@ -92,7 +93,7 @@ enum Launched {
     /// Another one has the workspace.
     InUse,
     /// It could not begin.
-    Failed { code: u8, text: String },
+    Failed { code: u8, kind: String, text: String },
 }
 
 /// What a keeper is to carry out.
@@ -154,8 +155,14 @@ pub fn launch(launch: Launch<'_>) -> Result<bool, WorkspaceError> {
     match wire::receive::<Launched>(&socket).map_err(talk)? {
         Some((Launched::Begun, _)) => Ok(true),
         Some((Launched::InUse, _)) => Ok(false),
-        Some((Launched::Failed { code, text }, _)) => Err(WorkspaceError::Keeper { code, text }),
-        None => Err(WorkspaceError::Keeper { code: 3, text: "the keeper ended unexpectedly; try again".to_owned() }),
+        Some((Launched::Failed { code, kind, text }, _)) => {
+            let kind = FailureCode::find(&kind).unwrap_or_else(|| FailureCode::of_exit(code));
+            Err(WorkspaceError::Keeper { code, kind, text })
+        }
+        None => {
+            let text = "the keeper ended unexpectedly; try again".to_owned();
+            Err(WorkspaceError::Keeper { code: 3, kind: FailureCode::WORKSPACE_ENDED, text })
+        }
     }
 }
 
@@ -174,7 +181,8 @@ fn run() -> io::Result<()> {
         Ok(()) => Ok(()),
         Err(WorkspaceError::InUse { .. }) => wire::send(&socket, &Launched::InUse, &[]),
         Err(error) => {
-            let failed = Launched::Failed { code: error.exit_code(), text: error.to_string() };
+            let failed =
+                Launched::Failed { code: error.exit_code(), kind: error.code().to_string(), text: error.to_string() };
             wire::send(&socket, &failed, &[])
         }
     }
@@ -246,7 +254,7 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), WorkspaceError> {
     // What the image consists of is used from here on, and not collected.
     if store.image_for(&job.image_key)?.is_none() {
         let text = "the image was removed from the store meanwhile; try again".to_owned();
-        return Err(WorkspaceError::Keeper { code: 3, text });
+        return Err(WorkspaceError::Keeper { code: 3, kind: FailureCode::STORE, text });
     }
     let made = make(&job, &place, (&store, &staging.dir().join("bundles")), &cleanup)?;
     let (stop, stopping) = mpsc::channel();

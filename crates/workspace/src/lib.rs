@@ -47,6 +47,7 @@ pub mod record;
 pub mod streams;
 pub mod verifying;
 
+use cavrith_core::failure::FailureCode;
 use cavrith_engine::EngineError;
 use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
@@ -76,6 +77,8 @@ pub enum WorkspaceError {
         code: u8,
         /// What it said.
         text: String,
+        /// The kind of failure.
+        kind: FailureCode,
     },
     /// The keeper will not do it now.
     #[error("{name}: {why}")]
@@ -204,6 +207,24 @@ impl From<StoreError> for WorkspaceError {
 }
 
 impl WorkspaceError {
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::InUse { .. } => FailureCode::WORKSPACE_HELD,
+            Self::Keeper { kind, .. } => *kind,
+            Self::Refused { .. } => FailureCode::REFUSED,
+            Self::OtherProtocol { .. } => FailureCode::OTHER_PROTOCOL,
+            Self::Gone { .. } | Self::EndedUnder { .. } => FailureCode::WORKSPACE_ENDED,
+            Self::NotRunning { .. } => FailureCode::NOT_RUNNING,
+            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } => FailureCode::NO_WORKSPACE,
+            Self::NoFolder { .. } | Self::FolderInUse(_) => FailureCode::KEPT_FOLDER,
+            Self::Copy { .. } => FailureCode::COPY,
+            Self::PortTaken { .. } | Self::PortRefused { .. } | Self::NoFreePort { .. } => FailureCode::PORT,
+            Self::NoSeal => FailureCode::NO_SEAL,
+            Self::Engine(error) => error.code(),
+        }
+    }
+
     /// The exit code that stands for it.
     pub fn exit_code(&self) -> u8 {
         match self {

@@ -206,7 +206,8 @@ impl Pair {
                         },
                     );
                 }
-                Err(error) if error.to_string().contains("exists") => last = error,
+                // Somebody else has the number.
+                Err(error) if Path::new("/sys/class/net").join(&device).exists() => last = error,
                 Err(error) => return Err(error),
             }
         }

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use cavrith_core::explain::{self, Explanation};
+use cavrith_core::failure::{self, FailureCode, FailureExplanation};
 use cavrith_core::mistake::{Code, nearest};
 use cavrith_core::spec::keys::{self, KEYS, Key, State};
 use cavrith_core::spec::schema;
@@ -17,6 +18,9 @@ pub fn exec(screen: &Screen, command: &Explain) -> Outcome {
     let Some(topic) = &command.topic else {
         return list(screen, command.report.json);
     };
+    if let Some(code) = FailureCode::find(topic) {
+        return show_failure(screen, code.explanation(), command.report.json);
+    }
     if let Some(code) = code(topic) {
         return match explain::of(code) {
             Some(explanation) => show_code(screen, explanation, command.report.json),
@@ -57,7 +61,8 @@ fn key(topic: &str) -> Option<&'static Key> {
 
 fn unknown(topic: &str) -> Failure {
     let codes: Vec<_> = Code::ALL.iter().map(ToString::to_string).collect();
-    let known = KEYS.iter().map(|key| key.path).chain(codes.iter().map(String::as_str));
+    let failures = failure::all().iter().map(|one| one.code.as_str());
+    let known = KEYS.iter().map(|key| key.path).chain(codes.iter().map(String::as_str)).chain(failures);
     let remedy = match nearest(topic, known) {
         Some(meant) => format!("did you mean {meant}?"),
         None => "cavrith explain lists all".to_owned(),
@@ -69,7 +74,8 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
     if as_json {
         let codes: Vec<_> = explain::all().iter().map(code_json).collect();
         let keys: Vec<_> = KEYS.iter().map(key_json).collect();
-        screen.json(&json!({ "codes": codes, "keys": keys }));
+        let failures: Vec<_> = failure::all().iter().map(failure_json).collect();
+        screen.json(&json!({ "codes": codes, "failures": failures, "keys": keys }));
         return Ok(0);
     }
     screen.result(styled(screen.out.strong, "Keys of the spec"));
@@ -82,6 +88,26 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
     for one in explain::all() {
         screen.result(format_args!("  {}  {}", one.code, one.title));
     }
+    screen.result("");
+    screen.result(styled(screen.out.strong, "Kinds of failures"));
+    for one in failure::all() {
+        screen.result(format_args!("  {}  {}", one.code, one.title));
+    }
+    Ok(0)
+}
+
+fn failure_json(one: &FailureExplanation) -> Value {
+    json!({ "code": one.code, "title": one.title, "text": one.text })
+}
+
+fn show_failure(screen: &Screen, one: &FailureExplanation, as_json: bool) -> Outcome {
+    if as_json {
+        screen.json(&failure_json(one));
+        return Ok(0);
+    }
+    let strong = screen.out.strong;
+    screen.result(format_args!("{}  {}\n", styled(strong, &one.code), styled(strong, &one.title)));
+    screen.result(wrapped(&one.text, screen.columns()));
     Ok(0)
 }
 

@@ -1,17 +1,19 @@
 //! Why a command failed.
 
+use cavrith_core::derive::fit::Misfit;
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_sandbox::SandboxError;
 use cavrith_workspace::WorkspaceError;
+use serde_json::{Value, json};
 
 use crate::failure::Failure;
 use crate::render::{mistakes, verdict};
-use crate::screen::{Screen, styled};
+use crate::screen::{Screen, in_words, styled};
 
 pub fn show(screen: &Screen, failure: &Failure) {
     let bad =
-        |text: &dyn std::fmt::Display| screen.insist(format_args!("{} {text}", styled(screen.err.bad, "failed:")));
+        |text: &dyn std::fmt::Display| screen.insist(format_args!("{} {text}", styled(screen.err.bad, head(failure))));
     match failure {
         Failure::Workspace(WorkspaceError::Engine(error)) => match error {
             EngineError::Mistakes(findings) => mistakes::show(screen, findings),
@@ -66,6 +68,60 @@ pub fn show(screen: &Screen, failure: &Failure) {
         Failure::Workspace(error) => bad(error),
         Failure::Own(_, text) => bad(text),
     }
+}
+
+/// What a failure's line begins with.
+fn head(failure: &Failure) -> String {
+    format!("failed[{}]:", failure.code())
+}
+
+/// A failure as `--json` has it: the same for every command.
+pub fn as_json(failure: &Failure) -> Value {
+    let engine = match failure {
+        Failure::Workspace(WorkspaceError::Engine(error)) => Some(error),
+        _ => None,
+    };
+    let (mut remedy, mut place, mut details) = (None, None, Vec::new());
+    match engine {
+        Some(
+            EngineError::Sandbox(SandboxError::Lacks { remedy: what, .. }) | EngineError::Suite { remedy: what, .. },
+        ) => {
+            remedy = Some(what.clone());
+        }
+        Some(
+            EngineError::File { path, .. }
+            | EngineError::NoFolder { path, .. }
+            | EngineError::Config { path, .. }
+            | EngineError::ArchiveChanged { path, .. }
+            | EngineError::NotTakeable { path, .. }
+            | EngineError::Template { path, .. }
+            | EngineError::NoProject(path),
+        ) => place = Some(path.display().to_string()),
+        Some(EngineError::Step { last_lines, .. } | EngineError::Configure { last_lines, .. }) => {
+            details.extend(last_lines.iter().map(|line| json!(cavrith_core::path::shown(line.as_bytes()))));
+        }
+        Some(EngineError::Misfits(misfits)) => {
+            let one = |misfit: &Misfit| json!({ "what": misfit.what, "spec": misfit.spec, "lock": misfit.lock });
+            details.extend(misfits.iter().map(one));
+        }
+        Some(EngineError::NotReproducible(differences)) => {
+            details.extend(differences.iter().filter_map(|difference| serde_json::to_value(difference).ok()));
+        }
+        Some(EngineError::Mistakes(findings)) => details.push(mistakes::as_json(findings)),
+        _ => {}
+    }
+    let code = failure.code();
+    json!({
+        "failed": {
+            "code": code.to_string(),
+            "exit": failure.exit_code(),
+            "title": code.explanation().title,
+            "message": in_words(&sentence(failure)),
+            "place": place,
+            "remedy": remedy,
+            "details": details,
+        }
+    })
 }
 
 /// A failure in one sentence.
