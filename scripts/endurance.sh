@@ -36,7 +36,7 @@ for round in $(seq "$rounds"); do
     3) what=command; "$program" start -q > /dev/null 2>&1 & command=$!; sleep "$pause"; kill -KILL $command 2> /dev/null; wait $command 2> /dev/null ;;
     esac
     kills[$what]=$((${kills[$what]} + 1))
-    # What was killed is begun again, and takes a line.
+    # What was killed is started again, and takes a line.
     if "$program" run -q -- sh -c "echo $round >> /srv/ledger/rounds; sync /srv/ledger/rounds" > "$dir/log" 2>&1; then
         written=$((written + 1))
     else

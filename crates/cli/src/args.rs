@@ -22,7 +22,7 @@ pub struct Args {
     pub command: Command,
 }
 
-/// What every command takes.
+// What every command takes; no documentation, which clap would take as the help of each.
 #[derive(Debug, Arguments)]
 pub struct General {
     /// The project's folder, or one inside it
@@ -65,7 +65,7 @@ pub enum Color {
     Never,
 }
 
-/// `cavrith contents`
+// `cavrith contents`
 #[derive(Debug, Arguments)]
 pub struct Contents {
     /// As what
@@ -90,68 +90,68 @@ pub enum ContentsFormat {
 #[derive(Debug, Subcommand)]
 #[command(defer = true)]
 pub enum Command {
-    /// Write a first spec from what the project's own files tell
+    /// Write a first spec from the project's own files
     Init(Init),
     /// Find every mistake in the spec and its depots
     Check(Report),
-    /// Tell of a kind of mistake, or of a key of the spec
+    /// Explain a mistake, a failure, or a key of the spec
     Explain(Explain),
-    /// Print the spec as it is after all includes, with the origin of each value
+    /// Print the spec with all includes, and the origin of each value
     Show(Report),
     /// Print the JSON Schema of the spec, for editors
     Schema,
     /// Pin every input: write cavrith.lock
     Lock(Lock),
-    /// Build the image, or find it built
+    /// Build the image, unless the store has it
     Build(Build),
     /// Start the workspace in the background: steps, services, ports
     Start(Start),
-    /// End the workspace in order
+    /// Stop the workspace: services first, in order
     Stop(Stop),
-    /// End the workspace, and start it again
+    /// Stop the workspace and start it again
     Restart(Start),
-    /// Halt everything in the workspace as it is
+    /// Freeze every process of the workspace
     Freeze(Which),
-    /// Let a frozen workspace go on
+    /// Let a frozen workspace continue
     Thaw(Which),
-    /// Open a shell in the workspace, which is started when it does not run
+    /// Open a shell in the workspace; start it if necessary
     Enter(Enter),
-    /// Run a command in the workspace, which is started when it does not run
+    /// Run a command in the workspace; start it if necessary
     Run(Run),
-    /// Tell how the workspace stands, and what the spec says otherwise by now
+    /// Show the state of the workspace and its pending changes
     Status(WhichReport),
     /// List all workspaces on this machine
     List(Report),
-    /// Show what services and steps wrote
+    /// Show the output of services and steps
     Logs(Logs),
-    /// Bring about what the spec says otherwise by now, with the least that is enough
+    /// Apply pending changes with the least effort
     Apply(Apply),
-    /// Copy files in or out
+    /// Copy files into the workspace or out of it
     #[command(subcommand)]
     Copy(Copy),
-    /// Look after kept folders
+    /// List, back up, restore and remove kept folders
     #[command(subcommand)]
     Folder(Folder),
-    /// Show the lines for the hosts file, or keep them in it
+    /// Show the workspace's host names, or write them to the hosts file
     Names(Names),
-    /// Remove the workspace: what was changed inside, and its logs; kept folders and the project stay
+    /// Remove the workspace's scratch and logs; kept folders and the project stay
     Drop(Drop),
-    /// Build a second time under other conditions, and record what must come out
+    /// Build twice under different conditions, and record what must come out
     Seal(Report),
-    /// Measure this machine's image and a fresh workspace against the seal
+    /// Measure this machine's image and workspace against the seal
     Verify(Report),
-    /// Tell what the image is made of: versions, origins, digests, licences
+    /// List the contents of the image: versions, origins, digests, licences
     Contents(Contents),
     /// Make and fill depots: a team's own sources
     #[command(subcommand)]
     Depot(Depot),
-    /// Change what the team's editor is given
+    /// Change the editor's extensions in the spec
     #[command(subcommand)]
     Editor(Editor),
-    /// Look after the store of layers and files
+    /// List, check, repair and collect the store
     #[command(subcommand)]
     Store(Store),
-    /// Tell what this machine offers and lacks
+    /// Check what this machine offers and lacks
     Doctor(Report),
     /// Play the whole story in a folder, without a network
     Demo(Demo),
@@ -163,7 +163,7 @@ pub enum Command {
 
 #[derive(Debug, Arguments)]
 pub struct Init {
-    /// The depot that toolchains are to come from, relative to the project
+    /// The depot for toolchains, relative to the project
     #[arg(long, value_name = "PATH")]
     pub depot: Option<String>,
     #[command(flatten)]
@@ -172,7 +172,7 @@ pub struct Init {
 
 #[derive(Debug, Arguments)]
 pub struct Explain {
-    /// A code such as CV0107, or a key such as steps.run; nothing lists all
+    /// A code such as CV0107 or CF0202, or a key such as steps.run; all are listed when it is left out
     pub topic: Option<String>,
     #[command(flatten)]
     pub report: Report,
@@ -180,15 +180,15 @@ pub struct Explain {
 
 #[derive(Debug, Subcommand)]
 pub enum Depot {
-    /// Make an empty depot
+    /// Create an empty depot
     New(DepotNew),
     /// Add a file: a Debian package, an editor extension, or a toolchain's archive
     Add(DepotAdd),
-    /// Hold every file of a depot against its index
+    /// Check every file of a depot against its index
     Check(DepotDir),
     /// List what a depot offers
     List(DepotDir),
-    /// Bring all that the project's lock needs into a depot
+    /// Copy everything that the project's lock needs into a depot
     Fill(DepotDir),
 }
 
@@ -196,7 +196,7 @@ pub enum Depot {
 pub struct DepotNew {
     /// The folder
     pub dir: PathBuf,
-    /// One line for people
+    /// A description in one line
     #[arg(long)]
     pub about: Option<String>,
 }
@@ -243,7 +243,7 @@ pub struct DepotAdd {
 
 #[derive(Debug, Subcommand)]
 pub enum Editor {
-    /// Write an extension into the spec
+    /// Add an extension to the spec
     Add(EditorAdd),
 }
 
@@ -257,25 +257,25 @@ pub struct EditorAdd {
 
 #[derive(Debug, Subcommand)]
 pub enum Store {
-    /// List what is in the store, and when it was used last
+    /// List the contents of the store with the time of their last use
     List(Report),
-    /// Read every byte, and tell what is damaged
+    /// Read every byte, and name what is damaged
     Check(Report),
-    /// Take out what is damaged, so that it is made again
+    /// Remove what is damaged; the next build makes it again
     Repair(Report),
-    /// Remove what was not used for long, or more than there is room for
+    /// Remove what has not been used for a while, or exceeds a size
     Collect(Collect),
 }
 
 #[derive(Debug, Arguments)]
 pub struct Collect {
-    /// What was not used for so long goes: 90 min, 12 h, 30 d
+    /// Remove what has not been used for this long: 90 min, 12 h, 30 d
     #[arg(long, value_name = "TIME", default_value = "30 d", value_parser = duration)]
     pub unused_for: Duration,
-    /// Of the rest, what was used least recently goes until so much is left: 500 MiB, 20 GiB
+    /// Then remove the least recently used until this much is left: 500 MiB, 20 GiB
     #[arg(long, value_name = "SIZE", value_parser = bytes)]
     pub down_to: Option<u64>,
-    /// Only say what would go
+    /// Dry run: only list what would be removed
     #[arg(long)]
     pub dry_run: bool,
     #[command(flatten)]
@@ -328,13 +328,13 @@ pub struct Report {
 
 #[derive(Debug, Arguments)]
 pub struct Lock {
-    /// Take the newest that answers the spec, of everything or of what is named
+    /// Update pins to the newest versions that the spec allows: all, or the named ones
     #[arg(long, value_name = "NAME", num_args = 0.., conflicts_with = "outdated")]
     pub update: Option<Vec<String>>,
-    /// Only show what could be newer
+    /// Only list pins that could be updated
     #[arg(long)]
     pub outdated: bool,
-    /// Take an archive or a download that is not what was locked before
+    /// Accept archives and downloads that changed since they were locked
     #[arg(long)]
     pub trust_changed: bool,
     #[command(flatten)]
@@ -343,7 +343,7 @@ pub struct Lock {
 
 #[derive(Debug, Arguments)]
 pub struct Build {
-    /// Make every layer again, and replace what is in the store
+    /// Build every layer again
     #[arg(long)]
     pub fresh: bool,
     #[command(flatten)]
@@ -352,10 +352,10 @@ pub struct Build {
 
 #[derive(Debug, Arguments)]
 pub struct Demo {
-    /// A folder that is not there yet
+    /// A folder that does not exist yet
     #[arg(default_value = "brindle-ferry")]
     pub dir: PathBuf,
-    /// Remove an earlier demo in that folder first
+    /// Remove an earlier demo from that folder first
     #[arg(long)]
     pub again: bool,
     /// Add a line to a file of a store, as the owner of its files

@@ -55,14 +55,14 @@ fn own(doing: &'static str) -> impl Fn(io::Error) -> Failure {
 /// so an ordinary user needs all of them for that.
 fn remove(dir: &Path) -> Outcome {
     if !dir.join(MARK).is_file() {
-        return Err(Failure::Own(2, format!("{} is no demo", dir.display())));
+        return Err(Failure::Own(2, format!("{} is not a demo", dir.display())));
     }
     cavrith_sandbox::ids::enter()?;
     cavrith_store::removing::remove(dir)?;
     Ok(0)
 }
 
-/// Runs this program for something that is no part of the story.
+/// Runs this program for something that is not a part of the story.
 fn spawn_quiet(program: &Path, arguments: &[&OsStr]) -> Result<(), Failure> {
     let status = Command::new(program).args(arguments).status().map_err(own("start cavrith"))?;
     if status.success() {

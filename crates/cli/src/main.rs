@@ -44,7 +44,7 @@ fn main() -> ExitCode {
     let args = match parsed.and_then(|matches| Args::from_arg_matches(&matches)) {
         Ok(args) => args,
         Err(error) => {
-            // Help and version are no mistakes; clap knows where each belongs. A closed pipe is no mistake either.
+            // Help and version are no mistakes; clap knows where each belongs. A closed pipe is not a mistake either.
             let lost = error.print().is_err_and(|error| error.kind() != std::io::ErrorKind::BrokenPipe);
             return ExitCode::from(if error.use_stderr() {
                 2

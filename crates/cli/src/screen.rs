@@ -124,7 +124,7 @@ impl Screen {
             let written = writeln!(io::stdout().lock(), "{}", harmless(&line));
             match written {
                 Ok(()) => {}
-                // A reader that went away is no mistake.
+                // A reader that went away is not a mistake.
                 Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {}
                 Err(error) => {
                     if !self.lost.swap(true, Ordering::Relaxed) {

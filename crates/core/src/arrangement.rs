@@ -125,7 +125,7 @@ pub struct ServicePart {
     pub after: Vec<String>,
     /// How to tell that it is ready.
     pub ready: Option<Ready>,
-    /// When it is begun again.
+    /// When it is started again.
     pub restart: Restart,
     /// The signal that asks it to end.
     pub signal: String,
@@ -134,7 +134,7 @@ pub struct ServicePart {
 }
 
 impl Arrangement {
-    /// The services that one of these names waits for, each after those that it waits for itself. What is no service is
+    /// The services that one of these names waits for, each after those that it waits for itself. What is not a service is
     /// left out.
     pub fn needed_first(&self, names: &[String]) -> Vec<String> {
         let mut first = Vec::new();

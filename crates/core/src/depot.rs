@@ -300,7 +300,10 @@ fn unsound(index: &Index) -> Option<Unsound> {
         let mut places = vec![editor.extension_place("a.b", &any, "/home/a"), editor.settings_place("/home/a")];
         places.extend(editor.launch_place("/home/a"));
         if let Some(place) = places.iter().find(|place| RootPath::from_absolute(place).is_err()) {
-            return because(format!("a place of the editor {} is no path inside: {place}", editor.name), &editor.name);
+            return because(
+                format!("a place of the editor {} is not a path inside: {place}", editor.name),
+                &editor.name,
+            );
         }
     }
     None

@@ -247,7 +247,7 @@ pub struct ExtensionPin {
     pub place: String,
 }
 
-/// A text that is no lock.
+/// A text that is not a lock.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadLock {
     /// It cannot be read.
@@ -281,7 +281,7 @@ impl Lock {
     /// Reads a lock.
     ///
     /// # Errors
-    /// When the text is no lock of this version.
+    /// When the text is not a lock of this version.
     pub fn parse(text: &str) -> Result<Self, BadLock> {
         // Version control may have changed the ends of lines.
         let text = &text.replace("\r\n", "\n");

@@ -40,11 +40,11 @@ codes! {
     NOT_ALLOWED = 106;
     /// A name with letters that names do not have.
     BAD_NAME = 107;
-    /// A text that is no version.
+    /// A text that is not a version.
     BAD_VERSION = 108;
     /// An inside path that is not absolute or not plain.
     BAD_INSIDE_PATH = 109;
-    /// A number that is no port.
+    /// A number that is not a port.
     BAD_PORT = 110;
     /// Two ports with the same number.
     PORT_TWICE = 111;
@@ -78,11 +78,11 @@ codes! {
     UNKNOWN_VARIABLE = 125;
     /// Variables that refer to each other.
     VARIABLE_CYCLE = 126;
-    /// A text that is no length of time.
+    /// A text that is not a length of time.
     BAD_LIMIT = 127;
-    /// A text that is no file mode.
+    /// A text that is not a file mode.
     BAD_MODE = 128;
-    /// A text that is no address on the web.
+    /// A text that is not an address on the web.
     BAD_URL = 129;
     /// A pattern that cannot be read.
     BAD_PATTERN = 130;
@@ -106,11 +106,11 @@ codes! {
     URL_SECRET = 139;
     /// A template that cannot be read as one.
     BAD_TEMPLATE = 140;
-    /// A text that is no wish for a package.
+    /// A text that is not a wish for a package.
     BAD_PACKAGE = 141;
-    /// A text that is no reference to an OCI image.
+    /// A text that is not a reference to an OCI image.
     BAD_REFERENCE = 142;
-    /// A number or text that is no amount.
+    /// A number or text that is not an amount.
     BAD_AMOUNT = 143;
     /// A text that is no IP address.
     BAD_ADDRESS = 144;

@@ -26,8 +26,8 @@ impl Reference {
     pub fn parse(text: &str) -> Result<Self, String> {
         let (rest, digest) = match text.split_once('@') {
             Some((rest, digest)) => {
-                let hex = digest.strip_prefix("sha256:").ok_or("its digest is no sha256")?;
-                (rest, Some(hex.parse().map_err(|_| "its digest is no sha256".to_owned())?))
+                let hex = digest.strip_prefix("sha256:").ok_or("its digest is not a sha256")?;
+                (rest, Some(hex.parse().map_err(|_| "its digest is not a sha256".to_owned())?))
             }
             None => (text, None),
         };
@@ -41,7 +41,7 @@ impl Reference {
             !text.is_empty() && text.chars().all(|letter| letter.is_ascii_alphanumeric() || more.contains(letter))
         };
         if !letters(host, ".-") || !port {
-            return Err(format!("{registry:?} is no host"));
+            return Err(format!("{registry:?} is not a host"));
         }
         let (name, tag) = match path.split_once(':') {
             Some((name, tag)) => (name, Some(tag)),
@@ -53,7 +53,7 @@ impl Reference {
                 && !part.chars().any(|letter| letter.is_ascii_uppercase())
         };
         if name.len() > 255 || !name.split('/').all(plain) {
-            return Err(format!("{name:?} is no name of an image"));
+            return Err(format!("{name:?} is not a name of an image"));
         }
         if tag.is_some_and(|tag| !letters(tag, "._-") || tag.len() > 128 || tag.starts_with(['.', '-'])) {
             return Err("its tag has letters that no tag has".to_owned());

@@ -156,7 +156,7 @@ impl RootPath {
     /// The path of one entry in this directory. `name` must be one plain name.
     ///
     /// # Errors
-    /// When `name` is no plain name or the whole gets too long.
+    /// When `name` is not a plain name or the whole gets too long.
     pub fn join(&self, name: &[u8]) -> Result<Self, BadPath> {
         if name.contains(&b'/') || name.is_empty() || name == b"." {
             return Err(BadPath::NotPlain(shown(name)));

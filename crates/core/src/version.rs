@@ -11,9 +11,9 @@ use std::fmt;
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Version(String);
 
-/// A text that is no version.
+/// A text that is not a version.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is no version; versions are like 2.4.1")]
+#[error("{0:?} is not a version; versions are like 2.4.1")]
 pub struct BadVersion(pub String);
 
 impl Version {

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 pub struct Wanted {
     /// Where, absolute, beneath `/run`.
     pub path: String,
-    /// What.
+    /// What to make.
     pub kind: Kind,
     /// Rights.
     pub mode: u32,

@@ -174,7 +174,7 @@ fn mistake(spec: &Spec, suite: &Suite, asked: &[&At<String>], index: &Index, why
             Mistake::new(Code::NOT_OFFERED, at(number), message, remedy)
         }
         Unsolved::Ambiguous(number, providers) => {
-            let message = format!("`{}` is no package; several packages provide it", wish(number).name);
+            let message = format!("`{}` is not a package; several packages provide it", wish(number).name);
             let remedy = format!("name one of {}", providers.join(", "));
             Mistake::new(Code::PACKAGE_AMBIGUOUS, at(number), message, remedy)
         }

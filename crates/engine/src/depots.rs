@@ -103,7 +103,7 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
             return Err(bad(format!("the depot has {name} {version} already")));
         }
         let said = format!("package {name} {version}");
-        // A colon of an epoch is no letter for every filesystem; in names of packages it is written %3a.
+        // A colon of an epoch is not a letter for every filesystem; in names of packages it is written %3a.
         let plain = format!("{name}_{}_{architecture}.deb", version.replace(':', "%3a"));
         let file = added("packages", plain);
         index.packages.push(Package { name, version, architecture, file });

@@ -25,10 +25,10 @@ fn with_extension(text: &str, id: &str, version: &str) -> Result<(String, Option
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| cannot(error.message().to_owned()))?;
     let editor = document.entry("editor").or_insert_with(|| Item::Table(Table::new()));
-    let editor = editor.as_table_like_mut().ok_or_else(|| cannot("`editor` is no table".to_owned()))?;
+    let editor = editor.as_table_like_mut().ok_or_else(|| cannot("`editor` is not a table".to_owned()))?;
     let extensions = editor.entry("extensions").or_insert_with(|| value(InlineTable::new()));
     let extensions =
-        extensions.as_table_like_mut().ok_or_else(|| cannot("`editor.extensions` is no table".to_owned()))?;
+        extensions.as_table_like_mut().ok_or_else(|| cannot("`editor.extensions` is not a table".to_owned()))?;
     let before = extensions.get(id).and_then(|item| item.as_str()).map(str::to_owned);
     match extensions.get_mut(id).and_then(Item::as_value_mut) {
         Some(there) => {

@@ -64,7 +64,7 @@ pub enum EngineError {
     Config {
         /// The file.
         path: PathBuf,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// A suite of the Debian archive cannot be used.
@@ -72,7 +72,7 @@ pub enum EngineError {
     Suite {
         /// The suite.
         suite: String,
-        /// Why.
+        /// The reason, in words.
         why: String,
         /// What to do.
         remedy: String,
@@ -102,7 +102,7 @@ pub enum EngineError {
     Image {
         /// The reference or path.
         image: String,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// Something about a depot.
@@ -179,9 +179,9 @@ pub enum EngineError {
     /// Something of the project that cannot be taken into an image.
     #[error("{} cannot be taken into the image: {why}", path.display())]
     NotTakeable {
-        /// What.
+        /// The path of the entry or file.
         path: PathBuf,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// A template that cannot be filled in.
@@ -189,7 +189,7 @@ pub enum EngineError {
     Template {
         /// The template.
         path: PathBuf,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// An account that the image does not have.
@@ -209,7 +209,7 @@ pub enum EngineError {
         step: String,
         /// The place.
         place: String,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// The account cannot be made.
@@ -218,9 +218,9 @@ pub enum EngineError {
     /// Something would lie where the base has something already.
     #[error("{what} would lie at {place}, where the base has {there}; let its depot give it another place")]
     PlaceTaken {
-        /// What.
+        /// What it is about, as people name it.
         what: String,
-        /// Where.
+        /// Where it lies.
         place: String,
         /// What is there.
         there: String,
@@ -228,7 +228,7 @@ pub enum EngineError {
     /// A step failed.
     #[error("the {step} failed with {ending}")]
     Step {
-        /// Which.
+        /// The step.
         step: String,
         /// How it ended.
         ending: Ending,
@@ -238,7 +238,7 @@ pub enum EngineError {
     /// A step or probe took too long.
     #[error("the {what} took longer than {limit} and was ended")]
     TooLong {
-        /// Which.
+        /// What it is about, as people name it.
         what: String,
         /// How long it may take, in words.
         limit: String,
@@ -248,7 +248,7 @@ pub enum EngineError {
         "the toolchain {toolchain} answers {found:?} to {run:?}, and the lock expects {expected:?}; mend its depot's entry, or its archive"
     )]
     Probe {
-        /// Which.
+        /// The toolchain.
         toolchain: String,
         /// What was asked.
         run: String,

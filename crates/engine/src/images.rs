@@ -80,7 +80,7 @@ impl Source<'_> {
                 } else {
                     let stream = self.archive(&at)?;
                     let found = tarball::read_one(stream, &path.value, "index.json", oci::LONGEST_DOCUMENT)?;
-                    found.ok_or_else(|| self.bad("it is no image layout: it has no index.json"))?
+                    found.ok_or_else(|| self.bad("it is not an image layout: it has no index.json"))?
                 };
                 Ok((bytes, tag.as_ref().map(|tag| tag.value.clone())))
             }
@@ -133,7 +133,7 @@ impl Source<'_> {
         // One without a slash is looked for as everywhere, but never where the member happens to be.
         let found = match program.contains('/') {
             true => Some(program.into()),
-            false => cavrith_sandbox::machine::find_program(program),
+            false => cavrith_sandbox::programs::find_program(program),
         };
         let Some(found) = found else { return Err(self.bad(format!("{program} (password-command) is not installed"))) };
         let output = Command::new(found).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();

@@ -39,11 +39,11 @@ impl Project {
 /// what is known of it hangs on this path.
 ///
 /// # Errors
-/// When it is not there, or is no folder.
+/// When it is not there, or is not a folder.
 pub fn folder(typed: &Path) -> Result<PathBuf, EngineError> {
     let bad = |why: String| EngineError::NoFolder { path: typed.to_owned(), why };
     let folder = typed.canonicalize().map_err(|error| bad(plain(&error)))?;
-    if folder.is_dir() { Ok(folder) } else { Err(bad("it is no folder".to_owned())) }
+    if folder.is_dir() { Ok(folder) } else { Err(bad("it is not a folder".to_owned())) }
 }
 
 /// The folder of the project that `start` lies in.

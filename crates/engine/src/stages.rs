@@ -35,7 +35,7 @@ use crate::step_layer::capture;
 use crate::supply::Supply;
 use configuring::Configuring;
 
-/// Files that are fetched at once; more than that is no faster and unfriendly to mirrors.
+/// Files that are fetched at once; more than that is not faster and unfriendly to mirrors.
 const FETCHES: usize = 6;
 /// Directories that every root has as links into `/usr`, whatever packages write.
 const MERGED: [&str; 4] = ["bin", "sbin", "lib", "lib64"];

@@ -287,7 +287,7 @@ impl Maker<'_> {
         let in_way =
             at.ancestors().into_iter().find(|above| merged.get(above).is_some_and(|entry| !entry.kind.is_directory()));
         match in_way {
-            Some(above) => Err(self.bad_place(place, format!("{above} is no directory"))),
+            Some(above) => Err(self.bad_place(place, format!("{above} is not a directory"))),
             None => Ok(at),
         }
     }

@@ -140,7 +140,7 @@ impl SuiteReader<'_> {
             self.bad(why, "install debian-archive-keyring, or name a keyring in config.toml ([debian] keyring)")
         })?;
         let mut keyring = Keyring::default();
-        keyring.add(&bytes).map_err(|why| self.bad(format!("{shown} is no keyring: {why}"), "name another one"))?;
+        keyring.add(&bytes).map_err(|why| self.bad(format!("{shown} is not a keyring: {why}"), "name another one"))?;
         Ok((keyring, shown))
     }
 

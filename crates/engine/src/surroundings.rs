@@ -92,7 +92,7 @@ fn folders(dir: &Path, spec: &Spec) -> Vec<Mistake> {
                 mistakes.extend(folder.except.iter().filter_map(|except| except_mistake(&outside, except)));
                 continue;
             }
-            Ok(_) => "is no folder".to_owned(),
+            Ok(_) => "is not a folder".to_owned(),
             Err(error) => format!("cannot be used: {}", plain(&error)),
         };
         let message = format!("the folder {} {problem}", at.value);
@@ -109,7 +109,7 @@ fn except_mistake(folder: &Path, except: &At<RootPath>) -> Option<Mistake> {
         return None;
     }
     let message =
-        format!("{} is no directory, and only directories can be kept inside", &except.value.to_string()[1..]);
+        format!("{} is not a directory, and only directories can be kept inside", &except.value.to_string()[1..]);
     let remedy = "name the directory that it lies in";
     Some(Mistake::new(Code::FOLDER_MISSING, except.span.clone(), message, remedy))
 }
@@ -186,7 +186,7 @@ fn depot_files(dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mistake> {
         let problem = match fs::metadata(&path) {
             Ok(meta) if meta.is_file() && meta.len() == source.size => continue,
             Ok(meta) if meta.is_file() => format!("has {} bytes, and its index says {}", meta.len(), source.size),
-            Ok(_) => "is no regular file".to_owned(),
+            Ok(_) => "is not a regular file".to_owned(),
             Err(error) => format!("cannot be read: {}", plain(&error)),
         };
         let message = format!("{} of the depot `{}` {problem}", source.file, source.depot);
@@ -196,7 +196,7 @@ fn depot_files(dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mistake> {
     mistakes
 }
 
-/// A lock that does not answer the spec is no mistake of the spec, but good to know.
+/// A lock that does not answer the spec is not a mistake of the spec, but good to know.
 fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
     let misfits = fit::misfits(spec, previous);
     let first = misfits.first()?;

@@ -75,7 +75,7 @@ const MOST: Most = Most { bytes: 1 << 42, entries: 1 << 26 };
 /// directory. Returns what it became.
 ///
 /// # Errors
-/// When something cannot be written, or the archive holds what is no file, directory or link.
+/// When something cannot be written, or the archive holds what is not a file, directory or link.
 pub fn unpack(from: impl io::Read, path: &Path, name: &str) -> io::Result<PathBuf> {
     let whole = if path.is_dir() { path.join(name) } else { path.to_owned() };
     let (ground, own) = ground::around(&whole)?;

@@ -6,10 +6,9 @@ use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use nix::sys::signal::{SaFlags, SigAction, SigHandler, SigSet, Signal, sigaction};
-use nix::unistd::{ForkResult, Gid, Pid, Uid, fork};
+use nix::unistd::{ForkResult, Pid, fork};
 use rustix::fs::{Mode, OFlags};
 use rustix::pty::OpenptFlags;
-use rustix::thread::CapabilitySet;
 
 use crate::archive;
 use crate::clock::Clock;
@@ -17,22 +16,10 @@ use crate::filter;
 use crate::job::{CommandJob, Job, PerProcessLimits, Purpose, Task};
 use crate::owners;
 use crate::program::{Program, Who, Why, start_sharing, why};
+use crate::rights::{become_only, bound_capabilities};
 use crate::root::BUILD_PROCESSES;
 use crate::single;
 use crate::supervise::{self, Supervised};
-
-/// What root inside keeps: what package managers and builds need within the namespaces, and no more.
-const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
-    .union(CapabilitySet::DAC_OVERRIDE)
-    .union(CapabilitySet::FOWNER)
-    .union(CapabilitySet::FSETID)
-    .union(CapabilitySet::KILL)
-    .union(CapabilitySet::SETGID)
-    .union(CapabilitySet::SETUID)
-    .union(CapabilitySet::SETPCAP)
-    .union(CapabilitySet::NET_BIND_SERVICE)
-    .union(CapabilitySet::SYS_CHROOT)
-    .union(CapabilitySet::AUDIT_WRITE);
 
 /// What came of starting a command.
 pub(crate) enum Start {
@@ -155,7 +142,7 @@ fn prepare(
     who: &Who,
 ) -> Result<(), Why> {
     let purpose = job.purpose;
-    // A session of its own: it is no part of anybody's terminal but the one it is given.
+    // A session of its own: it is not a part of anybody's terminal but the one it is given.
     rustix::process::setsid().map_err(|error| why("begin a session")(error.into()))?;
     if let Some(terminal) = terminal {
         rustix::process::ioctl_tiocsctty(terminal).map_err(|error| why("take the terminal")(error.into()))?;
@@ -256,23 +243,6 @@ fn limit(resource: Resource, to: u64) -> Result<(), Why> {
     setrlimit(resource, to, to).map_err(|error| why("set a limit")(error.into()))
 }
 
-fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
-    rustix::thread::clear_ambient_capability_set()?;
-    let kept = match purpose {
-        Purpose::Build => KEPT_CAPABILITIES.union(CapabilitySet::SETFCAP),
-        // A file of a folder that is also outside would have them there as well.
-        Purpose::Workspace => KEPT_CAPABILITIES,
-    };
-    for capability in CapabilitySet::all().iter().filter(|capability| !kept.contains(*capability)) {
-        match rustix::thread::remove_capability_from_bounding_set(capability) {
-            // A capability that this kernel does not know cannot be kept either.
-            Ok(()) | Err(rustix::io::Errno::INVAL) => {}
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Ok(())
-}
-
 /// Limits of a process of its own, where everything together cannot be limited: memory that it writes to
 /// (`RLIMIT_DATA`, since address space alone is reserved generously by many runtimes), processes of its user, the
 /// processors it runs on.
@@ -299,10 +269,4 @@ fn limit_each(each: PerProcessLimits) -> Result<(), Why> {
 fn become_user(who: &Who) -> Result<(), Why> {
     nix::unistd::setgroups(&who.groups).map_err(|error| why("set the groups")(error.into()))?;
     become_only(who.user, who.group)
-}
-
-pub(crate) fn become_only(user: u32, group: u32) -> Result<(), Why> {
-    let (uid, gid) = (Uid::from_raw(user), Gid::from_raw(group));
-    nix::unistd::setresgid(gid, gid, gid).map_err(|error| why("become the account")(error.into()))?;
-    nix::unistd::setresuid(uid, uid, uid).map_err(|error| why("become the account")(error.into()))
 }

@@ -56,14 +56,14 @@ impl Ground {
     /// Gives a directory that is there its rights, owner and time.
     ///
     /// # Errors
-    /// When the path leads elsewhere, or is no directory.
+    /// When the path leads elsewhere, or is not a directory.
     pub fn dress(&self, path: &Path, dress: &Dress) -> io::Result<()> {
         let (above, name) = self.above(path)?;
         let dir = find(&above, name, OFlags::RDONLY | OFlags::DIRECTORY)?;
         put_on(&dir, dress, 0o1777)
     }
 
-    /// Writes a file anew. What was there, if it is no directory, is removed first and not written through.
+    /// Writes a file anew. What was there, if it is not a directory, is removed first and not written through.
     ///
     /// # Errors
     /// When the path leads elsewhere, or a directory is there.
@@ -105,12 +105,12 @@ impl Ground {
     /// Gives a file that is there another name.
     ///
     /// # Errors
-    /// When one of the paths leads elsewhere, or the first is no file.
+    /// When one of the paths leads elsewhere, or the first is not a file.
     pub fn hard_link(&self, path: &Path, first: &Path) -> io::Result<()> {
         let (from, first) = self.above(first)?;
         let kind = rustix::fs::statat(&from, first, AtFlags::SYMLINK_NOFOLLOW)?.st_mode;
         if FileType::from_raw_mode(kind) != FileType::RegularFile {
-            return Err(refused(path, "is another name for what is no file"));
+            return Err(refused(path, "is another name for what is not a file"));
         }
         let (above, name) = self.emptied(path)?;
         Ok(rustix::fs::linkat(&from, first, &above, name, AtFlags::empty())?)
@@ -139,7 +139,7 @@ impl Ground {
     }
 }
 
-/// Opens what has a name in a directory, if it is no link.
+/// Opens what has a name in a directory, if it is not a link.
 fn find(from: &OwnedFd, name: &OsStr, flags: OFlags) -> io::Result<OwnedFd> {
     Ok(rustix::fs::openat(from, name, flags | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())?)
 }
@@ -183,7 +183,7 @@ pub struct Most {
 /// those of the archive when `owners` is set. Returns how many entries there are.
 ///
 /// # Errors
-/// When it is none, leads elsewhere, holds what is no file, directory or link, or more than `most`.
+/// When it is none, leads elsewhere, holds what is not a file, directory or link, or more than `most`.
 pub fn unpack(
     archive: &mut tar::Archive<impl Read>,
     ground: &Ground,
@@ -225,7 +225,7 @@ pub fn unpack(
             let first = entry.link_name()?.ok_or_else(|| bad(&path, "is a link to nothing"))?;
             ground.hard_link(&to, &place(&first)?).map_err(about)?;
         } else {
-            return Err(bad(&path, "is no file, directory or link"));
+            return Err(bad(&path, "is not a file, directory or link"));
         }
     }
     for (path, dress) in directories.into_iter().rev() {

@@ -14,12 +14,11 @@ use std::io;
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::os::unix::net::UnixStream;
-use std::sync::atomic::{AtomicI32, Ordering};
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
 use crate::notify::{self, Answer, Next};
-use crate::wire;
+use crate::{own_processes, wire};
 
 /// Set-uid and set-gid.
 const BITS: u32 = 0o6000;
@@ -45,19 +44,11 @@ pub(crate) fn begin() -> io::Result<()> {
     let helper = notify::start_helper(move |theirs| {
         let _ = help(theirs, own, namespace);
     })?;
-    // It is no process of anybody's inside, and is counted as none.
+    // It is not a process of anybody's inside, and is counted as none.
     let Some((process, _)) = wire::receive::<i32>(&helper)? else { return Err(io::ErrorKind::BrokenPipe.into()) };
-    HELPER.store(process, Ordering::Relaxed);
+    own_processes::add(process);
     let listener = listen()?;
     wire::send(&helper, &(), &[listener.as_fd()])
-}
-
-/// The helper's process, as PID 1 knows it; 0 when there is none.
-static HELPER: AtomicI32 = AtomicI32::new(0);
-
-/// Whether a process is the helper, and not one that somebody started.
-pub(crate) fn is_helper(process: i32) -> bool {
-    HELPER.load(Ordering::Relaxed) == process
 }
 
 fn listen() -> io::Result<OwnedFd> {

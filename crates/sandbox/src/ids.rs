@@ -20,7 +20,7 @@ use nix::sys::wait::{WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Gid, Uid, User, fork};
 use rustix::thread::CapabilitySet;
 
-use crate::{SandboxError, machine, outside};
+use crate::{SandboxError, outside, programs};
 
 /// Owners that an image may have.
 const OWNERS: u32 = 65_536;
@@ -106,7 +106,7 @@ fn find_range() -> Result<Ranges, SandboxError> {
     let uids = range("/etc/subuid", &name, uid.as_raw())?;
     let gids = range("/etc/subgid", &name, uid.as_raw())?;
     for program in ["newuidmap", "newgidmap"] {
-        if machine::find_program(program).is_none() {
+        if programs::find_program(program).is_none() {
             return Err(SandboxError::Lacks {
                 what: format!("the program {program} is not installed"),
                 remedy: "install the package uidmap".to_owned(),
@@ -222,7 +222,7 @@ fn helper(ready: &OwnedFd, target: i32, maps: &[(&str, u32, u32)]) -> bool {
     maps.iter().all(|(program, own, first)| {
         let after = ACCOUNT_ID + 1;
         let numbers = [0, *first, ACCOUNT_ID, ACCOUNT_ID, *own, 1, after, first + ACCOUNT_ID, OWNERS - after];
-        let Some(program) = machine::find_program(program) else { return false };
+        let Some(program) = programs::find_program(program) else { return false };
         let mut command = Command::new(program);
         command.arg(target.to_string()).args(numbers.map(|number| number.to_string()));
         command.status().is_ok_and(|status| status.success())

@@ -153,17 +153,17 @@ pub struct CommandJob {
 pub enum Task {
     /// Write the file or directory at `path` to standard output, as a tar archive whose first name is `name`.
     Pack {
-        /// What.
+        /// The path of the entry or file.
         path: String,
-        /// As what.
+        /// The name that is used.
         name: String,
     },
     /// Take such an archive from standard input. What it holds becomes `path`, or lies in it under `name` when it is a
     /// directory.
     Unpack {
-        /// Where.
+        /// The path of the entry or file.
         path: String,
-        /// As what.
+        /// The name that is used.
         name: String,
     },
 }
@@ -283,7 +283,7 @@ pub(crate) enum Report {
     NotStarted {
         /// Its number.
         number: u64,
-        /// Why.
+        /// The reason, in words.
         why: String,
         /// True when there is no such program.
         missing: bool,

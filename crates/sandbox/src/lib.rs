@@ -42,12 +42,16 @@ mod listing;
 pub mod machine;
 mod making;
 mod measuring;
+mod mutex;
 pub mod net;
 mod notify;
+mod own_processes;
 pub mod owners;
 pub mod perturbed;
 mod process;
 mod program;
+pub mod programs;
+mod rights;
 mod root;
 pub mod session;
 mod single;
@@ -57,6 +61,7 @@ mod volatile;
 pub mod wire;
 
 pub use ids::Identity;
+pub use mutex::locked;
 pub use session::Session;
 
 use cavrith_core::failure::FailureCode;
@@ -88,7 +93,7 @@ pub enum SandboxError {
     NotStarted {
         /// The program.
         program: String,
-        /// Why.
+        /// The reason, in words.
         why: String,
         /// True when there is no such program.
         missing: bool,

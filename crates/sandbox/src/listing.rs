@@ -75,7 +75,7 @@ fn descriptor_of(caller: u32, fd: i32) -> io::Result<std::os::fd::OwnedFd> {
         let process = Pid::from_raw(number).ok_or(rustix::io::Errno::SRCH)?;
         rustix::process::pidfd_open(process, PidfdFlags::empty())
     };
-    // A thread that leads none is no process of its own.
+    // A thread that leads none is not a process of its own.
     let process = open(caller as i32).or_else(|error| open(leader(caller).ok_or(error)?))?;
     Ok(rustix::process::pidfd_getfd(process.as_fd(), fd, PidfdGetfdFlags::empty())?)
 }

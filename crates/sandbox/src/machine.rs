@@ -1,6 +1,6 @@
 //! What this machine offers and lacks for sandboxes, found by trying.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use serde::Serialize;
 
@@ -9,14 +9,6 @@ use crate::ids::{self, Identity};
 use crate::job::{CommandJob, Job, Purpose};
 use crate::process::SandboxProcess;
 use crate::{SandboxError, Session};
-
-/// A program of this machine: in `PATH`, or where administrators' programs lie. Parts of `PATH` that are no absolute
-/// path are passed over, since they stand for wherever the member happens to be, which may be a stranger's clone.
-pub fn find_program(name: &str) -> Option<PathBuf> {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    let places = std::env::split_paths(&path).chain(["/usr/sbin", "/sbin", "/usr/bin"].map(PathBuf::from));
-    places.filter(|place| place.is_absolute()).map(|place| place.join(name)).find(|program| program.is_file())
-}
 
 /// How something stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -33,7 +25,7 @@ pub enum Standing {
 /// One thing that was looked at.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct HostCheck {
-    /// What.
+    /// The name that is used.
     pub name: String,
     /// How it stands.
     pub standing: Standing,

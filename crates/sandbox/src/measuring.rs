@@ -7,7 +7,7 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use crate::job::{Listening, Usage};
-use crate::{guard, supervise};
+use crate::own_processes;
 
 /// The state of a socket that listens for connections (proc_net(5): `0A` is TCP_LISTEN).
 pub(crate) const LISTENS: &str = "0A";
@@ -18,7 +18,7 @@ fn processes() -> impl Iterator<Item = i32> {
     let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
     entries
         .filter_map(|entry| entry.file_name().to_str()?.parse().ok())
-        .filter(|pid| *pid != 1 && !guard::is_helper(*pid) && !supervise::is_ours(*pid))
+        .filter(|pid| *pid != 1 && !own_processes::is_ours(*pid) && !own_processes::is_ours(*pid))
 }
 
 /// What the kernel says of a process, from the third field on (proc_pid_stat(5)).

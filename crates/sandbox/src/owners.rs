@@ -3,7 +3,7 @@
 //!
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
-//! `user.cavrith.owner`, as the store reads it), and becoming somebody else is answered with yes. What was answered so
+//! `user.cavrith.owner`, as the store reads it), and becoming somebody else is reported as a success that has no effect. What was answered so
 //! is remembered: who looks at a file sees the owner that is written beside it, and who asks who they are hears who
 //! they became ([`crate::emulation`]), and what they make is theirs ([`crate::making`]). So a package manager's scripts find everything as they do on a machine with all
 //! owners.
@@ -157,7 +157,7 @@ impl Helper<'_> {
             notify::read_text(asked.pid, asked.data.args[*position])
                 .map_or_else(Answer::Failed, |name| attribute(&name))
         } else if call == libc::SYS_getdents64 {
-            // What is no directory, or nowhere any more, the kernel knows to answer.
+            // What is not a directory, or nowhere any more, the kernel knows to answer.
             let still_asks = || notify::still_asks(&self.listener, &asked);
             match self.listings.answer(&asked, still_asks) {
                 Err(error) if error.raw_os_error() != Some(libc::EINVAL) => Answer::Go,

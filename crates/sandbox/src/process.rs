@@ -10,11 +10,14 @@ use std::sync::Mutex;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use crate::job::{Order, Report};
-use crate::session::{Received, locked};
+use crate::mutex::locked;
 use crate::{SandboxError, child, outside, wire};
 
 /// Milliseconds that a sandbox has for its orderly end.
 const PATIENCE: u16 = 20_000;
+
+/// A report with its descriptors.
+pub(crate) type Received = (Report, Vec<OwnedFd>);
 
 /// A child of our own executable, on the other end of a socket.
 #[derive(Debug)]

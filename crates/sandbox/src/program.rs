@@ -61,7 +61,7 @@ impl Who {
         };
         let passwd = list("/etc/passwd");
         let found = account::find(&passwd, name).ok_or_else(|| Why {
-            text: format!("there is no account {name} inside; there are {}", account::names(&passwd).join(", ")),
+            text: format!("there is no account {name} inside; the accounts are {}", account::names(&passwd).join(", ")),
             missing: false,
         })?;
         let groups = account::groups(&list("/etc/group"), name, found.group);
@@ -190,7 +190,7 @@ mod tests {
     fn what_no_account_names_is_told_with_those_there_are() {
         let command = CommandJob { account: Some("nobody-of-that-name".to_owned()), ..CommandJob::default() };
         let why = Who::find(&command).unwrap_err();
-        assert!(why.text.contains("there is no account nobody-of-that-name inside; there are") && !why.missing);
+        assert!(why.text.contains("there is no account nobody-of-that-name inside; the accounts are") && !why.missing);
         let root = Who::find(&CommandJob { account: Some("root".to_owned()), ..CommandJob::default() }).unwrap();
         assert_eq!((root.user, root.group, root.env["HOME"].as_str()), (0, 0, "/root"));
     }

@@ -139,7 +139,7 @@ impl Own {
         }
         mounts.push((dev, "dev"));
         for (node, place) in NODES.iter().zip(NODE_PLACES) {
-            // The node is the machine's own, so its rights and owner are out of reach; writing to it is no change of
+            // The node is the machine's own, so its rights and owner are out of reach; writing to it is not a change of
             // it.
             let node = from_outside(&Path::new("/dev").join(node)).map_err(io::Error::from);
             match node.and_then(|node| crate::attributes::read_only(&node).map(|()| node)) {
@@ -211,7 +211,7 @@ fn copy_layers(job: &Job, why: &str) -> Step<()> {
         if why.starts_with("open the layer") {
             return Err(why.to_owned());
         }
-        // A copy that was interrupted is begun again.
+        // A copy that was interrupted is started again.
         fs::remove_dir_all("merged").and_then(|()| fs::create_dir("merged")).map_err(failed("empty a copy"))?;
         copy_overlay::lay(&job.layers, Path::new("merged")).map_err(failed("copy the layers"))?;
         // What is on the bench already lies over the layers, as it would in an overlay.
@@ -269,7 +269,7 @@ fn mount_folder(folder: &FolderMount, job: &Job, source: &OwnedFd) -> io::Result
             place_for(inside, OFlags::DIRECTORY)?
         }
         other => other
-            .map_err(|error| io::Error::other(format!("its place in the image is no plain directory ({error})")))?,
+            .map_err(|error| io::Error::other(format!("its place in the image is not a plain directory ({error})")))?,
     };
     if folder.new {
         settle(source, &place, folder.owner.as_deref(), job.records_owners)?;
@@ -357,7 +357,7 @@ fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     match found.map(|found| FileType::from_raw_mode(found.st_mode)) {
         Ok(FileType::RegularFile) => {}
         Ok(FileType::Symlink) => rustix::fs::unlinkat(&above, name, AtFlags::empty())?,
-        Ok(_) => return Err(io::Error::other("something that is no file is in its place")),
+        Ok(_) => return Err(io::Error::other("something that is not a file is in its place")),
         Err(rustix::io::Errno::NOENT) => {}
         Err(error) => return Err(error.into()),
     }
@@ -373,7 +373,7 @@ pub(crate) fn read_inside(path: &Path) -> io::Result<Vec<u8>> {
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
     let file = fs::File::from(rustix::fs::open(path, flags, Mode::empty())?);
     if !file.metadata()?.is_file() {
-        return Err(io::Error::new(io::ErrorKind::InvalidInput, format!("{} is no regular file", path.display())));
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, format!("{} is not a regular file", path.display())));
     }
     let mut bytes = Vec::new();
     io::Read::read_to_end(&mut io::Read::take(file, LONGEST), &mut bytes)?;

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
+use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -13,8 +13,9 @@ use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use crate::ids::{Identity, map_child};
 use crate::job::{CommandJob, Ending, Job, Order, Report, Serving, Usage};
+use crate::mutex::locked;
 use crate::net::Connector;
-use crate::process::{SandboxProcess, unexpected};
+use crate::process::{Received, SandboxProcess, unexpected};
 use crate::{SandboxError, folder, outside, wire};
 
 /// A sandbox that stands. It ends when this value is dropped, when the thread that began it ends, or when this process
@@ -34,19 +35,12 @@ struct Orders {
     waiting: Arc<Mutex<Waiting>>,
 }
 
-/// A report with its descriptors.
-pub(crate) type Received = (Report, Vec<OwnedFd>);
-
 #[derive(Debug, Default)]
 struct Waiting {
     next: u64,
     /// Where the reports of each command go; the pipe's end closes when the last one has come.
     commands: HashMap<u64, (mpsc::Sender<Received>, OwnedFd)>,
     gone: bool,
-}
-
-pub(crate) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Orders {

@@ -11,9 +11,10 @@ use std::io;
 use nix::sched::{CloneFlags, unshare};
 use rustix::process::DumpableBehavior;
 
-use crate::command::become_only;
+use crate::job::Purpose;
 use crate::notify::{LOAD_CALL, step};
 use crate::program::{Why, why};
+use crate::rights::{become_only, bound_capabilities};
 
 /// Calls that name another user or group.
 #[cfg(target_arch = "x86_64")]
@@ -49,6 +50,8 @@ pub(crate) fn become_another(user: u32, group: u32, only: (u32, u32)) -> Result<
     };
     namespace().map_err(why("become the account, which takes a user namespace within this one"))?;
     dumpable(DumpableBehavior::NotDumpable)?;
+    // Whoever makes a user namespace has every capability in it, whatever it was bound to before (user_namespaces(7)).
+    bound_capabilities(Purpose::Workspace).map_err(why("give up capabilities"))?;
     become_only(user, group)?;
     if user == 0 { pass_over_others().map_err(why("filter system calls")) } else { Ok(()) }
 }

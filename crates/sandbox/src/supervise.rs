@@ -12,7 +12,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io::{Read as _, Write as _};
 use std::os::fd::OwnedFd;
-use std::sync::{Mutex, PoisonError};
 
 use nix::errno::Errno;
 use nix::sys::signal::{SigSet, SigmaskHow, Signal, kill, killpg};
@@ -20,7 +19,7 @@ use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork};
 
 use crate::job::{Ending, Serving};
-use crate::measuring;
+use crate::{measuring, own_processes};
 
 /// What PID 1 sends to have all of it killed; a real-time signal, which means nothing to anybody else.
 const KILL_ALL: i32 = 40;
@@ -35,14 +34,6 @@ const PASSED: [Signal; 8] = [
     Signal::SIGWINCH,
     Signal::SIGCONT,
 ];
-
-/// The processes that stand above services, as PID 1 knows them.
-static OURS: Mutex<BTreeSet<i32>> = Mutex::new(BTreeSet::new());
-
-/// Whether a process is one of ours, and not one that somebody started.
-pub(crate) fn is_ours(process: i32) -> bool {
-    OURS.lock().unwrap_or_else(PoisonError::into_inner).contains(&process)
-}
 
 /// A command that is supervised, as PID 1 has it.
 #[derive(Debug)]
@@ -61,7 +52,7 @@ pub(crate) fn start(child: impl FnOnce() -> isize, told: &OwnedFd) -> nix::Resul
     // SAFETY: PID 1 has a single thread; the child may do anything a fresh process may.
     match unsafe { fork() }? {
         ForkResult::Parent { child } => {
-            OURS.lock().unwrap_or_else(PoisonError::into_inner).insert(child.as_raw());
+            own_processes::add(child.as_raw());
             Ok((child, Supervised { ending }))
         }
         ForkResult::Child => {
@@ -83,7 +74,7 @@ impl Supervised {
 
     /// How it ended, when its supervisor has, in the way that is given.
     pub(crate) fn ended(self, supervisor: Pid, how: Ending) -> Ending {
-        OURS.lock().unwrap_or_else(PoisonError::into_inner).remove(&supervisor.as_raw());
+        own_processes::remove(supervisor.as_raw());
         let mut told = Vec::new();
         let _ = File::from(self.ending).read_to_end(&mut told);
         serde_json::from_slice(&told).unwrap_or(how)

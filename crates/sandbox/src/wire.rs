@@ -40,7 +40,7 @@ pub fn send(socket: &UnixStream, message: &impl Serialize, fds: &[BorrowedFd<'_>
 /// Receives one message with its descriptors; `None` when the other side is gone.
 ///
 /// # Errors
-/// When what arrives is no such message.
+/// When what arrives is not such a message.
 pub fn receive<T: DeserializeOwned>(socket: &UnixStream) -> io::Result<Option<(T, Vec<OwnedFd>)>> {
     let mut length = [0; 4];
     let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(MAX_FDS))];

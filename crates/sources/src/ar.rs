@@ -32,7 +32,7 @@ impl<R: Read> Members<R> {
     /// Begins to read an archive of `size` bytes.
     ///
     /// # Errors
-    /// When it is no such archive.
+    /// When it is not such a archive.
     pub fn new(mut from: R, size: u64) -> io::Result<Self> {
         let mut magic = [0; 8];
         from.read_exact(&mut magic).map_err(|_| bad("it is too short to be a package"))?;
@@ -64,10 +64,10 @@ impl<R: Read> Members<R> {
         }
         let text =
             |range: std::ops::Range<usize>| std::str::from_utf8(&header[range]).map(|text| text.trim_end_matches(' '));
-        let name = text(0..16).map_err(|_| bad("a member's name is no text"))?;
+        let name = text(0..16).map_err(|_| bad("a member's name is not a text"))?;
         let size = text(48..58).ok().filter(|digits| digits.bytes().all(|digit| digit.is_ascii_digit()));
         let size: u64 =
-            size.and_then(|digits| digits.parse().ok()).ok_or_else(|| bad("a member's size is no number"))?;
+            size.and_then(|digits| digits.parse().ok()).ok_or_else(|| bad("a member's size is not a number"))?;
         if size > self.left {
             return Err(bad("a member says it is larger than the whole"));
         }

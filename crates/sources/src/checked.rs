@@ -92,7 +92,7 @@ pub fn measure(path: &Path) -> Result<(u64, Sha256Digest), SourceError> {
 /// Opens a regular file; a pipe or a device could make reading hang or never end.
 fn open_regular(path: &Path) -> io::Result<File> {
     if !fs::metadata(path)?.is_file() {
-        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file"));
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file"));
     }
     cavrith_store::reading::open(path)
 }

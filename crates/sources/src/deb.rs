@@ -246,7 +246,7 @@ pub(crate) fn qualified_name(control: &Control) -> Result<String, String> {
     let name = control.field("Package").to_owned();
     let plain = |letter: char| letter.is_ascii_alphanumeric() || "+-.".contains(letter);
     if name.is_empty() || !name.chars().all(plain) || name.starts_with('.') {
-        return Err("its name is no package's name".to_owned());
+        return Err("its name is not a package's name".to_owned());
     }
     let architecture = control.field("Architecture");
     if !architecture.chars().all(|letter| letter.is_ascii_alphanumeric() || letter == '-') {
@@ -370,7 +370,7 @@ fn parse_control(name: &str, stream: impl io::Read) -> Result<Control, SourceErr
         Ok(())
     })?;
     let text = files.remove("control").ok_or_else(|| damaged(name, bad("it has no control file")))?;
-    let text = String::from_utf8(text).map_err(|_| damaged(name, bad("its control file is no text")))?;
+    let text = String::from_utf8(text).map_err(|_| damaged(name, bad("its control file is not a text")))?;
     let fields = debian::parse_stanza(&text)
         .map_err(|line| damaged(name, bad(&format!("its control file has the line {line:?}"))))?;
     Ok(Control { fields, files, newest: 0 })

@@ -48,7 +48,7 @@ pub enum SourceError {
     Unreadable {
         /// The file.
         path: PathBuf,
-        /// Why.
+        /// The error that the system reported.
         source: std::io::Error,
     },
     /// An address cannot be reached, or answers with something else.
@@ -56,7 +56,7 @@ pub enum SourceError {
     Unreachable {
         /// The address.
         url: String,
-        /// Why.
+        /// The reason.
         cause: Unreached,
     },
     /// It is not the file that the lock pins.
@@ -79,7 +79,7 @@ pub enum SourceError {
         /// Bytes of the file.
         found: u64,
     },
-    /// It is no archive of the kind it has to be, or a damaged one.
+    /// It is not an archive of the kind it has to be, or a damaged one.
     #[error("{name} cannot be unpacked: {why}")]
     Damaged {
         /// The archive.

@@ -54,8 +54,9 @@ pub struct Manifest {
 
 fn blob(descriptor: &Descriptor) -> Result<Blob, String> {
     let digest = &descriptor.digest;
-    let hex = digest.strip_prefix("sha256:").ok_or_else(|| format!("it names a digest that is no sha256, {digest}"))?;
-    Ok(Blob { sha256: hex.parse().map_err(|_| format!("{digest} is no digest"))?, size: descriptor.size })
+    let hex =
+        digest.strip_prefix("sha256:").ok_or_else(|| format!("it names a digest that is not a sha256, {digest}"))?;
+    Ok(Blob { sha256: hex.parse().map_err(|_| format!("{digest} is not a digest"))?, size: descriptor.size })
 }
 
 /// Reads an index or a manifest.

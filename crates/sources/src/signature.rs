@@ -18,8 +18,8 @@ use packets::{Bytes, Signature, tag};
 /// Why a text is not taken.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Unproved {
-    /// It is no clear-signed text, or something stands before or after it.
-    #[error("it is no clear-signed text: {0}")]
+    /// It is not a clear-signed text, or something stands before or after it.
+    #[error("it is not a clear-signed text: {0}")]
     Form(String),
     /// None of the keys that signed it is in the keyring.
     #[error("none of the keys that signed it is in the keyring (signed by {})", .0.join(", "))]
@@ -43,7 +43,7 @@ impl Keyring {
     /// of it.
     ///
     /// # Errors
-    /// When it is no keyring.
+    /// When it is not a keyring.
     pub fn add(&mut self, bytes: &[u8]) -> Result<(), String> {
         let plain;
         let bytes = if bytes.trim_ascii_start().starts_with(b"-----BEGIN") {

@@ -48,12 +48,12 @@ impl NewFile {
     /// there is none yet.
     ///
     /// # Errors
-    /// When the directory cannot be written to, or something that is no file is in the place.
+    /// When the directory cannot be written to, or something that is not a file is in the place.
     pub fn beside(path: &Path, mode: u32) -> io::Result<Self> {
         let place = real_place(path)?;
         let before = match fs::symlink_metadata(&place) {
             Ok(meta) if meta.is_file() => Some(meta.permissions().mode() & 0o777),
-            Ok(_) => return Err(io::Error::new(io::ErrorKind::InvalidInput, "something that is no file is there")),
+            Ok(_) => return Err(io::Error::new(io::ErrorKind::InvalidInput, "something that is not a file is there")),
             Err(error) if error.kind() == io::ErrorKind::NotFound => None,
             Err(error) => return Err(error),
         };

@@ -19,7 +19,7 @@ use crate::{Store, StoreError, io_error};
 /// One thing in the store that could go.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoreItem {
-    /// Which.
+    /// What it is about, as people name it.
     pub what: ItemKind,
     /// Names that images have for it, and other words about it.
     pub names: Vec<String>,
@@ -167,7 +167,7 @@ impl Store {
         }
         for (path, record) in &records {
             let how = match record {
-                None => "it is no record of an image".to_owned(),
+                None => "it is not a record of an image".to_owned(),
                 Some(record) => match record.layers.iter().find(|sealed| !self.has_layer(&sealed.tree)) {
                     Some(sealed) => format!("its layer {} is not there", sealed.name),
                     None => continue,

@@ -69,7 +69,7 @@ pub enum StoreError {
         source: io::Error,
     },
     /// The directory holds something else.
-    #[error("{} is no store of this version of Cavrith; move it away, or set CAVRITH_HOME to another place", .0.display())]
+    #[error("{} is not a store of this version of Cavrith; move it away, or set CAVRITH_HOME to another place", .0.display())]
     Foreign(PathBuf),
     /// Something damaged is in use.
     #[error("{} is damaged, and used by a workspace or a command that runs; stop it, then run cavrith store repair again", .0.display())]
@@ -123,7 +123,7 @@ impl Store {
     /// Opens the store in a directory, making it when there is none.
     ///
     /// # Errors
-    /// When the directory cannot be made or holds something that is no store.
+    /// When the directory cannot be made or holds something that is not a store.
     pub fn open(root: &Path) -> Result<Self, StoreError> {
         let format = root.join("format");
         match reading::text(&format) {

@@ -31,7 +31,7 @@ pub fn open_real(path: &Path) -> io::Result<File> {
 fn regular(file: File) -> io::Result<File> {
     match file.metadata()?.is_file() {
         true => Ok(file),
-        false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file")),
+        false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file")),
     }
 }
 

@@ -76,7 +76,7 @@ fn remove_in(parent: &impl AsFd, name: &CString, directory: bool) -> io::Result<
     Ok(rustix::fs::unlinkat(parent, name, AtFlags::REMOVEDIR)?)
 }
 
-/// Opens a directory that is no link and no mount.
+/// Opens a directory that is not a link and no mount.
 fn enter(parent: &impl AsFd, name: &CString) -> Result<OwnedFd, Errno> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
     let resolve = ResolveFlags::NO_XDEV | ResolveFlags::NO_SYMLINKS | ResolveFlags::BENEATH;

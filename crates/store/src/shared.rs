@@ -89,7 +89,7 @@ pub struct Move {
 #[derive(Debug)]
 struct Shared {
     writer: LayerWriter,
-    /// Which archive each entry that is no directory comes from.
+    /// Which archive each entry that is not a directory comes from.
     from: BTreeMap<RootPath, usize>,
     contested: BTreeMap<RootPath, Vec<Claim>>,
     next_aside: usize,

@@ -143,7 +143,7 @@ pub fn capture(
         Kind::File { links, .. } => links,
         _ => None,
     };
-    // Another name of a file that is beneath is no writing of it.
+    // Another name of a file that is beneath is not a writing of it.
     let groups: BTreeSet<_> = tree
         .entries
         .iter()

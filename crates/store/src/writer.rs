@@ -28,8 +28,8 @@ pub enum Refused {
     /// A path goes through a link.
     #[error("{0} leads through a link, {1}")]
     ThroughLink(String, String),
-    /// A path goes through something that is no directory.
-    #[error("{0} lies in {1}, which is no directory")]
+    /// A path goes through something that is not a directory.
+    #[error("{0} lies in {1}, which is not a directory")]
     ThroughFile(String, String),
     /// Links that lead in a circle.
     #[error("{0} leads through links without an end")]

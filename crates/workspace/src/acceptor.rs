@@ -14,7 +14,7 @@ use rustix::pipe::PipeFlags;
 use cavrith_sandbox::net::Connector;
 
 use crate::datagrams::Exchange;
-use crate::ports::carry;
+use crate::splicing::carry;
 
 /// The number of what ends the thread; ports have those after it.
 const END: u64 = 0;

@@ -3,13 +3,14 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{SocketAddr, UdpSocket};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex, Weak};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use rustix::io::Errno;
 use rustix::net::{RecvFlags, Shutdown};
 
+use cavrith_sandbox::locked;
 use cavrith_sandbox::net::Connector;
 
 /// The longest datagram (RFC 768: the length is a number of 16 bits).
@@ -61,10 +62,6 @@ impl Exchange {
             peer.end();
         }
     }
-}
-
-fn locked(peers: &Peers) -> MutexGuard<'_, HashMap<SocketAddr, Peer>> {
-    peers.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Peer {

@@ -67,7 +67,7 @@ pub struct Line {
     pub at: u64,
     /// Who wrote it.
     pub source: String,
-    /// What.
+    /// The line.
     pub text: String,
 }
 

@@ -10,7 +10,7 @@
 //! |---|---|
 //! | [`work`] | what its threads share, and what they tell |
 //! | [`standing`] | how it stands: told, frozen, changed while it runs |
-//! | [`service`] | one service: begun, watched, begun again, ended |
+//! | [`service`] | one service: begun, watched, started again, ended |
 //! | [`opening`] | steps and services in their order, at a start and after a change |
 //! | [`door`] | the door, and requests at it |
 //! | [`tale`] | what is told while something begins |

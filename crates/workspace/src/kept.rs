@@ -88,7 +88,7 @@ pub struct Listed {
 /// What lies in a directory of a kept folder, which is named relative to it.
 ///
 /// # Errors
-/// When it leads out of the folder, or is no directory.
+/// When it leads out of the folder, or is not a directory.
 pub fn list(folder: &Path, inner: &Path) -> Result<Vec<Listed>, WorkspaceError> {
     let dir = within(folder, inner).map_err(file_error("look into", folder.join(inner)))?;
     let entries = fs::read_dir(&dir).map_err(file_error("look into", &dir))?;
@@ -180,7 +180,7 @@ fn write_archive(folder: &Path, to: &mut NewFile, identity: Identity) -> io::Res
 /// all of the backup could be read. Returns how many entries there are.
 ///
 /// # Errors
-/// When the file is no backup, or the disk refuses; then the folder is as it was.
+/// When the file is not a backup, or the disk refuses; then the folder is as it was.
 pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
     let _held = place.hold_kept()?;
     let folder = place.kept.join(name);
@@ -221,11 +221,11 @@ fn read_archive(file: &Path, into: &Path, identity: Identity) -> io::Result<u64>
     let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(reading::open(file)?))?);
     let place = |path: &Path| match path.components().next() == Some(Component::Normal(ROOT.as_ref())) {
         true => Ok(path.to_owned()),
-        false => Err(bad(format!("it is no backup of a folder: it has {}", path.display()))),
+        false => Err(bad(format!("it is not a backup of a folder: it has {}", path.display()))),
     };
     let count = ground::unpack(&mut archive, &Ground::open(into)?, !identity.records_owners(), MOST, place)?;
     if !into.join(ROOT).symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
-        return Err(bad("it is no backup of a folder: there is nothing in it".to_owned()));
+        return Err(bad("it is not a backup of a folder: there is nothing in it".to_owned()));
     }
     Ok(count)
 }

@@ -31,6 +31,7 @@ pub mod backups;
 pub mod client;
 pub mod copying;
 mod datagrams;
+mod folder_identity;
 pub mod journal;
 pub mod keeper;
 pub mod kept;
@@ -44,6 +45,7 @@ pub mod place;
 pub mod ports;
 pub mod protocol;
 pub mod record;
+mod splicing;
 pub mod streams;
 pub mod verifying;
 
@@ -85,7 +87,7 @@ pub enum WorkspaceError {
     Refused {
         /// The workspace.
         name: String,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// The keeper is of another version.
@@ -120,7 +122,7 @@ pub enum WorkspaceError {
         name: String,
     },
     /// There is no workspace of a name.
-    #[error("there is no workspace {name}{}", if others.is_empty() { "; cavrith list shows those there are".to_owned() } else { format!("; there are {others}") })]
+    #[error("there is no workspace {name}{}", if others.is_empty() { "; cavrith list shows those there are".to_owned() } else { format!("; the workspaces here are {others}") })]
     NoWorkspace {
         /// The name.
         name: String,
@@ -149,9 +151,9 @@ pub enum WorkspaceError {
     /// Files could not be copied over the wall.
     #[error("cannot copy {what}: {why}")]
     Copy {
-        /// What.
+        /// What it is about, as people name it.
         what: String,
-        /// Why.
+        /// The reason, in words.
         why: String,
     },
     /// A port that has to be exactly this one is taken.
@@ -173,7 +175,7 @@ pub enum WorkspaceError {
         outside: u16,
         /// The address, in words, when the spec names one.
         bind: String,
-        /// Why.
+        /// The error that the system reported.
         source: std::io::Error,
     },
     /// No port is free.

@@ -59,7 +59,7 @@ impl Meant<'_> {
         let all = Place::all(self.home);
         let mut named: Vec<_> = all.iter().filter(|place| place.name == name).cloned().collect();
         if let Ok(project) = &project
-            && let Some(own) = named.iter().find(|place| moved::is_of(place, project))
+            && let Some(own) = named.iter().find(|place| place.is_of(project))
         {
             return Ok(Some(own.clone()));
         }
@@ -102,7 +102,7 @@ impl Meant<'_> {
     pub fn to_start(&self) -> Result<(Place, Project), WorkspaceError> {
         // A project's own workspace of that name is meant, or a new one, whoever else has one of the name.
         let own_project = project::find(self.project).ok();
-        let is_own = |place: &Place| own_project.as_ref().is_none_or(|project| moved::is_of(place, project));
+        let is_own = |place: &Place| own_project.as_ref().is_none_or(|project| place.is_of(project));
         let existing = self.existing()?.filter(is_own);
         let dir = match &existing {
             Some(place) => place.project.clone(),

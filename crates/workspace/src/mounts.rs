@@ -93,7 +93,7 @@ fn make_below(folder: &Path, path: &RootPath) -> Result<(), EngineError> {
         match at.symlink_metadata() {
             Ok(meta) if meta.is_dir() => continue,
             Ok(_) => {
-                let error = std::io::Error::new(std::io::ErrorKind::NotADirectory, "it is no directory");
+                let error = std::io::Error::new(std::io::ErrorKind::NotADirectory, "it is not a directory");
                 return Err(file_error("keep inside", &at)(error));
             }
             Err(_) => {}

@@ -12,7 +12,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use cavrith_core::spec::Network;
-use cavrith_sandbox::machine::find_program;
+use cavrith_sandbox::programs::find_program;
 use cavrith_sandbox::{Identity, background};
 
 /// The address at which names are asked for inside when pasta carries the questions (link-local, RFC 3927).

@@ -39,6 +39,7 @@ use cavrith_store::owners::Ownership;
 use cavrith_store::private;
 
 use crate::WorkspaceError;
+use crate::folder_identity;
 
 /// In a scratch: the steps of the first start that were carried out over its image.
 pub(crate) const FIRST_START: &str = "first-start";
@@ -137,7 +138,12 @@ impl Place {
     pub fn of_project(home: &Home, project: &Path) -> Option<Self> {
         let own = Self::own(home, project);
         // One that runs under an earlier path of the project keeps it until it has ended.
-        own.or_else(|| Self::all(home).into_iter().find(|place| !place.named && crate::moved::is_of(place, project)))
+        own.or_else(|| Self::all(home).into_iter().find(|place| !place.named && place.is_of(project)))
+    }
+
+    /// Whether it, or what it kept, belongs to a project.
+    pub fn is_of(&self, project: &Path) -> bool {
+        folder_identity::is_of(&self.project, (&self.dir, &self.kept), project)
     }
 
     /// Makes the directory when it is not there. Like all that is needed to talk to the keeper, it belongs to the
@@ -152,7 +158,7 @@ impl Place {
             let path = dir.join(name);
             fs::DirBuilder::new().recursive(true).mode(0o755).create(&path).map_err(file_error("make", &path))?;
         }
-        crate::moved::note(self, dir, "")?;
+        folder_identity::note(&self.project, dir, "")?;
         give_to_member(dir, identity)
     }
 
@@ -163,7 +169,7 @@ impl Place {
     pub fn make_kept(&self) -> Result<(), WorkspaceError> {
         let kept = &self.kept;
         private::directory(kept)?;
-        crate::moved::note(self, kept, ".")
+        folder_identity::note(&self.project, kept, ".")
     }
 
     /// Takes hold of the kept folders, as whoever uses, restores or removes them has to; the kernel lets go of them
@@ -318,7 +324,7 @@ pub fn scratch_changes(scratch: &Path, most: usize) -> (usize, Vec<String>) {
                 open.push(path);
                 continue;
             }
-            // What lies beneath the files that we mount is no change of anybody's.
+            // What lies beneath the files that we mount is not a change of anybody's.
             let inside = path.strip_prefix(&root).unwrap_or(&path);
             if crate::OWN_FILES.iter().any(|own| Path::new(own.trim_start_matches('/')) == inside) {
                 continue;

@@ -5,11 +5,9 @@
 
 use std::collections::BTreeMap;
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, Shutdown, TcpListener, TcpStream, UdpSocket};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, TcpListener, UdpSocket};
 use std::sync::Arc;
-use std::thread;
 
-use rustix::pipe::{PipeFlags, SpliceFlags};
 use serde::{Deserialize, Serialize};
 
 use cavrith_core::arrangement::PortPart;
@@ -23,8 +21,6 @@ use crate::acceptor::{Acceptor, Outer};
 
 /// Ports that are tried after the wanted one.
 const TRIES: u16 = 100;
-/// Bytes that are carried at once.
-const CHUNK: usize = 1 << 20;
 
 /// Ports that are carried, until this value is dropped. Connections that are open then go on.
 #[derive(Debug)]
@@ -211,46 +207,5 @@ impl Drop for Forward {
     fn drop(&mut self) {
         let sockets: Vec<_> = self.carriers.values().flat_map(|carrier| carrier.sockets.clone()).collect();
         self.let_go(&sockets);
-    }
-}
-
-/// Carries both directions until both have ended.
-pub(crate) fn carry(outer: TcpStream, inner: TcpStream) {
-    let (outer, inner) = (Arc::new(outer), Arc::new(inner));
-    let back = {
-        let (outer, inner) = (Arc::clone(&outer), Arc::clone(&inner));
-        thread::Builder::new().spawn(move || one_way(&inner, &outer))
-    };
-    // A connection that could only ask, and never hear an answer, is given up.
-    let Ok(back) = back else { return };
-    one_way(&outer, &inner);
-    let _ = back.join();
-}
-
-/// Carries one direction. When it ends, or either side breaks, the other side is told.
-fn one_way(from: &TcpStream, to: &TcpStream) {
-    let _ = splice_all(from, to);
-    let _ = to.shutdown(Shutdown::Write);
-    let _ = from.shutdown(Shutdown::Read);
-}
-
-fn splice_all(from: &TcpStream, to: &TcpStream) -> io::Result<()> {
-    let (out, into) = rustix::pipe::pipe_with(PipeFlags::CLOEXEC)?;
-    // Best effort: a user's share of pipe memory may be used up, and the usual size does too.
-    let _ = rustix::pipe::fcntl_setpipe_size(&into, CHUNK);
-    loop {
-        let mut left = match rustix::pipe::splice(from, None, &into, None, CHUNK, SpliceFlags::MOVE) {
-            Ok(0) => return Ok(()),
-            Ok(count) => count,
-            Err(rustix::io::Errno::INTR) => continue,
-            Err(error) => return Err(error.into()),
-        };
-        while left > 0 {
-            match rustix::pipe::splice(&out, None, to, None, left, SpliceFlags::MOVE) {
-                Ok(count) => left -= count,
-                Err(rustix::io::Errno::INTR) => {}
-                Err(error) => return Err(error.into()),
-            }
-        }
     }
 }

@@ -101,7 +101,7 @@ pub enum Answer {
     Started,
     /// The command could not be started.
     NotStarted {
-        /// Why.
+        /// The reason, in words.
         why: String,
         /// True when there is no such program.
         missing: bool,
@@ -168,9 +168,9 @@ pub enum Phase {
     GettingReady,
     /// It is ready.
     Ready,
-    /// It ended, and will be begun again after a pause.
+    /// It ended, and will be started again after a pause.
     Pausing,
-    /// It ended, or did not become ready, and is not begun again.
+    /// It ended, or did not become ready, and is not started again.
     Failed,
     /// It ended by itself, as it may.
     Over,
@@ -212,7 +212,7 @@ pub struct ServiceStatus {
     pub phase: Phase,
     /// Milliseconds since 1970 when that began.
     pub since: u64,
-    /// How often it was begun again.
+    /// How often it was started again.
     pub restarts: u32,
     /// More about it: what it waits for, how it ended; empty when there is nothing to say.
     pub detail: String,

@@ -7,10 +7,11 @@ use clap::{Args as Arguments, Subcommand};
 
 use super::{Report, duration, workspace_name};
 
-/// Which workspace is meant.
+// A comment and no documentation: clap would take it as the help of every command that it is part of.
+// Which workspace is meant.
 #[derive(Debug, Clone, Default, Arguments)]
 pub struct Which {
-    /// The workspace's name: any on this machine, or a new one for another workspace of this project
+    /// The workspace's name; a new name makes another workspace of this project
     #[arg(long, short, value_name = "NAME", value_parser = workspace_name)]
     pub name: Option<String>,
 }
@@ -19,7 +20,7 @@ pub struct Which {
 pub struct Stop {
     #[command(flatten)]
     pub which: Which,
-    /// Stop every workspace of this machine that is yours
+    /// Stop all your workspaces on this machine
     #[arg(long, conflicts_with = "name")]
     pub all: bool,
 }
@@ -45,7 +46,7 @@ pub struct Start {
 
 #[derive(Debug, Arguments)]
 pub struct Enter {
-    /// Be this account inside, and not the workspace's
+    /// Run as this account of the image
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Option<String>,
     #[command(flatten)]
@@ -54,12 +55,12 @@ pub struct Enter {
 
 #[derive(Debug, Arguments)]
 pub struct Logs {
-    /// A service, or a step of the start; all when left out
+    /// A service or a step of the start; all of them when left out
     pub source: Vec<String>,
-    /// Go on with what is written from now on
+    /// Follow: also print new lines as they come
     #[arg(long, short)]
     pub follow: bool,
-    /// Only what was written so long ago or less: 90 s, 10 min, 2 h, 1 d
+    /// Only lines that are not older than this: 90 s, 10 min, 2 h, 1 d
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub since: Option<Duration>,
     #[command(flatten)]
@@ -70,10 +71,10 @@ pub struct Logs {
 
 #[derive(Debug, Arguments)]
 pub struct Apply {
-    /// Begin with an empty scratch where the image is another one, without asking
+    /// Start with an empty scratch if the image changes, without asking
     #[arg(long)]
     pub fresh: bool,
-    /// Only say what would be done
+    /// Dry run: only list what would be done
     #[arg(long)]
     pub dry_run: bool,
     #[command(flatten)]
@@ -84,19 +85,19 @@ pub struct Apply {
 
 #[derive(Debug, Subcommand)]
 pub enum Copy {
-    /// Copy a file or folder of this machine into the workspace
+    /// Copy a file or folder from this machine into the workspace
     In(CopyIn),
-    /// Copy a file or folder of the workspace to this machine
+    /// Copy a file or folder from the workspace to this machine
     Out(CopyOut),
 }
 
 #[derive(Debug, Arguments)]
 pub struct CopyIn {
-    /// What
+    /// The file or folder
     pub outside: PathBuf,
-    /// Where to, inside; in a directory it keeps its name
+    /// The target inside; in a directory it keeps its name
     pub inside: String,
-    /// As this account, and not the workspace's
+    /// Copy as this account of the image
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Option<String>,
     #[command(flatten)]
@@ -105,12 +106,12 @@ pub struct CopyIn {
 
 #[derive(Debug, Arguments)]
 pub struct CopyOut {
-    /// What, inside
+    /// The file or folder inside
     pub inside: String,
-    /// Where to; in a directory it keeps its name
+    /// The target; in a directory it keeps its name
     #[arg(default_value = ".")]
     pub outside: PathBuf,
-    /// As this account, and not the workspace's
+    /// Copy as this account of the image
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Option<String>,
     #[command(flatten)]
@@ -121,13 +122,13 @@ pub struct CopyOut {
 pub enum Folder {
     /// List kept folders
     List(WhichReport),
-    /// List what lies in one
+    /// List the files of a kept folder
     Show(FolderShow),
-    /// Write all of one into a file
+    /// Write a backup of a kept folder to a file
     Backup(FolderBackup),
-    /// Put what such a file holds in the place of one
+    /// Replace a kept folder's files by those of a backup
     Restore(FolderRestore),
-    /// Remove one with all that it holds
+    /// Remove a kept folder with its files
     Remove(FolderRemove),
 }
 
@@ -150,7 +151,7 @@ pub struct FolderBackup {
     pub folder: String,
     /// The file, which is a compressed tar archive
     pub file: PathBuf,
-    /// Also while the workspace runs: what is written meanwhile may be half in it
+    /// Back up while the workspace runs; files that are being written may be incomplete
     #[arg(long)]
     pub while_running: bool,
     #[command(flatten)]
@@ -163,7 +164,7 @@ pub struct FolderRestore {
     pub folder: String,
     /// The file
     pub file: PathBuf,
-    /// Replace what is in the folder, without asking
+    /// Replace the folder's files without asking
     #[arg(long)]
     pub yes: bool,
     #[command(flatten)]
@@ -174,7 +175,7 @@ pub struct FolderRestore {
 pub struct FolderRemove {
     /// The folder's name
     pub folder: String,
-    /// Without asking
+    /// Do not ask
     #[arg(long)]
     pub yes: bool,
     #[command(flatten)]
@@ -183,13 +184,13 @@ pub struct FolderRemove {
 
 #[derive(Debug, Arguments)]
 pub struct Names {
-    /// Keep them in the hosts file, in a block of their own
+    /// Write them to the hosts file, in a block of their own
     #[arg(long, conflicts_with = "remove")]
     pub apply: bool,
-    /// Take that block out
+    /// Remove that block
     #[arg(long)]
     pub remove: bool,
-    /// Another hosts file
+    /// The hosts file to use
     #[arg(long, value_name = "FILE")]
     pub file: Option<PathBuf>,
     #[command(flatten)]
@@ -200,7 +201,7 @@ pub struct Names {
 
 #[derive(Debug, Arguments)]
 pub struct Drop {
-    /// Without asking
+    /// Do not ask
     #[arg(long)]
     pub yes: bool,
     #[command(flatten)]
@@ -209,7 +210,7 @@ pub struct Drop {
 
 #[derive(Debug, Arguments)]
 pub struct Run {
-    /// Be this account inside, and not the workspace's
+    /// Run as this account of the image
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Option<String>,
     #[command(flatten)]

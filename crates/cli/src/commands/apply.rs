@@ -47,12 +47,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         if command.report.json {
             screen.json(&json!({ "name": place.name, "applied": false, "pending": pending }));
         } else if pending.changes.is_empty() {
-            screen.result(format_args!("{} is as the spec says", place.name));
+            screen.result(format_args!("{} is up to date", place.name));
         }
         return Ok(0);
     }
     if pending.changes.is_empty() && !failed {
-        screen.say(format_args!("{} is as the spec says; nothing to do", styled(screen.err.strong, &place.name)));
+        screen.say(format_args!("{} is up to date; nothing to do", styled(screen.err.strong, &place.name)));
         if command.report.json {
             screen.json(&json!({ "name": place.name, "applied": false, "pending": pending }));
         }
@@ -112,15 +112,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     } else if !screen.quiet {
         let took = seconds(begun.elapsed().as_millis() as u64);
         let how = if good == Some(true) {
-            styled(screen.out.good, "follows the spec")
+            styled(screen.out.good, "is up to date")
         } else {
-            styled(screen.out.bad, "follows the spec, but something failed")
+            styled(screen.out.bad, "is up to date, but something failed")
         };
-        screen.result(format_args!(
-            "{} {how}, by {}, in {took}",
-            styled(screen.out.strong, &place.name),
-            if effort == Effort::Nothing { "nothing but taking note" } else { effort.words() }
-        ));
+        let name = styled(screen.out.strong, &place.name);
+        screen.result(format_args!("{name} {how}: {} in {took}", effort.done()));
         if good == Some(true) {
             open_sites(screen, &status);
         }

@@ -25,7 +25,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
         if sound && !screen.quiet {
             let style = screen.out.good;
             let name = survey.project.map(|project| project.spec.workspace.name.value).unwrap_or_default();
-            screen.result(format_args!("{} the spec of {name} is sound", styled(style, "good")));
+            screen.result(format_args!("{} in the spec of {name}", styled(style, "no mistakes")));
         }
     }
     Ok(u8::from(!sound))

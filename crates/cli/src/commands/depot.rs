@@ -52,7 +52,7 @@ fn check(screen: &Screen, command: &DepotDir) -> Outcome {
     if command.report.json {
         screen.json(&json!({ "whole": flaws.is_empty(), "files": files, "flaws": flaws }));
     } else if flaws.is_empty() {
-        screen.result(format_args!("{} {} as the index says", styled(screen.out.good, "good"), count(files, "file")));
+        screen.result(format_args!("{} {}", count(files, "file"), styled(screen.out.good, "as the index says")));
     } else {
         for flaw in &flaws {
             screen.result(format_args!("{}  {} {}", styled(screen.out.bad, "damage"), flaw.file, flaw.why));

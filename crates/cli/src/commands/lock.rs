@@ -56,8 +56,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
         screen.result(format_args!("and {rest} more packages that these need; cavrith contents lists all"));
     }
     if !screen.quiet {
-        let done = if locked.written { "wrote cavrith.lock" } else { "cavrith.lock is as it should be" };
-        screen.result(format_args!("{} {done}", styled(screen.out.good, "good")));
+        let done = if locked.written { "wrote cavrith.lock" } else { "cavrith.lock is up to date" };
+        screen.result(styled(screen.out.good, done));
     }
     Ok(0)
 }
@@ -91,7 +91,7 @@ fn outdated(screen: &Screen, command: &Lock, dir: &Path) -> Outcome {
         return Ok(0);
     }
     if outdated.is_empty() {
-        screen.result(format_args!("{} everything locked is the newest there is", styled(screen.out.good, "good")));
+        screen.result(styled(screen.out.good, "every pin is the newest version"));
         return Ok(0);
     }
     let width = outdated.iter().map(|item| item.what.chars().count()).max().unwrap_or(0);

@@ -30,7 +30,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Logs) -> Outcome {
             let remedy = match meant {
                 Some(meant) => format!("is {meant} meant?"),
                 None if known.is_empty() => "nothing was written yet".to_owned(),
-                None => format!("there are {}", known.join(", ")),
+                None => format!("these have: {}", known.join(", ")),
             };
             return Err(Failure::Own(2, format!("no service and no step {source:?} has written anything; {remedy}")));
         }

@@ -190,7 +190,7 @@ pub fn open_sites(screen: &Screen, status: &Status) {
         let url = port.url();
         screen.result(format_args!("{} {url}", styled(screen.out.strong, format_args!("{} is at", part.name))));
         let desktop = ["DISPLAY", "WAYLAND_DISPLAY"].iter().any(|name| std::env::var_os(name).is_some());
-        let Some(opener) = cavrith_sandbox::machine::find_program("xdg-open").filter(|_| desktop) else { continue };
+        let Some(opener) = cavrith_sandbox::programs::find_program("xdg-open").filter(|_| desktop) else { continue };
         let mut command = std::process::Command::new(opener);
         command.arg(&url).stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null());
         // It goes on by itself; that nothing opened is seen by whoever sits there.

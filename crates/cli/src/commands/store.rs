@@ -98,9 +98,7 @@ fn look(screen: &Screen, as_json: bool, mend: bool) -> Outcome {
     }
     damage.iter().for_each(|one| tell_damage(screen, one));
     match (damage.len(), mend) {
-        (0, _) => {
-            screen.result(format_args!("{} everything in the store is as it was made", styled(screen.out.good, "good")))
-        }
+        (0, _) => screen.result(styled(screen.out.good, "everything in the store is as it was made")),
         (number, true) => screen.result(format_args!(
             "{} took out what {} belong to; the next cavrith build makes it again",
             styled(screen.out.good, "mended"),

@@ -366,7 +366,7 @@ fn a_spec_gets_nothing_outside_without_its_member_s_word() {
         let said = team.fails(&["check"], 1);
         assert!(!said.contains("precious-content") && !said.contains("root:x"), "{included}: {said}");
     }
-    // What waits for somebody, or never ends, is no file.
+    // What waits for somebody, or never ends, is not a file.
     let fifo = std::process::Command::new("mkfifo").arg(project.join("pipe.toml")).status().unwrap();
     assert!(fifo.success());
     for included in ["pipe.toml", "/dev/zero", "/dev/tty"] {

@@ -226,7 +226,7 @@ fn a_folder_that_is_no_store_is_left_alone() {
     fs::write(store.join("letters"), "dear harbour").unwrap();
     let output = team.command(&["build"]).env("CAVRITH_HOME", team.dir.path().join("precious")).output().unwrap();
     assert_eq!(output.status.code(), Some(3));
-    assert!(told(&output).contains("is no store of this version"), "{}", told(&output));
+    assert!(told(&output).contains("is not a store of this version"), "{}", told(&output));
     assert_eq!(fs::read_dir(&store).unwrap().count(), 1);
     fs::set_permissions(&store, fs::Permissions::from_mode(0o755)).unwrap();
 }

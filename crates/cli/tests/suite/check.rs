@@ -5,7 +5,7 @@ use crate::team::Team;
 #[test]
 fn a_sound_spec_is_told_in_one_line() {
     let team = Team::new();
-    assert_eq!(team.ok(&["check"]), "good the spec of timetable is sound\n");
+    assert_eq!(team.ok(&["check"]), "no mistakes in the spec of timetable\n");
     assert_eq!(team.ok(&["check", "--quiet"]), "");
     assert_eq!(team.json(&["check", "--json"]), serde_json::json!({ "sound": true, "mistakes": [] }));
 }

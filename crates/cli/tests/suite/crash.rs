@@ -113,7 +113,7 @@ fn a_killed_keeper_ends_everything_inside_and_is_noticed() {
     assert!(crate::team::told(&output).contains("its keeper was killed"));
     team.ok(&["run", "-q", "--", "true"]);
     team.assert_clean();
-    // Nor of what is no process: groups, and the list of them.
+    // Nor of what is not a process: groups, and the list of them.
     let entry = fs::read_dir(team.home().join("workspaces")).unwrap().next().unwrap().unwrap();
     let left = |dir: &std::path::Path| {
         fs::read_dir(dir)

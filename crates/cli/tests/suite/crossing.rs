@@ -47,7 +47,7 @@ fn kept_folders_survive_and_go_into_a_file_and_back() {
     team.ok(&["folder", "restore", "tables", file, "--yes"]);
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "cat /srv/tables/now; cat /code/modules/m"]), "high\nm\n");
     team.ok(&["stop"]);
-    // A file that is no backup changes nothing.
+    // A file that is not a backup changes nothing.
     fs::write(file, "letters").unwrap();
     team.fails(&["folder", "restore", "tables", file, "--yes"], 2);
     assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tables/now"]), "high\n");

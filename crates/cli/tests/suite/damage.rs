@@ -46,7 +46,7 @@ fn a_layer_s_file_and_its_list() {
     team.ok(&["store", "repair"]);
     team.ok(&["build"]);
     team.ok(&["verify"]);
-    assert_eq!(team.ok(&["store", "check"]), "good everything in the store is as it was made\n");
+    assert_eq!(team.ok(&["store", "check"]), "everything in the store is as it was made\n");
 }
 
 #[test]
@@ -55,7 +55,7 @@ fn records_in_the_store() {
     let image = team.build();
     let store = team.home().join("store");
     flip(&only(store.join("images")));
-    assert!(team.fails(&["store", "check"], 1).contains("it is no record of an image"));
+    assert!(team.fails(&["store", "check"], 1).contains("it is not a record of an image"));
     // It is put together again from its layers.
     assert_eq!(team.build(), image);
     flip(&only(store.join("keys")));
@@ -63,7 +63,7 @@ fn records_in_the_store() {
     team.ok(&["build", "--fresh"]);
     team.ok(&["store", "check"]);
     fs::write(store.join("format"), "cavrith store 9\n").unwrap();
-    assert!(team.fails(&["build"], 3).contains("is no store of this version of Cavrith"));
+    assert!(team.fails(&["build"], 3).contains("is not a store of this version of Cavrith"));
 }
 
 #[test]

@@ -13,7 +13,7 @@ fn the_whole_story_plays_twice_and_refuses_to_overwrite() {
     let text = String::from_utf8_lossy(&first.stdout).into_owned();
     for part in [
         "mistake[CV0108]",
-        "good wrote cavrith.lock",
+        "wrote cavrith.lock",
         "came out the same twice",
         "<td>Petrel</td><td>07:00</td>",
         "the same as sealed",
@@ -26,7 +26,7 @@ fn the_whole_story_plays_twice_and_refuses_to_overwrite() {
     assert_eq!(again.status.code(), Some(2));
     assert!(told(&again).contains("write --again"), "{}", told(&again));
     assert_eq!(demo(&["story", "--again"]).status.code(), Some(0));
-    // A folder that is no demo is never removed.
+    // A folder that is not a demo is never removed.
     std::fs::create_dir(dir.path().join("letters")).unwrap();
     std::fs::write(dir.path().join("letters/a"), "dear harbour").unwrap();
     assert_eq!(demo(&["letters", "--again"]).status.code(), Some(2));

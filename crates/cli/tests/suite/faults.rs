@@ -125,6 +125,15 @@ fn somewhere(dir: &Path, name: &str) -> bool {
     })
 }
 
+/// Removes what a workspace's directories say of their project, so that it is written again.
+fn forget_project(team: &Team) {
+    for (place, names) in [("workspaces", ["project", "folder"]), ("kept", [".project", ".folder"])] {
+        for entry in fs::read_dir(team.home().join(place)).into_iter().flatten().flatten() {
+            names.iter().for_each(|name| drop(fs::remove_file(entry.path().join(name))));
+        }
+    }
+}
+
 #[test]
 fn an_image_is_gone_over_to_and_what_was_made_by_hand_is_somewhere() {
     let team = Team::locked_in_memory();
@@ -141,6 +150,7 @@ fn an_image_is_gone_over_to_and_what_was_made_by_hand_is_somewhere() {
         write(&before);
         team.ok(&["run", "-q", "--", "sh", "-c", "echo mine > ~/by-hand"]);
         write(&after);
+        forget_project(&team);
     };
     let look = |name: &str| assert!(somewhere(&team.home(), "by-hand"), "{name}: what was made by hand is gone");
     let calls = at_every_call(&team, &["apply", "--fresh", "-q"], &prepare, &look);
@@ -203,6 +213,7 @@ fn a_workspace_starts_after_every_fault_and_what_it_kept_is_there() {
     let look = |name: &str| assert_eq!(kept(), "high\n", "{name}");
     let stopped = || {
         team.run(&["stop", "-q"]);
+        forget_project(&team);
     };
     assert!(at_every_call(&team, &["start", "-q"], &stopped, &look) >= 2);
     stopped();

@@ -144,7 +144,7 @@ fn a_second_folder_appears_where_the_spec_says() {
 fn a_link_in_the_image_does_not_lead_a_folder_elsewhere() {
     let team = Team::locked();
     team.step("ln -s /etc /code");
-    assert!(team.fails(&["run", "--", "true"], 3).contains("its place in the image is no plain directory"));
+    assert!(team.fails(&["run", "--", "true"], 3).contains("its place in the image is not a plain directory"));
 }
 
 /// A page of the port of this number outside.

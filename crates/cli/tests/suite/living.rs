@@ -180,7 +180,7 @@ run = "echo fell; exit 1"
     assert!(text.contains("failed service hasty: exit code 7\n    cannot find the harbour"), "{text}");
     assert!(text.contains("failed service slow: not ready after 1 s; it still runs"), "{text}");
     assert!(text.contains("still looking") && text.contains("waiting service after-slow: slow is failed"), "{text}");
-    assert!(text.contains("failed service stumbles: exit code 1; begun again in"), "{text}");
+    assert!(text.contains("failed service stumbles: exit code 1; started again in"), "{text}");
     assert_eq!(phase(&team, "site"), "ready");
     team.ok(&["run", "-q", "--", "true"]);
     team.ok(&["stop"]);
@@ -199,7 +199,7 @@ stop = { grace = "1 s" }
     );
     team.ok(&["start", "--wait"]);
     team.ok(&["run", "-q", "--", "sh", "-c", "kill -KILL $(pidof httpd)"]);
-    soon("it is not begun again", || {
+    soon("it is not started again", || {
         let status = status(&team);
         let site =
             status["status"]["services"].as_array().unwrap().iter().find(|one| one["name"] == "site").cloned().unwrap();
@@ -226,21 +226,21 @@ fn apply_does_the_least_that_is_enough() {
     write(&format!("{spec}{more}"));
     let shown = team.ok(&["status"]);
     assert!(
-        shown.contains("service raw          applied live") && shown.contains("cavrith apply brings it about"),
+        shown.contains("service raw          applied live") && shown.contains("cavrith apply applies it"),
         "{shown}"
     );
     assert!(told(&team.run(&["run", "--", "true"])).contains("the spec has changed since timetable was started"));
     let applied = team.run(&["apply"]);
     assert!(applied.status.success(), "{}", told(&applied));
-    assert!(told(&applied).contains("follows the spec, by applied live"), "{}", told(&applied));
+    assert!(told(&applied).contains("is up to date: changes applied in "), "{}", told(&applied));
     assert!(fetch(port(&team, "raw"), "sailings.csv").contains("Outer Skerry"));
     assert_eq!((keeper(), port(&team, "site")), (first, site));
     assert!(team.ok(&["run", "-q", "--", "cat", "/etc/hosts"]).contains("timetable.test"));
-    // A variable: at once for new commands, and services are begun again, since they see it too.
+    // A variable: at once for new commands, and services are started again, since they see it too.
     write(&format!("{spec}{more}").replace("[env]", "[env]\nTIDE = \"high\""));
     let applied = team.run(&["apply"]);
     assert!(told(&applied).contains("variable TIDE"), "{}", told(&applied));
-    assert!(told(&applied).contains("by service restart"), "{}", told(&applied));
+    assert!(told(&applied).contains("services restarted in "), "{}", told(&applied));
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "echo $TIDE; ls /tmp/still-here"]), "high\n/tmp/still-here\n");
     assert_eq!(keeper(), first);
     assert!(told(&team.run(&["apply"])).contains("nothing to do"));

@@ -8,7 +8,7 @@ fn locking_twice_writes_the_same_and_says_so() {
     let first = team.ok(&["lock"]);
     assert!(first.contains("toolchain quill                 2.4.1"), "{first}");
     let text = fs::read(team.project().join("cavrith.lock")).unwrap();
-    assert_eq!(team.ok(&["lock"]), "good cavrith.lock is as it should be\n");
+    assert_eq!(team.ok(&["lock"]), "cavrith.lock is up to date\n");
     assert_eq!(fs::read(team.project().join("cavrith.lock")).unwrap(), text);
     team.assert_clean();
 }
@@ -35,7 +35,7 @@ fn a_lock_that_does_not_answer_its_spec_is_refused_everywhere_with_the_differenc
 #[test]
 fn without_a_lock_the_next_step_is_named() {
     let told = Team::new().fails(&["build"], 1);
-    assert_eq!(told, "failed: there is no cavrith.lock beside the spec; run cavrith lock\n");
+    assert_eq!(told, "failed[CF0202]: there is no cavrith.lock beside the spec; run cavrith lock\n");
 }
 
 #[test]
@@ -55,7 +55,7 @@ fn what_moved_is_told_from_and_to() {
     fs::write(&index, text.replace("version = \"2.4.1\"", "version = \"2.5.0\"").replace("quill 2.4.1", "quill 2.5.0"))
         .unwrap();
     // The lock still answers the spec, so nothing moves by itself.
-    assert_eq!(team.ok(&["lock"]), "good cavrith.lock is as it should be\n");
+    assert_eq!(team.ok(&["lock"]), "cavrith.lock is up to date\n");
     team.change("quill   = \"2.4\"", "quill   = \"2.5\"");
     assert!(team.ok(&["lock"]).contains("toolchain quill  2.4.1 → 2.5.0"));
 }

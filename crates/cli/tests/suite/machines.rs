@@ -81,7 +81,7 @@ fn no_home_a_foreign_locale_and_a_closed_environment() {
         assert!(output.status.success(), "{}", told(&output));
         assert!(told(&output).contains(&expected));
     }
-    // A home whose name is no text.
+    // A home whose name is not a text.
     let perturbed = std::os::unix::ffi::OsStringExt::from_vec(b"h\xf6me".to_vec());
     let perturbed: std::ffi::OsString = perturbed;
     let output =

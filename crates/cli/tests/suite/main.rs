@@ -17,6 +17,7 @@ mod debian;
 mod demo;
 mod dependencies;
 mod faults;
+mod house;
 mod inside;
 mod keeper;
 mod kinds;

@@ -50,7 +50,7 @@ fn what_reports_can_report_in_json() {
         (&["seal", "--json"], "image layers pins probes rules setup spec words workspace"),
         (&["verify", "--json"], "aspects same standing words"),
         (&["show", "--json"], "entries sound"),
-        (&["explain", "--json"], "codes keys"),
+        (&["explain", "--json"], "codes failures keys"),
         (&["explain", "CV0107", "--json"], "code right text title wrong"),
         (&["explain", "env", "--json"], "carried_out default example key meaning needed type values"),
         (&["schema"], "$schema additionalProperties anyOf description properties title type"),

@@ -529,7 +529,7 @@ impl Desk {
         15
     }
 
-    /// What was changed in the workspace in use; what it is used for is no difference.
+    /// What was changed in the workspace in use; what it is used for is not a difference.
     fn scratch(&self) -> usize {
         self.ok(&[
             "run",

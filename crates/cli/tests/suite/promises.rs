@@ -198,7 +198,7 @@ fn nothing_that_a_terminal_obeys_comes_out_of_a_step_or_a_name() {
         "{said}"
     );
     assert!(!said.contains("\u{1b}]") && !said.contains('\u{9b}') && !said.contains('\u{202e}'), "{said}");
-    // A disk that is full is no success either.
+    // A disk that is full is not a success either.
     for command in [&["schema"][..], &["check", "--json"], &["explain"]] {
         let full = fs::File::options().write(true).open("/dev/full").unwrap();
         let status = team.command(command).stdout(full).stderr(std::process::Stdio::null()).status().unwrap();

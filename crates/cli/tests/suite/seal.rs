@@ -47,7 +47,7 @@ fn a_step_that_fails_under_other_conditions_is_told() {
 #[test]
 fn locking_something_else_takes_the_seal_out_and_says_so() {
     let team = Team::sealed();
-    assert_eq!(team.ok(&["lock"]), "good cavrith.lock is as it should be\n");
+    assert_eq!(team.ok(&["lock"]), "cavrith.lock is up to date\n");
     team.change("gauge   = { version = \"0.9.3\" }", "");
     let told = team.fails(&["lock"], 0);
     assert!(told.contains("the seal was taken out"), "{told}");

@@ -35,7 +35,7 @@ fn everything_that_a_service_started_ends_with_it() {
         "-c",
         "kill -KILL $(pidof httpd | tr ' ' '\\n' | while read p; do grep -q 8123 /proc/$p/cmdline && echo $p; done)",
     ]);
-    soon("it is not begun again", || {
+    soon("it is not started again", || {
         let lamp = status(&team)["status"]["services"][0].clone();
         lamp["restarts"] == 1 && lamp["phase"] == "ready"
     });

@@ -27,7 +27,7 @@ fn what_was_not_used_for_long_goes_and_what_is_used_stays() {
     // A build that finds everything uses it.
     team.change("echo more > /srv/more", "echo other > /srv/more");
     team.build();
-    let would = team.ok(&["store", "collect", "--only-say"]);
+    let would = team.ok(&["store", "collect", "--dry-run"]);
     assert!(would.contains("step \"step 2\"") && would.ends_with("would go 1 thing, 5 B\n"), "{would}");
     assert_eq!(team.json(&["store", "list", "--json"])["held"].as_array().unwrap().len(), 11);
     let gone = team.json(&["store", "collect", "--json"]);

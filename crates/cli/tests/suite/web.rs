@@ -224,7 +224,7 @@ fn a_filled_depot_is_all_that_a_closed_network_needs() {
     let shelf_path = shelf.to_str().unwrap();
     assert_eq!(team.ok(&["depot", "fill", shelf_path]), format!("filled {shelf_path} with 6 files\n"));
     assert_eq!(team.ok(&["depot", "fill", shelf_path]), format!("filled {shelf_path} with 0 files, 6 there already\n"));
-    assert_eq!(team.ok(&["depot", "check", shelf_path]), "good 6 files as the index says\n");
+    assert_eq!(team.ok(&["depot", "check", shelf_path]), "6 files as the index says\n");
     fs::remove_dir_all(team.home()).unwrap();
     server.requests();
     let offline = |arguments: &[&str], shelf: &str| {

@@ -46,7 +46,7 @@ pub fn parse_stanzas(text: &str) -> Vec<AptSource> {
         {
             continue;
         }
-        // A keyring may be written into the stanza itself; then it is no path.
+        // A keyring may be written into the stanza itself; then it is not a path.
         let signed_by = Some(get("Signed-By")).filter(|path| path.starts_with('/') && !path.contains('\n'));
         for address in get("URIs").split_whitespace() {
             for suite in get("Suites").split_whitespace() {

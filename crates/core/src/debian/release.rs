@@ -32,8 +32,8 @@ pub struct Release {
 /// Why a text is no `Release` file.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadRelease {
-    /// A line that is no field.
-    #[error("it has the line {0:?}, which is no field")]
+    /// A line that is not a field.
+    #[error("it has the line {0:?}, which is not a field")]
     Line(String),
     /// A field is missing.
     #[error("it has no {0}")]
@@ -53,7 +53,7 @@ impl Release {
         let get = |name: &'static str| field(&fields, name).filter(|value| !value.is_empty());
         let need = |name: &'static str| get(name).ok_or(BadRelease::Missing(name));
         let time = |name: &'static str, text: &str| {
-            seconds(text).ok_or_else(|| BadRelease::Field(name, format!("{text:?} is no date")))
+            seconds(text).ok_or_else(|| BadRelease::Field(name, format!("{text:?} is not a date")))
         };
         let names = |name: &'static str| {
             get(name).unwrap_or_default().split_whitespace().map(str::to_owned).collect::<Vec<_>>()
@@ -65,7 +65,7 @@ impl Release {
         });
         let mut files = BTreeMap::new();
         for line in need("SHA256")?.lines().filter(|line| !line.trim().is_empty()) {
-            let bad = || BadRelease::Field("SHA256", format!("{line:?} is no entry"));
+            let bad = || BadRelease::Field("SHA256", format!("{line:?} is not an entry"));
             let mut parts = line.split_whitespace();
             let (Some(digest), Some(size), Some(path), None) = (parts.next(), parts.next(), parts.next(), parts.next())
             else {
@@ -142,8 +142,8 @@ mod tests {
         assert_eq!(without("Date"), "it has no Date");
         assert!(without("SHA256").contains("no SHA256") || without("SHA256").contains("Components"));
         let bad = TEXT.replace("Sat, 11 Jul", "Sat, 41 Jul");
-        assert!(Release::parse(&bad).unwrap_err().to_string().contains("is no date"));
+        assert!(Release::parse(&bad).unwrap_err().to_string().contains("is not a date"));
         let bad = TEXT.replace("  12 main", "  x12 main");
-        assert!(Release::parse(&bad).unwrap_err().to_string().contains("is no entry"));
+        assert!(Release::parse(&bad).unwrap_err().to_string().contains("is not an entry"));
     }
 }

@@ -15,15 +15,26 @@ pub enum Effort {
     Nothing,
     /// It is brought about while everything goes on.
     Live,
-    /// A service is ended and begun again.
+    /// A service is ended and started again.
     ServiceRestart,
-    /// The workspace is ended and begun again.
+    /// The workspace is ended and started again.
     WorkspaceRestart,
-    /// An image has to be built, and the workspace begun again over it.
+    /// An image has to be built, and the workspace started again over it.
     ImageBuild,
 }
 
 impl Effort {
+    /// What was done, in words.
+    pub fn done(self) -> &'static str {
+        match self {
+            Self::Nothing => "changes noted",
+            Self::Live => "changes applied",
+            Self::ServiceRestart => "services restarted",
+            Self::WorkspaceRestart => "workspace restarted",
+            Self::ImageBuild => "image built and workspace restarted",
+        }
+    }
+
     /// In words.
     pub fn words(self) -> &'static str {
         match self {

@@ -77,7 +77,7 @@ pub enum Content {
         pin: DownloadPin,
         /// Where it lies.
         place: RootPath,
-        /// How.
+        /// How the download becomes files.
         laying: Laid,
     },
     /// Packages of the base.

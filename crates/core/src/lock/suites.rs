@@ -78,7 +78,7 @@ impl Serialize for ArchivePackage {
 impl<'de> Deserialize<'de> for ArchivePackage {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = String::deserialize(deserializer)?;
-        let bad = || serde::de::Error::custom(format!("{text:?} is no pin of a package"));
+        let bad = || serde::de::Error::custom(format!("{text:?} is not a pin of a package"));
         let words: Vec<_> = text.split(' ').collect();
         let [version, architecture, suite, size, sha256, file] = words.as_slice() else { return Err(bad()) };
         let sound = crate::path::RootPath::from_archive(file.as_bytes()).is_ok() && !file.starts_with('/');

@@ -135,7 +135,7 @@ pub(super) fn package_wish(reader: &mut Reader<'_>, wish: &At<String>) {
         }
     };
     if !(plain(&read.name, "+-.") && version && read.qualifier.is_none() && !wish.value.contains([',', '|'])) {
-        let message = format!("{:?} is no wish for a package", wish.value);
+        let message = format!("{:?} is not a wish for a package", wish.value);
         let remedy =
             "write a package's name, with versions like this: \"git (>= 1:2.30)\"; operators are << <= = >= >>";
         reader.push(Mistake::new(Code::BAD_PACKAGE, wish.span.clone(), message, remedy));
@@ -157,7 +157,7 @@ fn oci(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<OciBase> {
             let platform = reader.text(&inner, "platform").unwrap_or_else(|| platform(inner.span()));
             let parts: Vec<_> = platform.value.split('/').collect();
             if !(2..=3).contains(&parts.len()) || parts.iter().any(|part| part.is_empty()) {
-                let message = format!("{:?} is no platform", platform.value);
+                let message = format!("{:?} is not a platform", platform.value);
                 let remedy = "write operating system and architecture, like \"linux/amd64\"";
                 reader.push(Mistake::new(Code::NOT_ALLOWED, platform.span.clone(), message, remedy));
             }
@@ -184,7 +184,7 @@ fn check_reference(reader: &mut Reader<'_>, text: At<String>) -> Option<At<Strin
     match crate::oci::Reference::parse(&text.value) {
         Ok(_) => Some(text),
         Err(bad) => {
-            let message = format!("{:?} is no reference to an image: {bad}", text.value);
+            let message = format!("{:?} is not a reference to an image: {bad}", text.value);
             let remedy = "write registry/name:tag, like \"registry.example/team/base:1.2\"; for a layout on the disk write { path = \"…\" }";
             reader.push(Mistake::new(Code::BAD_REFERENCE, text.span, message, remedy));
             None

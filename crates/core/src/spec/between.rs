@@ -157,7 +157,7 @@ fn toolchains_have_a_base(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for (name, wanted) in &spec.toolchains {
         if let Provenance::Base { .. } = wanted.value.from {
             let message = format!(
-                "`{name}` is to come from packages of the base, and the base is no suite of the Debian archive"
+                "`{name}` is to come from packages of the base, and the base is not a suite of the Debian archive"
             );
             let remedy = "write base.debian = \"…\", or take the toolchain from a depot or an archive";
             mistakes.push(Mistake::new(Code::NOT_ALLOWED, wanted.span.clone(), message, remedy));

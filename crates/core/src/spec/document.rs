@@ -64,9 +64,9 @@ impl Sources {
 /// A value and where it stands.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Node {
-    /// Where.
+    /// Where it stands in the text.
     pub span: Span,
-    /// What.
+    /// The value itself.
     pub value: Value,
 }
 

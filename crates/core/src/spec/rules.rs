@@ -65,7 +65,7 @@ pub(super) fn extension_id(reader: &mut Reader<'_>, id: &str, span: &Span) {
 
 pub(super) fn inside_path(reader: &mut Reader<'_>, name: &str, text: At<String>) -> Option<At<RootPath>> {
     let problem = match RootPath::from_absolute(&text.value) {
-        Ok(path) if path.is_root() => "is the root itself".to_owned(),
+        Ok(path) if path.is_root() => "it is the root directory itself".to_owned(),
         Ok(path) => match TAKEN_INSIDE.iter().find(|taken| **taken == text.value) {
             Some(taken) => format!("{taken} belongs to the system inside"),
             None => {
@@ -74,7 +74,7 @@ pub(super) fn inside_path(reader: &mut Reader<'_>, name: &str, text: At<String>)
         },
         Err(bad) => bad.to_string(),
     };
-    let message = format!("`{name}` is no path inside: {problem}");
+    let message = format!("`{name}` cannot be a path inside: {problem}");
     let remedy = "write a path of its own, like \"/code\"";
     reader.push(Mistake::new(Code::BAD_INSIDE_PATH, text.span, message, remedy));
     None
@@ -180,7 +180,7 @@ pub(super) fn url(reader: &mut Reader<'_>, text: At<String>) -> Option<At<String
         }
         Some(authority) if !authority.is_empty() && plain => Some(text),
         _ => {
-            let message = format!("{:?} is no address on the web", text.value);
+            let message = format!("{:?} is not an address on the web", text.value);
             let remedy = "write it with https:// or http:// and a host name, without blanks";
             reader.push(Mistake::new(Code::BAD_URL, text.span, message, remedy));
             None
@@ -216,7 +216,7 @@ pub(super) fn pause(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
     if let Some(millis @ 10..=60_000) = measure(&text.value, &[("ms", 1), ("s", 1000)]) {
         return Some(millis);
     }
-    let message = format!("{:?} is no time between 10 ms and 60 s", text.value);
+    let message = format!("{:?} is not a time between 10 ms and 60 s", text.value);
     let remedy = "write a whole number and ms or s, like \"500 ms\"";
     reader.push(Mistake::new(Code::BAD_LIMIT, text.span, message, remedy));
     None
@@ -229,7 +229,7 @@ pub(super) fn memory(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
     {
         return Some(bytes);
     }
-    let message = format!("{:?} is no amount of memory of at least 16 MiB", text.value);
+    let message = format!("{:?} is not an amount of memory of at least 16 MiB", text.value);
     let remedy = "write a whole number and MiB or GiB, like \"2 GiB\"";
     reader.push(Mistake::new(Code::BAD_AMOUNT, text.span, message, remedy));
     None
@@ -290,7 +290,7 @@ pub(super) fn limit(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
     if let Some(seconds @ 1..=86_400) = seconds {
         return Some(seconds);
     }
-    let message = format!("{:?} is no length of time between a second and a day", text.value);
+    let message = format!("{:?} is not a length of time between a second and a day", text.value);
     let remedy = "write a whole number and s, min or h, like \"10 min\"";
     reader.push(Mistake::new(Code::BAD_LIMIT, text.span, message, remedy));
     None

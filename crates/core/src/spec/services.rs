@@ -49,7 +49,7 @@ impl std::fmt::Display for Protocol {
     }
 }
 
-/// When a service that ended by itself is begun again.
+/// When a service that ended by itself is started again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Restart {
@@ -99,7 +99,7 @@ pub struct Service {
     pub after: Vec<At<String>>,
     /// How to tell that it is ready; when nothing is said, it is as soon as it runs.
     pub ready: Option<Ready>,
-    /// When it is begun again.
+    /// When it is started again.
     pub restart: Restart,
     /// The name of the signal that asks it to end, without `SIG`.
     pub signal: String,
@@ -203,7 +203,7 @@ fn read_ready(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Ready> {
     let file = reader.text(table, "file").and_then(|file| match RootPath::from_absolute(&file.value) {
         Ok(_) => Some(file.value),
         Err(bad) => {
-            let message = format!("`file` is no path inside: {bad}");
+            let message = format!("`file` is not a path inside: {bad}");
             let remedy = "write an absolute path, like \"/run/store/ready\"";
             reader.push(Mistake::new(Code::BAD_INSIDE_PATH, file.span, message, remedy));
             None

@@ -11,7 +11,7 @@ use crate::path::RootPath;
 /// One place where two trees differ.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Change {
-    /// Where.
+    /// The path of the entry or file.
     pub path: RootPath,
     /// In what.
     pub what: What,
@@ -249,7 +249,7 @@ mod tests {
             one(&|here| ["d/a", "d/b"].into_iter().for_each(|path| at(here, path, &linked))),
             ["/d/a hard link", "/d/b hard link"]
         );
-        // What comes or goes in a directory changes its time, which is no news.
+        // What comes or goes in a directory changes its time, which is not a news.
         let gone = one(&|here| {
             here.entries.remove(&super::super::testing::path("d/a"));
             at(here, "d", &|entry| entry.meta.time = 7);

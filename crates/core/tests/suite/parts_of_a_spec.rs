@@ -189,7 +189,7 @@ fn the_plan_has_a_layer_for_each_and_steps_that_know_their_surroundings() {
     );
     let step = |name: &str| match &plan.layers.iter().find(|layer| layer.name == name).unwrap().content {
         Content::Step(step) => step.clone(),
-        other => panic!("{other:?} is no step"),
+        other => panic!("{other:?} is not a step"),
     };
     let draw = step("step \"draw\"");
     assert_eq!((draw.account.as_str(), draw.limit), ("crew", 120));

@@ -103,7 +103,7 @@ proptest! {
             let way: Vec<usize> = names.split(", ").map(|name| name[1..].parse().unwrap()).collect();
             for (position, from) in way.iter().enumerate() {
                 let to = way[(position + 1) % way.len()];
-                prop_assert!(edges.contains(&(*from, to)), "{names} is no circle");
+                prop_assert!(edges.contains(&(*from, to)), "{names} is not a circle");
             }
         }
     }

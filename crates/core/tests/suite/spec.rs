@@ -171,7 +171,7 @@ mod mistakes {
           `signal` cannot be "KILL"
           write one of TERM, INT, QUIT, HUP, USR1, USR2, WINCH
         CV0127 13:35 `"long"`
-          "long" is no length of time between a second and a day
+          "long" is not a length of time between a second and a day
           write a whole number and s, min or h, like "10 min"
         "#);
         insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { every = \"1 h\" }\n[services.Up]\nrun = []\n"), @r#"
@@ -179,7 +179,7 @@ mod mistakes {
           `ready` does not say how to tell
           add port, file or command
         CV0127 11:19 `"1 h"`
-          "1 h" is no time between 10 ms and 60 s
+          "1 h" is not a time between 10 ms and 60 s
           write a whole number and ms or s, like "500 ms"
         CV0107 12:11 `Up`
           "Up" cannot be the name of a service
@@ -230,7 +230,7 @@ mod mistakes {
         "#);
         insta::assert_snapshot!(after("[limits]\nmemory = \"1 MiB\"\ncpus = 0\n[names]\n\"Harbour\" = \"site\"\n"), @r#"
         CV0143 10:10 `"1 MiB"`
-          "1 MiB" is no amount of memory of at least 16 MiB
+          "1 MiB" is not an amount of memory of at least 16 MiB
           write a whole number and MiB or GiB, like "2 GiB"
         CV0143 11:8 `0`
           `cpus` is 0, and has to be from 1 to 4096
@@ -315,7 +315,7 @@ mod mistakes {
     fn versions() {
         insta::assert_snapshot!(after("[toolchains]\nquill = \"^2\"\n"), @r#"
         CV0108 10:9 `"^2"`
-          "^2" is no version; versions are like 2.4.1
+          "^2" is not a version; versions are like 2.4.1
           write the version or its beginning, like "2.4", without operators
         "#);
     }
@@ -324,13 +324,13 @@ mod mistakes {
     fn inside_paths() {
         insta::assert_snapshot!(after("[[folders]]\noutside = \"a\"\ninside = \"a/b\"\n[[folders]]\noutside = \"a\"\ninside = \"/a/../b\"\n[[folders]]\noutside = \"a\"\ninside = \"/etc\"\n"), @r#"
         CV0109 11:10 `"a/b"`
-          `inside` is no path inside: a/b is not absolute; it has to begin with /
+          `inside` is not a path inside: a/b is not absolute; it has to begin with /
           write a path of its own, like "/code"
         CV0109 14:10 `"/a/../b"`
-          `inside` is no path inside: a/../b has a .. in it
+          `inside` is not a path inside: a/../b has a .. in it
           write a path of its own, like "/code"
         CV0109 17:10 `"/etc"`
-          `inside` is no path inside: /etc belongs to the system inside
+          `inside` is not a path inside: /etc belongs to the system inside
           write a path of its own, like "/code"
         "#);
     }

@@ -94,7 +94,7 @@ fn recorded_owners_are_read_back_as_they_were_given() {
     let (layer, tree) = store.keep(writer.finish().unwrap(), false).unwrap();
     let measured = store.measure(&layer, &tree).unwrap();
     assert_eq!(measured.tree.digest(), layer);
-    // What a hostile archive says of the attribute is no owner, and not kept.
+    // What a hostile archive says of the attribute is not an owner, and not kept.
     let place = store.layer_root(&layer);
     assert_eq!(owners::read(&place.join("srv/page")).unwrap(), Some((1000, 33)));
     assert_eq!(owners::read(&place.join("srv/plain")).unwrap(), None);

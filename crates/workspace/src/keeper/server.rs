@@ -18,11 +18,12 @@ use cavrith_sandbox::{SandboxError, wire};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
-use super::work::{Keeper, locked};
+use super::work::Keeper;
 use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
 use crate::{WorkspaceError, client};
+use cavrith_sandbox::locked;
 
 /// Threads that wait at the door when nobody comes, at most.
 const PORTERS: usize = 4;

@@ -1,4 +1,4 @@
-//! One service: begun, watched until it is ready, begun again when it ends by itself, ended on purpose.
+//! One service: begun, watched until it is ready, started again when it ends by itself, ended on purpose.
 
 use std::os::fd::AsFd as _;
 use std::sync::Arc;
@@ -21,12 +21,12 @@ use crate::record::{Standing, now};
 const ALIVE: Duration = Duration::from_millis(300);
 /// How long after its start a service is looked at first.
 const FIRST_LOOK: Duration = Duration::from_millis(5);
-/// The first pause before a service is begun again; each further one is twice as long.
+/// The first pause before a service is started again; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(30);
 /// A service that was ready so long begins anew with short pauses.
 const STEADY: Duration = Duration::from_secs(10);
-/// Ends in a row after which it is called failed, though it is still begun again.
+/// Ends in a row after which it is called failed, though it is still started again.
 const PATIENCE: u32 = 3;
 /// Lines that are shown of a service that failed.
 const LAST_LINES: usize = 12;
@@ -76,7 +76,7 @@ struct Watch<'a> {
     was_ready: Option<Instant>,
 }
 
-/// Looks after a service until that is cancelled, or it is not begun again.
+/// Looks after a service until that is cancelled, or it is not started again.
 pub(super) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel: &Cancel) {
     let journal = Arc::new(Journal::new(&keeper.logs, name));
     let mut ends = 0u32;
@@ -109,7 +109,7 @@ pub(super) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel:
         }
         ends = if watch.was_ready.is_some_and(|ready| ready.elapsed() > STEADY) { 1 } else { ends + 1 };
         let pause = FIRST_PAUSE.saturating_mul(1 << (ends - 1).min(10)).min(LONGEST_PAUSE);
-        let detail = format!("{how}; begun again in {:.1} s", pause.as_secs_f64());
+        let detail = format!("{how}; started again in {:.1} s", pause.as_secs_f64());
         let phase = if ends >= PATIENCE { Phase::Failed } else { Phase::Pausing };
         keeper.set_service(name, phase, &detail, if ends >= PATIENCE { watch.last_lines() } else { Vec::new() });
         if watch.pause(pause) {

@@ -10,10 +10,11 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::ImageKey;
 use cavrith_sandbox::job::Listening;
 
-use super::work::{Keeper, locked};
+use super::work::Keeper;
 use crate::names;
 use crate::protocol::Status;
 use crate::record::{Stamp, Standing};
+use cavrith_sandbox::locked;
 
 impl Keeper {
     /// Halts everything inside, or lets it go on. Whoever calls it holds [`Keeper::turn`].

@@ -23,6 +23,8 @@ use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::session::{Lines, Running};
 use cavrith_sandbox::{Identity, SandboxError, Session};
 
+use cavrith_sandbox::locked;
+
 use super::event_log::EventLog;
 use super::{KeeperJob, Made};
 use crate::WorkspaceError;
@@ -117,10 +119,6 @@ impl Cancel {
     pub fn is_meant(&self) -> bool {
         self.flag.load(Ordering::SeqCst)
     }
-}
-
-pub(super) fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn first_done_path(overlay_scratch: &Path) -> PathBuf {

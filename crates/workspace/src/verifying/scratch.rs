@@ -21,9 +21,9 @@ use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk::{self, Over, Scratch};
 
 use super::image::Image;
+use crate::openings;
 use crate::place::Place;
 use crate::record::Record;
-use crate::{moved, openings};
 
 /// Where programs write as they run.
 const STATE: [&str; 7] = ["var/log", "var/cache", "var/tmp", "var/spool", "var/mail", "tmp", "run"];
@@ -43,7 +43,7 @@ pub(super) fn aspects(
     image: &Image<'_>,
     seal: &Seal,
 ) -> Vec<Aspect> {
-    let own = Place::all(home).into_iter().filter(|place| moved::is_of(place, &project.dir));
+    let own = Place::all(home).into_iter().filter(|place| place.is_of(&project.dir));
     own.map(|place| {
         let name = if place.named { format!("scratch of {}", place.name) } else { "scratch".to_owned() };
         let account = account::home(&project.spec.workspace.account.value);

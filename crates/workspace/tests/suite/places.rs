@@ -65,7 +65,7 @@ fn each_project_and_each_name_has_a_place_of_its_own() {
     assert_eq!(Place::new(&ground.home, &ida, "timetable", Some("timetable")), places[0]);
     assert_eq!(Place::all(&ground.home).len(), 4);
     assert_eq!(Place::of_project(&ground.home, &jonas).unwrap(), places[2]);
-    // What is no workspace is passed over.
+    // What is not a workspace is passed over.
     fs::create_dir_all(ground.home.workspaces().join("odd")).unwrap();
     fs::write(ground.home.workspaces().join("file-12345678"), "").unwrap();
     assert_eq!(Place::all(&ground.home).len(), 4);
