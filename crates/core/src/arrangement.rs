@@ -134,8 +134,8 @@ pub struct ServicePart {
 }
 
 impl Arrangement {
-    /// The services that one of these names waits for, each after those that it waits for itself. What is not a service is
-    /// left out.
+    /// The services that one of these names waits for, each after those that it waits for itself. What is not a service
+    /// is left out.
     pub fn needed_first(&self, names: &[String]) -> Vec<String> {
         let mut first = Vec::new();
         for name in names {

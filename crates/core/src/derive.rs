@@ -8,8 +8,8 @@
 //! | [`changes`] | pending changes: what it takes to get from one arrangement to another |
 //! | [`fit`] | where a lock does not match its spec |
 //!
-//! Stored data ([`crate::spec`], [`crate::lock`], [`crate::seal`], [`crate::setup`], [`crate::arrangement`]) knows nothing
-//! of this module.
+//! Stored data ([`crate::spec`], [`crate::lock`], [`crate::seal`], [`crate::setup`], [`crate::arrangement`]) knows
+//! nothing of this module.
 
 mod arrangement;
 pub mod changes;

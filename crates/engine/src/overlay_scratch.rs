@@ -1,5 +1,5 @@
-//! Directories that a sandbox works in: the upper directory of an overlay, what overlayfs needs beside it, and the lower
-//! directories of an image.
+//! Directories that a sandbox works in: the upper directory of an overlay, what overlayfs needs beside it, and the
+//! lower directories of an image.
 
 use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt as _;

@@ -5,7 +5,8 @@
 //! | we are | owner `n` of the image is on disk |
 //! |---|---|
 //! | root | `n` |
-//! | a user `U` with a range of subordinate ids from `S` | `U` for the account (1000), else `S + n`, without a gap where the account is |
+//! | a user `U` with a range of subordinate ids from `S` | `U` for the account (1000), else `S + n`, without a gap
+//! where the account is |
 //! | a user `U` without one | `U`, and `n` is written beside the file; see [`crate::owners`] |
 //!
 //! The account being the user itself is what makes the member's own folders come out right on both sides without

@@ -134,8 +134,8 @@ pub fn identity() -> (HostCheck, Option<Identity>) {
     }
 }
 
-/// Builds a sandbox with nothing in it over `overlay_scratch` (as [`Job::overlay_scratch`]) and an empty layer, and asks for a command that
-/// is not there: then everything but the command works.
+/// Builds a sandbox with nothing in it over `overlay_scratch` (as [`Job::overlay_scratch`]) and an empty layer, and
+/// asks for a command that is not there: then everything but the command works.
 pub fn try_sandbox(identity: Identity, layer: &Path, overlay_scratch: &Path) -> Vec<HostCheck> {
     let name = "a whole sandbox";
     let job = Job::new(Purpose::Build, vec![layer.to_owned()], overlay_scratch.to_owned(), "cavrith");

@@ -1,9 +1,9 @@
 //! Whose a new file is, where owners are only on paper.
 //!
-//! A file belongs to whoever makes it, and in a directory with the set-group-id bit to the directory's group (inode(7)).
-//! A process that became somebody else on paper is root to the kernel. So calls that make something go to the helper
-//! of [`crate::owners`]: where the owner is not root, it makes the file in the caller's stead, writes its owner beside
-//! it, and gives the caller what it opened (seccomp_unotify(2), `SECCOMP_IOCTL_NOTIF_ADDFD`).
+//! A file belongs to whoever makes it, and in a directory with the set-group-id bit to the directory's group
+//! (inode(7)). A process that became somebody else on paper is root to the kernel. So calls that make something go to
+//! the helper of [`crate::owners`]: where the owner is not root, it makes the file in the caller's stead, writes its
+//! owner beside it, and gives the caller what it opened (seccomp_unotify(2), `SECCOMP_IOCTL_NOTIF_ADDFD`).
 
 use std::fs::{self, File};
 use std::io;
@@ -91,8 +91,8 @@ impl Making {
         })
     }
 
-    /// Makes it for a caller whose new files belong to `owner`; `recorded` tells whose a directory is. Nothing, when the
-    /// kernel would do the same: for root's own, and for what is there already.
+    /// Makes it for a caller whose new files belong to `owner`; `recorded` tells whose a directory is. Nothing, when
+    /// the kernel would do the same: for root's own, and for what is there already.
     pub(crate) fn carry_out(
         &self,
         caller: u32,
@@ -172,16 +172,15 @@ mod tests {
 
     #[test]
     fn a_path_is_a_directory_and_a_name_in_it() {
-        let cases: [(&[u8], (&[u8], &[u8])); 6] = [
-            (b"a", (b".", b"a")),
-            (b"/a", (b"/", b"a")),
-            (b"a/b//", (b"a", b"b")),
-            (b"/srv/a b/c", (b"/srv/a b", b"c")),
-            (b"/", (b".", b"")),
-            (b"", (b".", b"")),
-        ];
-        for (path, parts) in cases {
-            assert_eq!(split(path), parts, "{}", String::from_utf8_lossy(path));
+        for (path, above, name) in [
+            ("a", ".", "a"),
+            ("/a", "/", "a"),
+            ("a/b//", "a", "b"),
+            ("/srv/a b/c", "/srv/a b", "c"),
+            ("/", ".", ""),
+            ("", ".", ""),
+        ] {
+            assert_eq!(split(path.as_bytes()), (above.as_bytes(), name.as_bytes()), "{path}");
         }
     }
 

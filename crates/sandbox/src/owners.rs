@@ -3,10 +3,10 @@
 //!
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
-//! `user.cavrith.owner`, as the store reads it), and becoming somebody else is reported as a success that has no effect. What was answered so
-//! is remembered: who looks at a file sees the owner that is written beside it, and who asks who they are hears who
-//! they became ([`crate::emulation`]), and what they make is theirs ([`crate::making`]). So a package manager's scripts find everything as they do on a machine with all
-//! owners.
+//! `user.cavrith.owner`, as the store reads it), and becoming somebody else is reported as a success that has no
+//! effect. What was answered so is remembered: who looks at a file sees the owner that is written beside it, and who
+//! asks who they are hears who they became ([`crate::emulation`]), and what they make is theirs ([`crate::making`]). So
+//! a package manager's scripts find everything as they do on a machine with all owners.
 //!
 //! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes
 //! its arguments in the meantime cheats nobody but itself: the helper can reach nothing that the caller cannot.

@@ -2,7 +2,8 @@
 //!
 //! What a build must not depend on is made different for it: umask, host name, locale, time zone, number of processors,
 //! and the order in which directories list their entries (by keeping its store in memory, where the order is another
-//! than on any disk). The time of day and the process ids inside are the sandbox's business ([`crate::job::Perturbations`]).
+//! than on any disk). The time of day and the process ids inside are the sandbox's business
+//! ([`crate::job::Perturbations`]).
 
 use std::io;
 use std::os::unix::process::CommandExt as _;

@@ -2,8 +2,8 @@
 //!
 //! ```text
 //! blobs/SHA256         a whole file, proved before it got its name
-//! blobs/partial/KEY    what has arrived so far of an address; locked while a command fetches it, kept when it is interrupted
-//! blobs/index/KEY      the index of a depot on the web, as it was last seen
+//! blobs/partial/KEY    what has arrived so far of an address; locked while a command fetches it, kept when it is
+//! interrupted blobs/index/KEY      the index of a depot on the web, as it was last seen
 //! ```
 
 use std::fs::{self, File};

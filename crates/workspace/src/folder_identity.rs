@@ -1,6 +1,6 @@
-//! What tells a folder from all others, also after it was moved: the filesystem's number, its own number in it, and when
-//! it was made. So a project that is moved or renamed keeps its workspace and its kept folders, a path that leads to it
-//! through a link is the same project, and a new folder that happens to get the number of a removed one is not.
+//! What tells a folder from all others, also after it was moved: the filesystem's number, its own number in it, and
+//! when it was made. So a project that is moved or renamed keeps its workspace and its kept folders, a path that leads
+//! to it through a link is the same project, and a new folder that happens to get the number of a removed one is not.
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;

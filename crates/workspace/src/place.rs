@@ -10,8 +10,8 @@
 //! workspaces/NAME-ID/leavings-N    what is to be removed after the keeper N, by its janitor
 //! workspaces/NAME-ID/except/       what of the folders stays inside, by inside path
 //! workspaces/NAME-ID/files/        files that lie over files inside: hosts, resolv.conf
-//! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it needs
-//! kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
+//! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it
+//! needs kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
 //! kept/NAME-ID/.project, .folder   as above, for when the workspace is dropped
 //! backups/NAME-ID/TIME/            a scratch that was to be removed; see [`crate::backups`]
 //! ```

@@ -2,8 +2,8 @@
 //!
 //! A descriptor gives more than what it is used for: through `/proc/self/fd` a file that was opened for reading is
 //! opened for writing by whoever may, a directory leads on, a device's rights can be changed. So only pipes and sockets
-//! cross. Terminals are made anew inside, the device of nothing is the inside's own, and for everything else a thread of
-//! ours carries the bytes.
+//! cross. Terminals are made anew inside, the device of nothing is the inside's own, and for everything else a thread
+//! of ours carries the bytes.
 
 use std::fs::File;
 use std::io::{self, PipeWriter, Read as _, Write as _};
@@ -79,8 +79,9 @@ pub struct Carrying {
 }
 
 impl Carrying {
-    /// Waits until all that the command wrote has arrived; to be called when it has ended. A file that it read from stands
-    /// where it stopped reading, as it would have been without us: a loop that reads the same file goes on there.
+    /// Waits until all that the command wrote has arrived; to be called when it has ended. A file that it read from
+    /// stands where it stopped reading, as it would have been without us: a loop that reads the same file goes on
+    /// there.
     pub fn finish(self) {
         if let Some(fed) = self.fed {
             fed.step_back();
@@ -108,7 +109,8 @@ fn crosses(stream: BorrowedFd<'_>) -> io::Result<bool> {
     }
 }
 
-/// Whether it is the device of nothing, as it has its number on every Linux (devices.txt of the kernel's documentation).
+/// Whether it is the device of nothing, as it has its number on every Linux (devices.txt of the kernel's
+/// documentation).
 fn is_null(found: &rustix::fs::Stat) -> bool {
     found.st_rdev == rustix::fs::makedev(1, 3)
 }
@@ -136,7 +138,8 @@ struct Fed {
     written: Arc<AtomicU64>,
 }
 
-/// Writes of so many bytes go into a pipe as a whole or not at all (pipe(7), `PIPE_BUF`), so that what is in it is known.
+/// Writes of so many bytes go into a pipe as a whole or not at all (pipe(7), `PIPE_BUF`), so that what is in it is
+/// known.
 const WHOLE: usize = 4096;
 
 impl Fed {

@@ -150,11 +150,11 @@ fn an_image_is_gone_over_to_and_what_was_made_by_hand_is_somewhere() {
         write(&before);
         team.ok(&["run", "-q", "--", "sh", "-c", "echo mine > ~/by-hand"]);
         write(&after);
-        forget_project(&team);
     };
     let look = |name: &str| assert!(somewhere(&team.home(), "by-hand"), "{name}: what was made by hand is gone");
-    let calls = at_every_call(&team, &["apply", "--fresh", "-q"], &prepare, &look);
-    assert!(calls >= 2, "{calls}");
+    // A start over a scratch that was there writes nothing through the store any more; what is left to break off is
+    // looked at all the same.
+    at_every_call(&team, &["apply", "--fresh", "-q"], &prepare, &look);
     assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tide"]), "high\n");
     team.ok(&["stop", "-q"]);
     team.assert_clean();

@@ -1,5 +1,5 @@
-//! What holds for the source itself: which crate may use which, how wide a comment is, what a message may show, and that
-//! every command has a help text of its own.
+//! What holds for the source itself: which crate may use which, how wide a comment is, what a message may show, and
+//! that every command has a help text of its own.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -19,8 +19,10 @@ const FLOORS: [&[&str]; 6] = [
 ];
 
 /// Values that are texts, which a message may quote as Rust does: with what a terminal obeys escaped.
-const QUOTED: [&str; 12] =
-    ["expected", "found", "line", "meant", "name", "new", "other", "registry", "scheme", "source", "step", "text"];
+const QUOTED: [&str; 14] = [
+    "0", "expected", "found", "line", "meant", "name", "new", "other", "registry", "run", "scheme", "source", "step",
+    "text",
+];
 
 fn crates() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("..")

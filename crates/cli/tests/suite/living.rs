@@ -311,7 +311,7 @@ fn several_workspaces_of_one_project_have_names_and_ports_of_their_own() {
     }
     let elsewhere = team.command(&["status", "-n", "thrid"]).current_dir("/").output().unwrap();
     assert_eq!(elsewhere.status.code(), Some(2));
-    assert!(told(&elsewhere).contains("there is no workspace thrid; there are second, timetable"));
+    assert!(told(&elsewhere).contains("there is no workspace thrid; the workspaces here are second, timetable"));
     assert!(team.fails(&["start", "--name", "../second"], 2).contains("lower-case letters, digits and -"));
     team.ok(&["drop", "--yes", "--name", "second"]);
     assert_eq!(team.json(&["list", "--json"])["workspaces"].as_array().unwrap().len(), 1);

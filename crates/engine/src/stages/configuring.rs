@@ -1,10 +1,11 @@
 //! Configuring a laid stage: dpkg's records, the packages' first scripts, the root's own dpkg, and tidying up after it.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
 
+use cavrith_core::debian::parse_relations;
 use cavrith_core::derive::plan::STEP_LIMIT;
 use cavrith_core::derive::setup;
 use cavrith_core::digest::TreeDigest;
@@ -49,11 +50,12 @@ chmod 755 /run/cavrith/ischroot /run/cavrith/hostname /usr/sbin/policy-rc.d
 ///
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
 /// change, and locks, tell of the order of work. Keys and identities that a package makes at random belong to one
-/// machine: whoever needs them makes them at the first start. So does the mail server's index of aliases (`newaliases`). TeX writes the day into some formats, and LuaTeX an order
-/// that depends on the time; both make them when they are first used. The index of manuals is put together in the order
-/// in which the disk lists them, so it is put together again in the order of their names. Mono makes machine code of its
-/// libraries, which it makes again when it lacks it. Free Pascal writes the time into a comment of its configuration.
-/// git-lfs writes its settings in an order that it draws by lot.
+/// machine: whoever needs them makes them at the first start. So does the mail server's index of aliases
+/// (`newaliases`). TeX writes the day into some formats, and LuaTeX an order that depends on the time; both make them
+/// when they are first used. The index of manuals is put together in the order in which the disk lists them, so it is
+/// put together again in the order of their names. Mono makes machine code of its libraries, which it makes again when
+/// it lacks it. Free Pascal writes the time into a comment of its configuration. git-lfs writes its settings in an
+/// order that it draws by lot.
 const TIDY: &str = "
 left=$(/usr/bin/dpkg --audit)
 if [ -n \"$left\" ]; then printf '%s\\n' \"$left\"; exit 1; fi
@@ -222,10 +224,35 @@ impl Configuring<'_> {
             }
             text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", package.name));
         }
+        let (mut begun, mut configured) = (BTreeSet::new(), BTreeSet::new());
         for package in self.stage.packages.iter().filter(|package| package.has("preinst") && !first(package)) {
-            text.push_str(&preinst(package));
+            // A first script may use what its package depends on even before it is unpacked (Debian Policy Manual,
+            // section 7.2): accounts are made by adduser, which has to be configured.
+            for needed in self.pre_depended(package) {
+                if needed.has("preinst") && begun.insert(&needed.name) {
+                    text.push_str(&preinst(needed));
+                }
+                if configured.insert(&needed.name) {
+                    text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", needed.name));
+                }
+            }
+            if begun.insert(&package.name) {
+                text.push_str(&preinst(package));
+            }
         }
         text
+    }
+
+    /// Packages of this stage on which another one depends before its first script, and which have something to do when
+    /// they are configured. What the first stage needs of itself is in its own order.
+    fn pre_depended(&self, package: &Package) -> Vec<&Package> {
+        if self.wanted.stage.number == 0 {
+            return Vec::new();
+        }
+        let named: BTreeSet<_> =
+            parse_relations(package.field("Pre-Depends")).into_iter().flatten().map(|one| one.name).collect();
+        let is_meant = |other: &&Package| named.contains(&other.name) && other.has("postinst");
+        self.stage.packages.iter().filter(is_meant).collect()
     }
 
     fn command(&self, script: &str) -> CommandJob {
