@@ -1,13 +1,13 @@
-//! What can be typed. What has to do with a workspace in use is in [`living`].
+//! What can be typed. What has to do with a workspace in use is in [`runtime`].
 
-mod living;
+mod runtime;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 
-pub use living::{
+pub use runtime::{
     Apply, Copy, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run, Start,
     Stop, Which, WhichReport,
 };

@@ -1,7 +1,7 @@
 //! Drawing: the one place where data becomes words on a terminal.
 
 pub mod failure;
-pub mod living;
 pub mod mistakes;
 pub mod progress;
+pub mod runtime;
 pub mod verdict;

@@ -12,7 +12,7 @@
 //! | [`mod@record`] | what runs, or ran last |
 //! | [`keeper`] | the process in the background |
 //! | [`protocol`], [`client`] | what is said at the door, and by whom |
-//! | [`living`] | starting, following a changed spec, dropping |
+//! | [`runtime`] | starting, following a changed spec, dropping |
 //! | [`mounts`] | folders, as a sandbox mounts them |
 //! | [`ports`] | carries connections and datagrams from outside to inside |
 //! | [`network`] | the way to other machines |
@@ -35,7 +35,6 @@ mod folder_identity;
 pub mod journal;
 pub mod keeper;
 pub mod kept;
-pub mod living;
 pub mod mounts;
 pub mod moved;
 pub mod names;
@@ -45,6 +44,7 @@ pub mod place;
 pub mod ports;
 pub mod protocol;
 pub mod record;
+pub mod runtime;
 mod splicing;
 pub mod streams;
 pub mod verifying;

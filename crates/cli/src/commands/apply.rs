@@ -7,10 +7,10 @@ use cavrith_core::verdict::count;
 use cavrith_engine::project;
 use cavrith_workspace::backups;
 use cavrith_workspace::client::Client;
-use cavrith_workspace::living::{self, Wanted};
 use cavrith_workspace::names;
 use cavrith_workspace::place::Place;
 use cavrith_workspace::record::Standing;
+use cavrith_workspace::runtime::{self, Wanted};
 use serde_json::json;
 
 use crate::args::{Apply, General};
@@ -19,8 +19,8 @@ use crate::commands::start::{client, lock_of, meant, open_sites, status_value, w
 use crate::commands::stop::{confirm, hosts_file, tell_of_backup};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
-use crate::render::living as render;
 use crate::render::progress::seconds;
+use crate::render::runtime as render;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
@@ -33,7 +33,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         return Ok(0);
     };
     let status = running.status()?;
-    let pending = living::pending(&store, &place.project, &status.arrangement);
+    let pending = runtime::pending(&store, &place.project, &status.arrangement);
     if let Some(why) = &pending.unclear {
         return Err(Failure::Own(1, why.clone()));
     }
@@ -97,9 +97,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let place = meant.existing()?.unwrap_or(place);
     let good = watch(screen, &place, None, true, command.report.json)?;
     let status = client(&place)?.status()?;
-    let (hosts, label) = (hosts_file(None), living::names_label(&place));
+    let (hosts, label) = (hosts_file(None), runtime::names_label(&place));
     if let Ok(project) = project::load(&place.project)
-        && names::is_behind(&hosts, &label, &living::outside_names(&project.spec))
+        && names::is_behind(&hosts, &label, &runtime::outside_names(&project.spec))
     {
         let file = hosts.display();
         screen.insist(format_args!(
@@ -140,7 +140,7 @@ fn say_what_is_lost(
     place: &Place,
     runs: &cavrith_core::digest::ImageFingerprint,
 ) -> Result<Option<std::path::PathBuf>, Failure> {
-    let Some((number, some, path)) = living::left_behind(place, runs, 10) else { return Ok(None) };
+    let Some((number, some, path)) = runtime::left_behind(place, runs, 10) else { return Ok(None) };
     let scratch = path.parent().map(std::path::Path::to_owned);
     if command.fresh {
         return Ok(scratch);

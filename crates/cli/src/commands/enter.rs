@@ -6,8 +6,8 @@ use std::time::Duration;
 use cavrith_sandbox::job::Ending;
 use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::client::{self, Client};
-use cavrith_workspace::living::Meant;
 use cavrith_workspace::record::Record;
+use cavrith_workspace::runtime::Meant;
 
 use crate::args::{General, Which};
 use crate::build_env;

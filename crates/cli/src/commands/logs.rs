@@ -13,7 +13,7 @@ use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::failure::Failure;
-use crate::render::living::clock_exact;
+use crate::render::runtime::clock_exact;
 use crate::screen::{Screen, styled};
 
 /// How often it is looked for more.

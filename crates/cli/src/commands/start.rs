@@ -8,18 +8,18 @@ use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
 use cavrith_workspace::client::Client;
-use cavrith_workspace::living::{self, Meant, Pending, Wanted};
 use cavrith_workspace::place::Place;
 use cavrith_workspace::protocol::Status;
 use cavrith_workspace::record::{Record, Standing};
+use cavrith_workspace::runtime::{self, Meant, Pending, Wanted};
 use serde_json::json;
 
 use crate::args::{General, Start, Which};
 use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
-use crate::render::living::Teller;
 use crate::render::progress::seconds;
+use crate::render::runtime::EventPrinter;
 use crate::screen::{Screen, styled};
 
 /// How long a start waits for services when nobody asked it to.
@@ -40,11 +40,11 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
             let text = format!("the workspace {} is frozen; cavrith thaw lets it go on", place.name);
             return Err(Failure::Own(3, text));
         }
-        let pending = living::pending(&store, &place.project, &status.arrangement);
+        let pending = runtime::pending(&store, &place.project, &status.arrangement);
         if !command.report.json {
-            let since = crate::render::living::clock(status.since);
+            let since = crate::render::runtime::clock(status.since);
             screen.say(format_args!("{} runs since {since}", styled(screen.err.strong, &place.name)));
-            crate::render::living::pending(screen, &pending, true);
+            crate::render::runtime::pending(screen, &pending, true);
         }
         return settle(screen, &place, command, None, Some(pending));
     }
@@ -84,7 +84,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)
-        && let Some((count, _, path)) = living::left_behind(place, &earlier.arrangement.image, 0)
+        && let Some((count, _, path)) = runtime::left_behind(place, &earlier.arrangement.image, 0)
     {
         screen.say(format_args!(
             "the image is another than before, so it has a scratch of its own; what was changed inside earlier ({}) lies in {}",
@@ -136,7 +136,7 @@ fn settle(
     } else if !screen.quiet {
         if let Some(begun) = begun {
             for port in &status.ports {
-                screen.result(crate::render::living::port(screen, port));
+                screen.result(crate::render::runtime::port(screen, port));
             }
             let took = seconds(begun.elapsed().as_millis() as u64);
             let how = match good {
@@ -167,7 +167,7 @@ pub fn watch(
     whole: bool,
     silent: bool,
 ) -> Result<Option<bool>, Failure> {
-    let mut teller = Teller::new(screen, silent);
+    let mut teller = EventPrinter::new(screen, silent);
     let good = client(place)?.watch(whole, linger, &mut |told| teller.tell(told))?;
     teller.finish();
     Ok(good)

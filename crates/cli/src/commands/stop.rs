@@ -9,7 +9,7 @@ use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::backups::DAYS;
 use cavrith_workspace::client::Client;
 use cavrith_workspace::place::Place;
-use cavrith_workspace::{living, names};
+use cavrith_workspace::{names, runtime};
 
 use crate::args::{Drop, General, Stop, Which};
 use crate::build_env;
@@ -95,7 +95,7 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     let file = hosts_file(None);
     // What was changed inside belongs to any of the image's owners.
     cavrith_sandbox::ids::enter()?;
-    let what = living::dropping(&place);
+    let what = runtime::dropping(&place);
     let client = Client::new(&place);
     // Whoever is asked has to know for what; whoever is not may want it quiet.
     let tell = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
@@ -123,8 +123,8 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     if let Some(client) = client {
         client.stop(&place)?;
     }
-    let label = living::names_label(&place);
-    for aside in living::drop_workspace(&home, &place)? {
+    let label = runtime::names_label(&place);
+    for aside in runtime::drop_workspace(&home, &place)? {
         tell_of_backup(screen, &aside);
     }
     if let Err(error) = names::apply(&file, &label, &[]) {

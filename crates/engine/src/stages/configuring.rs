@@ -228,13 +228,17 @@ impl Configuring<'_> {
         for package in self.stage.packages.iter().filter(|package| package.has("preinst") && !first(package)) {
             // A first script may use what its package depends on even before it is unpacked (Debian Policy Manual,
             // section 7.2): accounts are made by adduser, which has to be configured.
-            for needed in self.pre_depended(package) {
-                if needed.has("preinst") && begun.insert(&needed.name) {
-                    text.push_str(&preinst(needed));
+            let needed: Vec<_> = self.pre_depended(package).collect();
+            for one in needed.iter().filter(|one| one.has("preinst")) {
+                if begun.insert(&one.name) {
+                    text.push_str(&preinst(one));
                 }
-                if configured.insert(&needed.name) {
-                    text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", needed.name));
-                }
+            }
+            // All in one call, which finds their order.
+            let names: Vec<_> =
+                needed.iter().map(|one| one.name.as_str()).filter(|name| configured.insert(*name)).collect();
+            if !names.is_empty() {
+                text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", names.join(" ")));
             }
             if begun.insert(&package.name) {
                 text.push_str(&preinst(package));
@@ -245,14 +249,13 @@ impl Configuring<'_> {
 
     /// Packages of this stage on which another one depends before its first script, and which have something to do when
     /// they are configured. What the first stage needs of itself is in its own order.
-    fn pre_depended(&self, package: &Package) -> Vec<&Package> {
-        if self.wanted.stage.number == 0 {
-            return Vec::new();
+    fn pre_depended(&self, package: &Package) -> impl Iterator<Item = &Package> {
+        let mut named = BTreeSet::new();
+        if self.wanted.stage.number > 0 {
+            named.extend(parse_relations(package.field("Pre-Depends")).into_iter().flatten().map(|one| one.name));
         }
-        let named: BTreeSet<_> =
-            parse_relations(package.field("Pre-Depends")).into_iter().flatten().map(|one| one.name).collect();
-        let is_meant = |other: &&Package| named.contains(&other.name) && other.has("postinst");
-        self.stage.packages.iter().filter(is_meant).collect()
+        let has_to_do = |other: &Package| other.has("postinst") || other.has("conffiles");
+        self.stage.packages.iter().filter(move |other| named.contains(&other.name) && has_to_do(other))
     }
 
     fn command(&self, script: &str) -> CommandJob {

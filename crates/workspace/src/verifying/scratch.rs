@@ -79,18 +79,18 @@ fn aspect(
             return Aspect { unmeasured, ..Aspect::new(name, "what was changed inside", differences) };
         }
     };
-    let mut living = found.tree.clone();
+    let mut shown = found.tree.clone();
     if !found.is_whole {
-        living = image.merged.clone();
-        living.overlay(&found.tree);
+        shown = image.merged.clone();
+        shown.overlay(&found.tree);
     }
     let openings = openings::read(&scratch);
     let by_steps = |path: &RootPath| {
         found.changed.get(path).is_some_and(|millis| openings.iter().any(|opening| opening.contains(*millis)))
     };
     let (mut apart, mut counted) = (0, Vec::new());
-    for change in changes(&image.merged, &living) {
-        let Some(change) = without_time(change, &living) else { continue };
+    for change in changes(&image.merged, &shown) {
+        let Some(change) = without_time(change, &shown) else { continue };
         let own_file = crate::OWN_FILES.iter().any(|own| change.path.to_string() == **own);
         match () {
             () if own_file => {}
@@ -98,7 +98,7 @@ fn aspect(
             () => counted.push(change),
         }
     }
-    let owners = Owned::find(image, &scratch, &living, &counted);
+    let owners = Owned::find(image, &scratch, &shown, &counted);
     let mut told: Vec<_> = counted.iter().map(|change| (owners.of(&change.path), change)).collect();
     // Package by package, and what belongs to nobody last.
     told.sort_by(|(one, a), (other, b)| (one.is_none(), one, &a.path).cmp(&(other.is_none(), other, &b.path)));
@@ -129,7 +129,7 @@ fn read(context: BuildContext<'_>, scratch: &Path, merged: &Tree) -> Result<Scra
 
 /// A change without what says only when something was written: every file that is written inside has a time of its own.
 /// New directories are no news either; what is in them is.
-fn without_time(mut change: Change, living: &Tree) -> Option<Change> {
+fn without_time(mut change: Change, merged: &Tree) -> Option<Change> {
     match &mut change.what {
         What::Changed { fields } => {
             fields.retain(|field| field.name != "time");
@@ -137,7 +137,7 @@ fn without_time(mut change: Change, living: &Tree) -> Option<Change> {
                 return None;
             }
         }
-        What::Extra if living.get(&change.path).is_some_and(|entry| entry.kind.is_directory()) => return None,
+        What::Extra if merged.get(&change.path).is_some_and(|entry| entry.kind.is_directory()) => return None,
         What::Extra | What::Missing => {}
     }
     Some(change)
@@ -160,14 +160,14 @@ struct Owned(BTreeMap<RootPath, String>);
 
 impl Owned {
     /// By the package manager's lists, those that were changed inside first: what was installed by hand is in them.
-    fn find(image: &Image<'_>, scratch: &Path, living: &Tree, changes: &[Change]) -> Self {
+    fn find(image: &Image<'_>, scratch: &Path, merged: &Tree, changes: &[Change]) -> Self {
         let mut owned = BTreeMap::new();
         if changes.is_empty() {
             return Self(owned);
         }
         let wanted: std::collections::BTreeSet<_> = changes.iter().map(|change| &change.path).collect();
         let Ok(lists) = RootPath::from_archive(LISTS.as_bytes()) else { return Self(owned) };
-        let names: Vec<_> = living.under(&lists).map(|(path, _)| path.clone()).collect();
+        let names: Vec<_> = merged.under(&lists).map(|(path, _)| path.clone()).collect();
         for path in names {
             let shown = path.to_string();
             let Some(package) = shown.rsplit('/').next().and_then(|name| name.strip_suffix(".list")) else { continue };
@@ -177,7 +177,7 @@ impl Owned {
             for line in list.split(|byte| *byte == b'\n').filter(|line| line.len() > 2) {
                 let Ok(named) = RootPath::from_archive(line) else { continue };
                 // A list may name /bin/ls where /bin is a link.
-                let place = if wanted.contains(&named) { Some(named) } else { living.resolve_parent(&named) };
+                let place = if wanted.contains(&named) { Some(named) } else { merged.resolve_parent(&named) };
                 if let Some(place) = place.filter(|place| wanted.contains(place)) {
                     owned.insert(place, package.to_owned());
                 }

@@ -12,12 +12,12 @@ use cavrith_sandbox::job::Ending;
 use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::backups;
 use cavrith_workspace::journal::{Follower, Journal, last, read, sources};
-use cavrith_workspace::living::{Meant, drop_workspace, dropping};
 use cavrith_workspace::names::{Named, apply, outside_lines, with_block};
 use cavrith_workspace::place::{Place, scratch_changes};
 use cavrith_workspace::ports::Carried;
 use cavrith_workspace::protocol::{Answer, ExecRequest, Opening, PROTOCOL, Phase, Request, WorkspaceEvent};
 use cavrith_workspace::record::{Stamp, Standing};
+use cavrith_workspace::runtime::{Meant, drop_workspace, dropping};
 use proptest::prelude::*;
 
 struct Ground {

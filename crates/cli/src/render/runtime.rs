@@ -7,11 +7,11 @@ use cavrith_core::arrangement::Place as FilesPlace;
 use cavrith_core::derive::changes::{Effort, shown_limits};
 use cavrith_core::path::shown;
 use cavrith_core::verdict::{count, size};
-use cavrith_workspace::living::Pending;
 use cavrith_workspace::place::Place;
 use cavrith_workspace::ports::Carried;
 use cavrith_workspace::protocol::{Phase, ServiceStatus, Status, WorkspaceEvent};
 use cavrith_workspace::record::{FailedStep, Record, Standing, now};
+use cavrith_workspace::runtime::Pending;
 use indicatif::{ProgressBar, ProgressStyle};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -260,13 +260,13 @@ fn short(text: &str) -> String {
 }
 
 /// Shows what happens while a workspace starts.
-pub struct Teller<'a> {
+pub struct EventPrinter<'a> {
     screen: &'a Screen,
     silent: bool,
     step: Option<ProgressBar>,
 }
 
-impl<'a> Teller<'a> {
+impl<'a> EventPrinter<'a> {
     pub fn new(screen: &'a Screen, silent: bool) -> Self {
         Self { screen, silent, step: None }
     }
