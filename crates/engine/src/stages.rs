@@ -286,3 +286,40 @@ fn in_parallel(
         joined.fold(own, Result::and)
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cavrith_store::owners::Ownership;
+    use std::path::Path;
+
+    fn laid(dir: &Path, directories: &[&str], over: Option<Arc<Tree>>) -> Laid {
+        let mut writer = LayerWriter::new(dir.to_owned(), 77, Links::Follow, Ownership::Real).unwrap();
+        if let Some(over) = &over {
+            writer.set_lower(over.clone());
+        }
+        for path in directories {
+            writer.directory(&inside(path).unwrap(), Meta::root(0o755)).unwrap();
+        }
+        Laid { dir: dir.to_owned(), writer: SharedWriter::new(writer), packages: Vec::new(), over }
+    }
+
+    #[test]
+    fn what_is_laid_ahead_fits_unless_configuring_changed_a_directory_of_it() {
+        let home = tempfile::tempdir().unwrap();
+        let [first, second] = ["first", "second"].map(|name| home.path().join(name));
+        [&first, &second].into_iter().for_each(|dir| std::fs::create_dir(dir).unwrap());
+        let first = laid(&first, &["usr", "usr/share"], None);
+        let beneath = first.provisional(None, 77);
+        let next = laid(&second, &["usr/share/tides"], Some(beneath.clone()));
+        // As capturing leaves it: everything of one time, and something more.
+        let mut captured = Tree::clone(&beneath);
+        captured.entries.values_mut().for_each(|entry| entry.meta.time = 77);
+        let more = captured.entries[&inside("usr").unwrap()].clone();
+        captured.entries.insert(inside("etc").unwrap(), more);
+        assert!(next.fits(Some(&captured)));
+        captured.entries.get_mut(&inside("usr/share").unwrap()).unwrap().meta.mode = 0o700;
+        assert!(!next.fits(Some(&captured)));
+        assert!(!next.fits(None));
+    }
+}

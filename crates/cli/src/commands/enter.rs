@@ -45,7 +45,7 @@ fn running(screen: &Screen, meant: Meant<'_>) -> Result<Client, Failure> {
     {
         if Record::read(&place.dir).is_some_and(|record| record.is_behind()) {
             screen.say(format_args!(
-                "{} the spec has changed since {} was started; cavrith status tells in what, cavrith apply applies it",
+                "{} the spec has changed since {} was started; cavrith status shows what, cavrith apply applies it",
                 styled(screen.err.warning, "note:"),
                 place.name
             ));

@@ -249,7 +249,7 @@ pub fn pending(screen: &Screen, pending: &Pending, advise: bool) {
         about = "";
     }
     if advise && !pending.changes.is_empty() {
-        line(screen, "", "cavrith apply applies it");
+        line(screen, "", "run cavrith apply to apply them");
     }
 }
 

@@ -226,7 +226,7 @@ fn apply_does_the_least_that_is_enough() {
     write(&format!("{spec}{more}"));
     let shown = team.ok(&["status"]);
     assert!(
-        shown.contains("service raw          applied live") && shown.contains("cavrith apply applies it"),
+        shown.contains("service raw          applied live") && shown.contains("run cavrith apply to apply them"),
         "{shown}"
     );
     assert!(told(&team.run(&["run", "--", "true"])).contains("the spec has changed since timetable was started"));

@@ -144,3 +144,37 @@ fn an_interrupt_ends_everything_within_a_second() {
         assert!(begun.elapsed() < Duration::from_secs(5), "something is left in staging");
     }
 }
+
+#[test]
+fn a_failure_is_one_object_with_a_code_that_is_explained() {
+    let team = Team::new();
+    let failed = |arguments: &[&str], exit: i32| {
+        let output = team.run(arguments);
+        assert_eq!(output.status.code(), Some(exit), "{arguments:?}: {}", told(&output));
+        let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        let failed = answer["failed"].clone();
+        assert_eq!(failed["exit"], exit, "{arguments:?}");
+        let code = failed["code"].as_str().unwrap().to_owned();
+        assert!(team.ok(&["explain", &code]).starts_with(&code), "{arguments:?}");
+        // Mistakes are shown each with a code of its own.
+        let shown = String::from_utf8_lossy(&output.stderr).contains(&format!("[{code}]"));
+        assert!(shown || code == "CF0201", "{arguments:?}");
+        failed
+    };
+    for command in ["build", "start", "seal", "verify", "contents"] {
+        assert_eq!(failed(&[command, "--json"], 1)["code"], "CF0202", "{command}");
+    }
+    assert_eq!(failed(&["status", "--json", "-n", "no-such"], 2)["code"], "CF0706");
+    assert_eq!(failed(&["check", "--json", "-C", "nowhere"], 2)["place"], "nowhere");
+    let broken = failed(&["depot", "check", "nowhere", "--json"], 2);
+    assert!(!broken["message"].as_str().unwrap().contains("os error"), "{broken}");
+    // A step's last lines, and what would be mended, are data.
+    team.step("echo the mast is down; false");
+    team.ok(&["lock"]);
+    let step = failed(&["build", "--json"], 5);
+    assert_eq!((&step["code"], &step["details"][0]), (&"CF0402".into(), &"the mast is down".into()));
+    team.change("spec = 1", "spec = 2");
+    let mistakes = failed(&["lock", "--json"], 1);
+    assert_eq!(mistakes["code"], "CF0201");
+    assert!(mistakes["details"][0]["mistakes"][0]["code"].as_str().unwrap().starts_with("CV"));
+}
