@@ -81,6 +81,9 @@ pub struct Difference {
     /// What brought it, as far as that is known: a layer's name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
+    /// The package that brought it, or whose script made it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub package: Option<String>,
 }
 
 /// What to say for something that is not there.
@@ -89,7 +92,7 @@ pub const NOTHING: &str = "nothing";
 impl Difference {
     /// A difference whose origin is not known.
     pub fn new(what: impl Into<String>, expected: impl Into<String>, here: impl Into<String>) -> Self {
-        Self { what: what.into(), expected: expected.into(), here: here.into(), from: None }
+        Self { what: what.into(), expected: expected.into(), here: here.into(), from: None, package: None }
     }
 
     /// A difference between two trees, in words. `from` tells what brought the path.

@@ -1,6 +1,7 @@
 //! Which package a file of a base is from, or the script of which one made it.
 
 use std::collections::BTreeMap;
+use std::fmt;
 
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
@@ -11,6 +12,21 @@ use cavrith_store::{Store, reading};
 const RECORDS: &str = "var/lib/dpkg/info";
 /// Scripts that make files.
 const SCRIPTS: [&str; 3] = [".postinst", ".preinst", ".config"];
+
+/// Where a file is from.
+pub(crate) struct Origin {
+    /// The package.
+    pub package: String,
+    /// A script of the package made it.
+    pub by_script: bool,
+}
+
+impl fmt::Display for Origin {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let script = if self.by_script { "a script of " } else { "" };
+        write!(f, "{script}the package {}", self.package)
+    }
+}
 
 /// The packages of a layer, as dpkg's records in it have them.
 pub(crate) struct Packages {
@@ -44,18 +60,18 @@ impl Packages {
         Self { brings, scripts }
     }
 
-    /// Where a path is from, in words: the package that brings it, or the one whose script names it, or the nearest
+    /// Where a path is from: the package that brings it, or the one whose script names it, or the nearest
     /// directory above it.
-    pub fn origin(&self, path: &RootPath) -> Option<String> {
+    pub fn origin(&self, path: &RootPath) -> Option<Origin> {
         let merged = path.as_bytes().strip_prefix(b"usr/").unwrap_or(path.as_bytes());
         if let Some(package) = self.brings.get(path.as_bytes()).or_else(|| self.brings.get(merged)) {
-            return Some(format!("the package {package}"));
+            return Some(Origin { package: package.clone(), by_script: false });
         }
         let above = path.ancestors().into_iter().rev().filter(|above| above.depth() >= 2);
         let mut named = std::iter::once(path.clone()).chain(above).map(|path| path.to_string());
         named.find_map(|name| {
             let (package, _) = self.scripts.iter().find(|(_, script)| script.contains(&name))?;
-            Some(format!("a script of the package {package}"))
+            Some(Origin { package: package.clone(), by_script: true })
         })
     }
 }

@@ -252,8 +252,10 @@ fn layer_differences(
     };
     let packages = Packages::of(first, &ours.tree, &here);
     for change in changes(&here, &there).into_iter().filter(|change| marks || !is_mark(&change.path)) {
-        let origin = packages.origin(&change.path).map_or_else(String::new, |origin| format!(", {origin}"));
-        let mut difference = Difference::of_change(&change, Some(format!("{}{origin}", ours.name)));
+        let origin = packages.origin(&change.path);
+        let words = origin.as_ref().map_or_else(String::new, |origin| format!(", {origin}"));
+        let mut difference = Difference::of_change(&change, Some(format!("{}{words}", ours.name)));
+        difference.package = origin.map(|origin| origin.package);
         match &change.what {
             What::Missing => difference.here = "not there the second time".to_owned(),
             What::Extra => {

@@ -31,12 +31,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 for line in verdict::differences(differences, &screen.err) {
                     screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
                 }
-                let of_package = |difference: &&Difference| {
-                    difference
-                        .from
-                        .as_ref()
-                        .is_some_and(|from| from.contains(", the package ") || from.contains(", a script of "))
-                };
+                let of_package = |difference: &&Difference| difference.package.is_some();
                 if differences.iter().any(|difference| of_package(&difference)) {
                     screen.insist("    what a package's script makes anew each time can be left out: name it in [base] left-out, and make it with a step of the first start");
                 }
