@@ -107,11 +107,11 @@ mod tests {
             ("pier", "no registry"),
             ("team/pier:1", "no registry"),
             ("registry.example/pier", "neither a tag nor a digest"),
-            ("registry.example/Pier:1", "no name"),
-            ("registry.example/../pier:1", "no name"),
+            ("registry.example/Pier:1", "not a name"),
+            ("registry.example/../pier:1", "not a name"),
             ("registry.example/pier:a b", "tag"),
-            ("registry.example/pier@md5:abc", "no sha256"),
-            ("registry.example:port/pier:1", "no host"),
+            ("registry.example/pier@md5:abc", "not a sha256"),
+            ("registry.example:port/pier:1", "not a host"),
         ] {
             let error = Reference::parse(text).unwrap_err();
             assert!(error.contains(why), "{text}: {error}");

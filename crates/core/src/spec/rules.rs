@@ -74,7 +74,7 @@ pub(super) fn inside_path(reader: &mut Reader<'_>, name: &str, text: At<String>)
         },
         Err(bad) => bad.to_string(),
     };
-    let message = format!("`{name}` cannot be a path inside: {problem}");
+    let message = format!("`{name}` is not a path inside: {problem}");
     let remedy = "write a path of its own, like \"/code\"";
     reader.push(Mistake::new(Code::BAD_INSIDE_PATH, text.span, message, remedy));
     None

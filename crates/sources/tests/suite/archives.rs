@@ -230,7 +230,7 @@ fn a_file_that_is_not_what_is_pinned_is_refused_with_both() {
     assert!(error.contains(&digest.to_string()) && error.contains(&Sha256Digest::of(b"other").to_string()), "{error}");
     assert!(told(checked::check(&from, 4, digest, &staged)).contains("expected 4 bytes, found 5"));
     assert!(told(checked::check(&dir.path().join("none"), 4, digest, &staged)).contains("none"));
-    assert!(told(checked::check(dir.path(), 4, digest, &staged)).contains("no regular file"));
+    assert!(told(checked::check(dir.path(), 4, digest, &staged)).contains("not a regular file"));
     assert!(!staged.exists(), "a copy was left");
 }
 

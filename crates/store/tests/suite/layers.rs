@@ -246,7 +246,7 @@ fn what_cannot_be_in_a_layer_is_refused() {
     marked.xattrs.insert(b"trusted.overlay.opaque".to_vec(), b"y".to_vec());
     for (what, refused) in [
         ("twice", writer.file(&path("f"), Meta::root(0o644), &mut &b"y"[..]).map(drop)),
-        ("no directory", writer.file(&path("f/g"), Meta::root(0o644), &mut &b"y"[..]).map(drop)),
+        ("not a directory", writer.file(&path("f/g"), Meta::root(0o644), &mut &b"y"[..]).map(drop)),
         ("through a link", writer.file(&path("l/g"), Meta::root(0o644), &mut &b"y"[..]).map(drop)),
         ("twice", writer.directory(&path("f"), Meta::root(0o755))),
         ("65535", writer.directory(&path("d"), Meta::owned(0o755, 65_536, 0))),

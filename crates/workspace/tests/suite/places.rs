@@ -93,7 +93,10 @@ fn a_name_is_looked_for_in_the_project_first_and_then_everywhere() {
     assert!(projects.contains("ida") && projects.contains("jonas"));
     // Whoever names a project means that one.
     let error = found(&ida, true, Some("third")).unwrap_err().to_string();
-    assert!(error.contains("there is no workspace third; there are") && error.contains("second"), "{error}");
+    assert!(
+        error.contains("there is no workspace third; the workspaces here are") && error.contains("second"),
+        "{error}"
+    );
     assert!(found(&ground.dir.path().join("nowhere"), false, None).is_err());
 }
 
