@@ -106,7 +106,7 @@ codes! {
     URL_SECRET = 139;
     /// A template that cannot be read as one.
     BAD_TEMPLATE = 140;
-    /// A text that is not a wish for a package.
+    /// A text that does not name a package.
     BAD_PACKAGE = 141;
     /// A text that is not a reference to an OCI image.
     BAD_REFERENCE = 142;

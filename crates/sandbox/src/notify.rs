@@ -91,30 +91,21 @@ pub(crate) fn keep_only<const COUNT: usize>(kept: [OwnedFd; COUNT]) -> [OwnedFd;
 
 /// Installs a filter that asks, and returns where its questions arrive.
 pub(crate) fn listen(program: &mut [libc::sock_filter]) -> io::Result<OwnedFd> {
-    let whole = libc::sock_fprog { len: program.len() as u16, filter: program.as_mut_ptr() };
-    // SAFETY: seccomp reads one sock_fprog and the instructions that it points to, which live until the call returns;
-    // what it returns is a descriptor that nobody else owns.
-    let listener = unsafe {
-        libc::syscall(
-            libc::SYS_seccomp,
-            libc::SECCOMP_SET_MODE_FILTER,
-            libc::SECCOMP_FILTER_FLAG_NEW_LISTENER,
-            &raw const whole,
-        )
-    };
-    if listener < 0 {
-        return Err(io::Error::last_os_error());
-    }
-    // SAFETY: see above.
+    let listener = put_on(program, libc::SECCOMP_FILTER_FLAG_NEW_LISTENER)?;
+    // SAFETY: with this flag seccomp returns a descriptor that nobody else owns (seccomp(2)).
     Ok(unsafe { OwnedFd::from_raw_fd(listener as i32) })
 }
 
 /// Installs a filter that asks nobody.
 pub(crate) fn install(program: &mut [libc::sock_filter]) -> io::Result<()> {
+    put_on(program, 0).map(drop)
+}
+
+fn put_on(program: &mut [libc::sock_filter], flags: libc::c_ulong) -> io::Result<i64> {
     let whole = libc::sock_fprog { len: program.len() as u16, filter: program.as_mut_ptr() };
     // SAFETY: seccomp reads one sock_fprog and the instructions that it points to, which live until the call returns.
-    let done = unsafe { libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, 0, &raw const whole) };
-    if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+    let done = unsafe { libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, flags, &raw const whole) };
+    if done < 0 { Err(io::Error::last_os_error()) } else { Ok(done) }
 }
 
 /// What came.

@@ -35,12 +35,12 @@ const KEEP: u32 = u32::MAX;
 
 /// Calls that change the owner of a file, with where their arguments are.
 #[cfg(target_arch = "x86_64")]
-const OWNER_CALLS: &[i64] = &[libc::SYS_chown, libc::SYS_lchown, libc::SYS_fchown, libc::SYS_fchownat];
+pub(crate) const OWNER_CALLS: &[i64] = &[libc::SYS_chown, libc::SYS_lchown, libc::SYS_fchown, libc::SYS_fchownat];
 #[cfg(not(target_arch = "x86_64"))]
-const OWNER_CALLS: &[i64] = &[libc::SYS_fchown, libc::SYS_fchownat];
+pub(crate) const OWNER_CALLS: &[i64] = &[libc::SYS_fchown, libc::SYS_fchownat];
 
 /// Calls by which a process becomes somebody else.
-const USER_CALLS: &[i64] = &[
+pub(crate) const USER_CALLS: &[i64] = &[
     libc::SYS_setuid,
     libc::SYS_setgid,
     libc::SYS_setreuid,

@@ -13,27 +13,9 @@ use rustix::process::DumpableBehavior;
 
 use crate::job::Purpose;
 use crate::notify::{LOAD_CALL, step};
+use crate::owners::{OWNER_CALLS, USER_CALLS};
 use crate::program::{Why, why};
 use crate::rights::{become_only, bound_capabilities};
-
-/// Calls that name another user or group.
-#[cfg(target_arch = "x86_64")]
-const OF_MACHINE: &[i64] = &[libc::SYS_chown, libc::SYS_lchown];
-#[cfg(not(target_arch = "x86_64"))]
-const OF_MACHINE: &[i64] = &[];
-const NAMING_OTHERS: &[i64] = &[
-    libc::SYS_fchown,
-    libc::SYS_fchownat,
-    libc::SYS_setuid,
-    libc::SYS_setgid,
-    libc::SYS_setreuid,
-    libc::SYS_setregid,
-    libc::SYS_setresuid,
-    libc::SYS_setresgid,
-    libc::SYS_setfsuid,
-    libc::SYS_setfsgid,
-    libc::SYS_setgroups,
-];
 
 /// In a child of PID 1 that has memory of its own: becomes another account than `only`, who is all there is.
 pub(crate) fn become_another(user: u32, group: u32, only: (u32, u32)) -> Result<(), Why> {
@@ -59,7 +41,7 @@ pub(crate) fn become_another(user: u32, group: u32, only: (u32, u32)) -> Result<
 /// Has calls that name another user or group succeed without effect.
 fn pass_over_others() -> io::Result<()> {
     let mut program = vec![LOAD_CALL];
-    for call in NAMING_OTHERS.iter().chain(OF_MACHINE) {
+    for call in OWNER_CALLS.iter().chain(USER_CALLS) {
         program.push(step(libc::BPF_JMP | libc::BPF_JEQ | libc::BPF_K, 0, 1, *call as u32));
         program.push(step(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_ERRNO));
     }

@@ -50,7 +50,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     if let Some(seal) = lock.seal.as_ref().filter(|seal| seal.image != built.record.image) {
         let warning = styled(screen.err.warning, "warning");
         screen.insist(format_args!(
-            "{warning} this is not what was sealed ({}); cavrith verify tells in what",
+            "{warning} this is not what was sealed ({}); cavrith verify names the differences",
             seal.words
         ));
     }

@@ -135,7 +135,7 @@ pub(super) fn package_wish(reader: &mut Reader<'_>, wish: &At<String>) {
         }
     };
     if !(plain(&read.name, "+-.") && version && read.qualifier.is_none() && !wish.value.contains([',', '|'])) {
-        let message = format!("{:?} is not a wish for a package", wish.value);
+        let message = format!("{:?} does not name a package", wish.value);
         let remedy =
             "write a package's name, with versions like this: \"git (>= 1:2.30)\"; operators are << <= = >= >>";
         reader.push(Mistake::new(Code::BAD_PACKAGE, wish.span.clone(), message, remedy));
