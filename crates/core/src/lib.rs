@@ -6,7 +6,7 @@
 //!
 //! 1. [`spec`] reads `cavrith.toml` and reports every [`mistake`] in it.
 //! 2. [`depot`] is the index of what a depot offers; [`lock`] chooses from it and pins every input.
-//! 3. [`plan`] turns spec and lock into layers, each with the key under which a finished one is found again.
+//! 3. [`derive::plan`] turns spec and lock into layers, each with the key under which a finished one is found again.
 //! 4. [`tree`] is what a layer or an image holds; layers are merged, digested and compared there.
 //! 5. [`account`] and [`setup`] say what Cavrith itself adds to an image, and what a workspace is besides its image.
 //! 6. [`arrangement`] is what runs in a workspace, and what it takes to follow a changed spec.

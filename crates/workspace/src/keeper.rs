@@ -8,12 +8,12 @@
 //!
 //! | module | what |
 //! |---|---|
-//! | [`work`] | what its threads share, and what they tell |
-//! | [`standing`] | how it stands: told, frozen, changed while it runs |
-//! | [`service`] | one service: begun, watched, started again, ended |
+//! | [`work`] | what its threads share |
+//! | [`standing`] | its state: reported, frozen, changed while it runs |
+//! | [`service`] | one service: started, watched, restarted, stopped |
 //! | [`opening`] | steps and services in their order, at a start and after a change |
-//! | [`door`] | the door, and requests at it |
-//! | [`tale`] | what is told while something begins |
+//! | [`server`] | requests at the door, and their limits |
+//! | [`event_log`] | the events of a start or a change, for those who watch |
 
 mod event_log;
 mod opening;

@@ -46,7 +46,7 @@ pub(super) struct Keeper {
     pub shell: String,
     pub logs: PathBuf,
     pub guests: AtomicUsize,
-    /// Threads that wait at the door; see [`super::door`].
+    /// Threads that wait at the door; see [`super::server`].
     pub porters: AtomicUsize,
     pub identity: Identity,
     /// Nothing is written down of it.
