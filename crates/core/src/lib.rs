@@ -21,6 +21,7 @@
 //! |---|---|---|
 //! | `cavrith.toml` | `spec = 1` | [`spec`] |
 //! | `cavrith.lock` | `lock = 1` | [`lock`] |
+//! | `cavrith.listing` | `cavrith listing 1` | [`listing`] |
 //! | `depot.toml` | `depot = 1` | [`depot`] |
 //! | a layer's manifest in the store | `cavrith tree 1` | [`tree::encoding`] |
 #![forbid(unsafe_code)]
@@ -36,6 +37,7 @@ pub mod editors;
 pub mod encode;
 pub mod explain;
 pub mod failure;
+pub mod listing;
 pub mod lock;
 pub mod mistake;
 pub mod oci;

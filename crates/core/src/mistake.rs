@@ -160,6 +160,8 @@ codes! {
     PACKAGE_AMBIGUOUS = 218;
     /// A suite whose support has ended, or is about to.
     SUITE_AGE = 219;
+    /// Accounts that a member with a single id cannot keep apart.
+    SINGLE_ID = 220;
 }
 
 /// How bad it is.

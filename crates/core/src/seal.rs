@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::digest::{ImageFingerprint, PinsDigest, SpecDigest, TreeDigest, WorkspaceFingerprint};
+use crate::digest::{ContentDigest, ImageFingerprint, PinsDigest, SpecDigest, TreeDigest, WorkspaceFingerprint};
 use crate::setup::Setup;
 
 /// What must come out, kept in the lock.
@@ -22,6 +22,9 @@ pub struct Seal {
     pub spec: SpecDigest,
     /// The pins that were sealed.
     pub pins: PinsDigest,
+    /// The listing that was written beside the lock ([`crate::listing`]); earlier seals have none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub listing: Option<ContentDigest>,
     /// What the workspace is besides its image.
     pub setup: Setup,
     /// Every layer, the lowest first.

@@ -6,6 +6,8 @@ use std::fmt;
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::Tree;
+use cavrith_core::tree::diff::Change;
+use cavrith_core::verdict::Difference;
 use cavrith_store::{Store, reading};
 
 /// dpkg's records of packages.
@@ -14,7 +16,7 @@ const RECORDS: &str = "var/lib/dpkg/info";
 const SCRIPTS: [&str; 3] = [".postinst", ".preinst", ".config"];
 
 /// Where a file is from.
-pub(crate) struct Origin {
+pub struct Origin {
     /// The package.
     pub package: String,
     /// A script of the package made it.
@@ -29,7 +31,7 @@ impl fmt::Display for Origin {
 }
 
 /// The packages of a layer, as dpkg's records in it have them.
-pub(crate) struct Packages {
+pub struct Packages {
     /// Which package brings which path, as packages write it.
     brings: BTreeMap<Vec<u8>, String>,
     /// Scripts, with the packages that they are of.
@@ -58,6 +60,15 @@ impl Packages {
             }
         }
         Self { brings, scripts }
+    }
+
+    /// A change of a layer, with what brought the path.
+    pub fn difference(&self, change: &Change, layer: &str) -> Difference {
+        let origin = self.origin(&change.path);
+        let words = origin.as_ref().map_or_else(String::new, |origin| format!(", {origin}"));
+        let mut difference = Difference::of_change(change, Some(format!("{layer}{words}")));
+        difference.package = origin.map(|origin| origin.package);
+        difference
     }
 
     /// Where a path is from: the package that brings it, or the one whose script names it, or the nearest

@@ -32,6 +32,7 @@ use crate::context::BuildContext;
 use crate::culprit::Packages;
 use crate::error::{EngineError, file_error};
 use crate::event::{Event, Observer};
+use crate::listing;
 use crate::member::Member;
 use crate::outside::Bounds;
 use crate::project::{self, Project};
@@ -126,6 +127,8 @@ pub fn seal(
         return Err(EngineError::NotReproducible(comparison.differences));
     }
     let setup = Setup::new(&project.spec, lock, &first.shell);
+    // Before the seal that names it: a listing that no seal names is no harm.
+    let listing = listing::write(&project.dir, context.store, &first.layers)?;
     Ok(Seal {
         rules: RULES,
         words: first.image.spoken(),
@@ -133,6 +136,7 @@ pub fn seal(
         workspace: setup.fingerprint(&first.image),
         spec: project.spec.digest,
         pins: lock.pins_digest(),
+        listing: Some(listing),
         setup,
         layers: first.layers.clone(),
         probes: first.probes.clone(),
@@ -252,10 +256,7 @@ fn layer_differences(
     };
     let packages = Packages::of(first, &ours.tree, &here);
     for change in changes(&here, &there).into_iter().filter(|change| marks || !is_mark(&change.path)) {
-        let origin = packages.origin(&change.path);
-        let words = origin.as_ref().map_or_else(String::new, |origin| format!(", {origin}"));
-        let mut difference = Difference::of_change(&change, Some(format!("{}{words}", ours.name)));
-        difference.package = origin.map(|origin| origin.package);
+        let mut difference = packages.difference(&change, &ours.name);
         match &change.what {
             What::Missing => difference.here = "not there the second time".to_owned(),
             What::Extra => {

@@ -1,13 +1,16 @@
 //! Mistakes that only the project's surroundings show: its folders, its files, its lock, its version control.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::debian::lifetime;
 use cavrith_core::derive::fit;
+use cavrith_core::listing;
 use cavrith_core::lock::{self, Lock};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::path::RootPath;
+use cavrith_core::seal::Seal;
 use cavrith_core::spec::document::Sources;
 use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
 use cavrith_core::template::{self, Names};
@@ -18,6 +21,7 @@ use crate::error::plain;
 use crate::findings::OutsideUse;
 use crate::outside::{self, Bounds};
 use crate::suites;
+use cavrith_sandbox::{SandboxError, ids};
 use cavrith_store::reading;
 
 /// Every mistake that they show. `lock` is what locking would choose now, `previous` what lies beside the spec.
@@ -33,6 +37,7 @@ pub fn mistakes(
     mistakes.extend(folders(dir, spec));
     mistakes.extend(archives(dir, spec));
     mistakes.extend(age(spec));
+    mistakes.extend(single_id(spec));
     for step in &spec.steps {
         match &step.action {
             Action::Copy(copy) => mistakes.extend(file_missing(dir, &copy.from)),
@@ -46,7 +51,13 @@ pub fn mistakes(
         }
     }
     mistakes.extend(depot_files(dir, spec, lock));
-    let has_lock = !matches!(previous, Ok(None));
+    let mut beside = Vec::new();
+    if !matches!(previous, Ok(None)) {
+        beside.push(lock::FILE_NAME);
+    }
+    if let Ok(Some(Lock { seal: Some(Seal { listing: Some(_), .. }), .. })) = &previous {
+        beside.push(listing::FILE_NAME);
+    }
     match previous {
         Ok(Some(previous)) => mistakes.extend(behind(spec, &previous)),
         Ok(None) => {}
@@ -57,7 +68,7 @@ pub fn mistakes(
             mistakes.push(Mistake::new(Code::LOCK_UNREADABLE, spec.workspace.name.span.clone(), message, remedy));
         }
     }
-    mistakes.extend(untracked(dir, spec, sources, has_lock));
+    mistakes.extend(untracked(dir, spec, sources, &beside));
     mistakes
 }
 
@@ -146,6 +157,25 @@ fn age(spec: &Spec) -> Option<Mistake> {
     Some(Mistake::new(Code::SUITE_AGE, suite.name.span.clone(), message, remedy).as_warning())
 }
 
+/// Other accounts than the workspace's own, for a member who has one user number for all of them.
+fn single_id(spec: &Spec) -> Option<Mistake> {
+    let services = spec.services.values().filter_map(|service| service.value.account.as_ref());
+    let steps = spec.start_steps.iter().filter_map(|start| start.step.account.as_ref());
+    let mut others: Vec<_> =
+        services.chain(steps).filter(|account| account.value != spec.workspace.account.value).collect();
+    others.sort_by_key(|account| account.span.start);
+    let first = others.first()?;
+    let lacks = ids::lacks_range()?;
+    let names: BTreeSet<_> = others.iter().map(|account| account.value.as_str()).collect();
+    let message = format!(
+        "on this machine, you have a single user number: what runs as {} shares all files with {}",
+        names.into_iter().collect::<Vec<_>>().join(" and "),
+        spec.workspace.account.value,
+    );
+    let SandboxError::Lacks { remedy, .. } = lacks else { return None };
+    Some(Mistake::new(Code::SINGLE_ID, first.span.clone(), message, remedy).as_warning())
+}
+
 fn file_missing(dir: &Path, file: &At<String>) -> Option<Mistake> {
     let error = fs::symlink_metadata(dir.join(&file.value)).err()?;
     let message = format!("{} cannot be taken: {}", file.value, plain(&error));
@@ -211,7 +241,7 @@ fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
 
 /// Files that a colleague would not get with the next clone. Says nothing where there is no version control, or when
 /// the spec itself is not in it (then the project has just begun).
-fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<Mistake> {
+fn untracked(dir: &Path, spec: &Spec, sources: &Sources, beside: &[&str]) -> Vec<Mistake> {
     let Some((tracked, within)) = tracked(dir) else { return Vec::new() };
     let is_tracked = |path: &Path| tracked.has(within.join(path).as_os_str().as_encoded_bytes());
     let mut wanted: Vec<(PathBuf, std::ops::Range<usize>)> = Vec::new();
@@ -220,9 +250,7 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, has_lock: bool) -> Vec<
             wanted.push((file.path.clone().into(), file.start..file.start));
         }
     }
-    if has_lock {
-        wanted.push((lock::FILE_NAME.into(), spec.workspace.name.span.clone()));
-    }
+    wanted.extend(beside.iter().map(|file| (file.into(), spec.workspace.name.span.clone())));
     for step in &spec.steps {
         if let Action::Write(write) = &step.action
             && let Text::Template(file) = &write.text

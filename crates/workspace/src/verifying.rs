@@ -58,7 +58,7 @@ pub fn verify(
     };
     (context.observer)(Event::Stage { text: format!("reading every byte of {}", count(record.layers.len(), "layer")) });
     let image = Image::measure(context, &record)?;
-    aspects.push(image.aspect(seal));
+    aspects.push(image.aspect(&project.dir, seal)?);
     aspects.push(image.packages(lock)?);
     (context.observer)(Event::Stage { text: "measuring a fresh workspace".to_owned() });
     let measured = measure_workspace(context, project, lock, &record, &image)?;

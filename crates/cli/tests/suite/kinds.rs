@@ -36,7 +36,7 @@ fn cause(team: &Team, code: Code) {
     };
     match code {
         // Told by locking, which asks the archive; see the tests of that.
-        Code::PACKAGES_CLASH | Code::PACKAGE_AMBIGUOUS => unreachable!(),
+        Code::PACKAGES_CLASH | Code::PACKAGE_AMBIGUOUS | Code::SINGLE_ID => unreachable!(),
         Code::SUITE_AGE => {
             replace("depot    = \"harbour\"\npackages = [\"busybox-static\"]", "debian = \"stretch\"");
         }
@@ -92,8 +92,8 @@ fn cause(team: &Team, code: Code) {
 fn each_has_its_place_its_words_and_its_remedy() {
     let mut all = String::new();
     for one in explain::all().iter().filter(|one| one.seen == Seen::Around) {
-        // What a package needs is known when it is read, while it is locked; its own test shows it.
-        if [Code::PACKAGE_NEEDS, Code::PACKAGES_CLASH, Code::PACKAGE_AMBIGUOUS].contains(&one.code) {
+        // Told while it is locked, or to some members only; their own tests show them.
+        if [Code::PACKAGE_NEEDS, Code::PACKAGES_CLASH, Code::PACKAGE_AMBIGUOUS, Code::SINGLE_ID].contains(&one.code) {
             continue;
         }
         let team = Team::new();

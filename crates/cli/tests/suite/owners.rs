@@ -221,7 +221,13 @@ fn other_accounts_run_as_themselves_for_a_user_with_a_single_id() {
     team.step("echo 'pilot:x:105:106::/srv:/bin/sh' >> /etc/passwd; echo 'pilot:x:106:' >> /etc/group");
     team.add("[services.watch]\nrun = [\"sh\", \"-c\", \"id -u > /srv/watch; sleep 1000\"]\naccount = \"pilot\"\nready = { file = \"/srv/watch\" }\n");
     team.ok(&["lock"]);
+    // Root has all numbers, so nothing is said to root.
+    assert!(!team.fails(&["check"], 0).contains("CV0220"));
     let member = Member::of(&team, false);
+    let output = member.run(&["check"]);
+    let warned = String::from_utf8(output.stderr).unwrap();
+    assert!(output.status.success() && warned.contains("warning[CV0220]: on this machine"), "{warned}");
+    assert!(warned.contains("what runs as pilot shares all files with crew") && warned.contains("--add-subuids"), "{warned}");
     member.ok(&["start", "--wait"]);
     let inside =
         |account: &str, script: &str| member.ok(&["run", "-q", "--account", account, "--", "sh", "-c", script]);

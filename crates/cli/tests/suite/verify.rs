@@ -1,4 +1,5 @@
 use std::fs;
+use std::process::Command;
 
 use crate::team::Team;
 
@@ -45,6 +46,40 @@ fn a_member_with_another_home_is_the_same() {
     no workspace of this project is there yet; a fresh one was measured
     ");
     assert!(run(&["verify", "--quiet"]).stdout.is_empty());
+}
+
+/// A member whose own machine makes another layer, whole in itself, hears which of its files differ.
+#[test]
+fn a_layer_that_came_out_differently_here_is_told_file_by_file() {
+    let team = Team::locked();
+    team.step("ulimit -n > /srv/limit; echo the same > /srv/fine");
+    team.ok(&["seal"]);
+    let member = team.dir.path().join("tove");
+    crate::team::copy(&team.project(), &member.join("timetable"));
+    let run = |arguments: &str| {
+        let script = format!("ulimit -n 800; exec {} {arguments}", env!("CARGO_BIN_EXE_cavrith"));
+        let mut command = Command::new("sh");
+        command.args(["-c", &script]).current_dir(member.join("timetable")).env("CAVRITH_HOME", member.join("home"));
+        command.output().unwrap()
+    };
+    assert!(run("build").status.success());
+    let answer: serde_json::Value = serde_json::from_slice(&run("verify --json").stdout).unwrap();
+    let image = answer["aspects"].as_array().unwrap().iter().find(|aspect| aspect["name"] == "image").unwrap().clone();
+    let differences = image["differences"].as_array().unwrap();
+    let told: Vec<_> = differences.iter().map(|difference| difference["what"].as_str().unwrap()).collect();
+    assert_eq!(told, ["layer step \"step 2\"", "/srv/limit"], "{image}");
+    assert_eq!(differences[1]["from"], "step \"step 2\"");
+    assert!(differences[1]["expected"].as_str().unwrap().contains("content "), "{image}");
+
+    // A listing that is not the sealed one is not believed, and its want is said.
+    let listing = member.join("timetable/cavrith.listing");
+    let good = fs::read(&listing).unwrap();
+    fs::write(&listing, &good[..good.len() - 1]).unwrap();
+    let told = crate::team::told(&run("verify"));
+    assert!(told.contains("cavrith.listing is not the one that was sealed"), "{told}");
+    fs::remove_file(&listing).unwrap();
+    let told = crate::team::told(&run("verify"));
+    assert!(told.contains("cavrith.listing is missing") && !told.contains("/srv/limit"), "{told}");
 }
 
 #[test]

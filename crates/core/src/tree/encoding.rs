@@ -79,10 +79,7 @@ fn kind_number(kind: &Kind) -> u8 {
 /// On bytes that [`encode`] would not have written: wrong title, truncated, unsorted, without parents, with a link
 /// group that points nowhere, with something after the end.
 pub fn decode(bytes: &[u8]) -> Result<Tree, BadTree> {
-    let mut reader = Reader { rest: bytes };
-    if reader.take(TITLE.len() + 1)? != format!("{TITLE}\n").as_bytes() {
-        return Err(BadTree("it does not begin with its title"));
-    }
+    let mut reader = Reader::new(bytes, TITLE)?;
     let count = reader.u32()?;
     let mut tree = Tree::default();
     let mut files = HashMap::new();
@@ -103,7 +100,8 @@ pub fn decode(bytes: &[u8]) -> Result<Tree, BadTree> {
     if files.values().any(|file: &LinkedFile| file.names == 1) {
         return Err(BadTree("a hard link has one name only"));
     }
-    if reader.rest.is_empty() { Ok(tree) } else { Err(BadTree("something follows its end")) }
+    reader.end()?;
+    Ok(tree)
 }
 
 /// A file with several names.
@@ -114,11 +112,26 @@ struct LinkedFile {
     names: usize,
 }
 
-struct Reader<'a> {
+/// Reads what an [`Encoder`] wrote.
+pub(crate) struct Reader<'a> {
     rest: &'a [u8],
 }
 
 impl<'a> Reader<'a> {
+    /// Reads bytes that begin with the line `title`.
+    pub(crate) fn new(bytes: &'a [u8], title: &str) -> Result<Self, BadTree> {
+        let mut reader = Self { rest: bytes };
+        if reader.take(title.len() + 1)? != format!("{title}\n").as_bytes() {
+            return Err(BadTree("it does not begin with its title"));
+        }
+        Ok(reader)
+    }
+
+    /// An error when something is left to be read.
+    pub(crate) fn end(&self) -> Result<(), BadTree> {
+        if self.rest.is_empty() { Ok(()) } else { Err(BadTree("something follows its end")) }
+    }
+
     fn take(&mut self, count: usize) -> Result<&'a [u8], BadTree> {
         let (taken, rest) = self.rest.split_at_checked(count).ok_or(BadTree("it ends too early"))?;
         self.rest = rest;
@@ -139,7 +152,7 @@ impl<'a> Reader<'a> {
         self.array().map(u16::from_le_bytes)
     }
 
-    fn u32(&mut self) -> Result<u32, BadTree> {
+    pub(crate) fn u32(&mut self) -> Result<u32, BadTree> {
         self.array().map(u32::from_le_bytes)
     }
 
@@ -147,7 +160,7 @@ impl<'a> Reader<'a> {
         self.array().map(u64::from_le_bytes)
     }
 
-    fn bytes(&mut self) -> Result<&'a [u8], BadTree> {
+    pub(crate) fn bytes(&mut self) -> Result<&'a [u8], BadTree> {
         let length = self.u32()?;
         self.take(length as usize)
     }

@@ -1,7 +1,10 @@
 //! The image as it is on disk, every byte of it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
+use cavrith_core::digest::TreeDigest;
+use cavrith_core::listing::{Listing, shortened};
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
@@ -9,6 +12,8 @@ use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count, size};
 use cavrith_engine::context::BuildContext;
+use cavrith_engine::culprit::Packages;
+use cavrith_engine::listing;
 use cavrith_sources::deb;
 use cavrith_store::StoreError;
 use cavrith_store::records::ImageRecord;
@@ -58,26 +63,41 @@ impl<'a> Image<'a> {
         Ok(Self { context, record, merged, differences })
     }
 
-    pub fn aspect(&self, seal: &Seal) -> Aspect {
+    /// The image against the seal: what was changed on the disk, and in which layers and files it came out differently.
+    pub fn aspect(&self, dir: &Path, seal: &Seal) -> Result<Aspect, StoreError> {
         let mut differences = self.differences.clone();
+        let mut unmeasured = Vec::new();
         let sealed: BTreeMap<_, _> = seal.layers.iter().map(|layer| (&layer.name, layer.tree)).collect();
         let here: BTreeMap<_, _> = self.record.layers.iter().map(|layer| (&layer.name, layer.tree)).collect();
-        let mut names: Vec<_> = sealed.keys().chain(here.keys()).collect();
-        names.sort();
-        names.dedup();
-        let found = self.merged.image_fingerprint();
-        let differing = names.into_iter().filter(|name| sealed.get(*name) != here.get(*name));
-        for name in differing {
-            let spoken = |layers: &BTreeMap<_, cavrith_core::digest::TreeDigest>| {
-                layers.get(name).map_or_else(|| NOTHING.to_owned(), cavrith_core::digest::TreeDigest::spoken)
-            };
+        let names: BTreeSet<_> = sealed.keys().chain(here.keys()).collect();
+        let mut listing = None;
+        for name in names.into_iter().filter(|name| sealed.get(*name) != here.get(*name)) {
+            let spoken =
+                |layers: &BTreeMap<_, TreeDigest>| layers.get(name).map_or(NOTHING.to_owned(), TreeDigest::spoken);
             differences.push(Difference::new(format!("layer {name}"), spoken(&sealed), spoken(&here)));
+            // Of a layer that only one side has, there is no more to say than its name.
+            let (Some(tree), true, Some(digest)) = (here.get(name), sealed.contains_key(name), &seal.listing) else {
+                continue;
+            };
+            match listing.get_or_insert_with(|| listing::read(dir, digest)) {
+                Ok(listing) => differences.extend(self.files(listing, name, tree)?),
+                Err(why) => unmeasured.push(format!("which files of the layer {name} differ: {why}")),
+            }
         }
+        let found = self.merged.image_fingerprint();
         if found != seal.image && differences.is_empty() {
             differences.push(Difference::new("image", seal.image.spoken(), found.spoken()));
         }
         let measured = format!("{} entries, {} read", self.merged.entries.len(), size(self.merged.content_bytes()));
-        Aspect::new("image", measured, differences)
+        Ok(Aspect { unmeasured, ..Aspect::new("image", measured, differences) })
+    }
+
+    /// The files in which a layer that was built here is not the one that was sealed.
+    fn files(&self, listing: &Listing, name: &str, tree: &TreeDigest) -> Result<Vec<Difference>, StoreError> {
+        let Some(sealed) = listing.layer(name) else { return Ok(Vec::new()) };
+        let here = shortened(self.context.store.layer_tree(tree)?);
+        let packages = Packages::of(self.context.store, tree, &here);
+        Ok(changes(sealed, &here).iter().map(|change| packages.difference(change, name)).collect())
     }
 
     /// The content of a file of the image, from the uppermost layer that has it.
