@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::os::unix::net::UnixStream;
 
 use cavrith_sandbox::wire;
-use cavrith_workspace::protocol::{Answer, Meanwhile, Opening, Request};
+use cavrith_keeper::protocol::{Answer, Meanwhile, Opening, Request};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|data: &[u8]| {

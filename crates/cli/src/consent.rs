@@ -5,7 +5,6 @@ use std::os::unix::process::CommandExt as _;
 use std::process::{Command, ExitCode};
 
 use cavrith_engine::{EngineError, outside, project};
-use cavrith_workspace::WorkspaceError;
 
 use crate::args::General;
 use crate::failure::Failure;
@@ -23,7 +22,7 @@ pub fn given(general: &General, screen: &Screen) -> Result<(), Failure> {
 
 /// Asks at a terminal about what a project wants from outside; true when all of it was allowed, and is remembered.
 pub fn asked(screen: &Screen, failure: &Failure) -> bool {
-    let Failure::Workspace(WorkspaceError::Engine(EngineError::Outside { project, uses })) = failure else {
+    let Failure::Engine(EngineError::Outside { project, uses }) = failure else {
         return false;
     };
     let can_be = uses.iter().all(|one| one.never.is_none());

@@ -2,12 +2,16 @@
 
 use cavrith_core::failure::FailureCode;
 use cavrith_engine::EngineError;
+use cavrith_keeper::KeeperError;
 use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
 use cavrith_workspace::WorkspaceError;
 
+/// An error, from the crate that knows it best: none of these holds another one's.
 #[derive(Debug)]
 pub enum Failure {
+    Engine(EngineError),
+    Keeper(KeeperError),
     Workspace(WorkspaceError),
     /// Something that only this crate knows: the exit code and a sentence.
     Own(u8, String),
@@ -16,12 +20,14 @@ pub enum Failure {
 impl Failure {
     /// Whether a sandbox ended under the command.
     pub fn is_of_a_lost_sandbox(&self) -> bool {
-        matches!(self, Self::Workspace(WorkspaceError::Engine(EngineError::Sandbox(SandboxError::Gone))))
+        matches!(self, Self::Engine(EngineError::Sandbox(SandboxError::Gone)))
     }
 
     /// The kind of failure.
     pub fn code(&self) -> FailureCode {
         match self {
+            Self::Engine(error) => error.code(),
+            Self::Keeper(error) => error.code(),
             Self::Workspace(error) => error.code(),
             Self::Own(code, _) => FailureCode::of_exit(*code),
         }
@@ -30,15 +36,9 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             // As a shell says it of a program that is not there, or cannot be run.
-            Self::Workspace(WorkspaceError::Engine(EngineError::Sandbox(SandboxError::NotStarted {
-                missing, ..
-            }))) => {
-                if *missing {
-                    127
-                } else {
-                    126
-                }
-            }
+            Self::Engine(EngineError::Sandbox(SandboxError::NotStarted { missing, .. })) => 126 + u8::from(*missing),
+            Self::Engine(error) => error.exit_code(),
+            Self::Keeper(error) => error.exit_code(),
             Self::Workspace(error) => error.exit_code(),
             Self::Own(code, _) => *code,
         }
@@ -47,24 +47,37 @@ impl Failure {
 
 impl From<WorkspaceError> for Failure {
     fn from(error: WorkspaceError) -> Self {
-        Self::Workspace(error)
+        match error {
+            WorkspaceError::Engine(error) => Self::Engine(error),
+            WorkspaceError::Keeper(error) => error.into(),
+            error => Self::Workspace(error),
+        }
+    }
+}
+
+impl From<KeeperError> for Failure {
+    fn from(error: KeeperError) -> Self {
+        match error {
+            KeeperError::Engine(error) => Self::Engine(error),
+            error => Self::Keeper(error),
+        }
     }
 }
 
 impl From<EngineError> for Failure {
     fn from(error: EngineError) -> Self {
-        Self::Workspace(error.into())
+        Self::Engine(error)
     }
 }
 
 impl From<SandboxError> for Failure {
     fn from(error: SandboxError) -> Self {
-        Self::Workspace(error.into())
+        Self::Engine(error.into())
     }
 }
 
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Self {
-        Self::Workspace(error.into())
+        Self::Engine(error.into())
     }
 }

@@ -38,7 +38,7 @@ use crate::screen::Screen;
 fn main() -> ExitCode {
     cavrith_sandbox::child::divert();
     cavrith_engine::sealing::divert();
-    cavrith_workspace::keeper::divert();
+    cavrith_keeper::divert();
     let parsed = Args::command().try_get_matches();
     let as_json = parsed.as_ref().is_ok_and(wants_json);
     let args = match parsed.and_then(|matches| Args::from_arg_matches(&matches)) {

@@ -1,7 +1,7 @@
 //! From a plan to an image.
 
 use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::AtomicUsize;
 
 use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
 use cavrith_core::derive::plan::{Content, Laid, Needs, Plan, PlannedLayer};
@@ -14,6 +14,7 @@ use cavrith_sources::tarball::{self, Laying, Rights};
 use cavrith_sources::{SourceError, compression, deb, zipball};
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
+use cavrith_store::workers;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
@@ -91,19 +92,13 @@ impl Builder<'_> {
             .filter(|index| self.plan.layers[*index].content.needs() == Needs::Nothing)
             .collect();
         wanted.sort_by_key(|index| !self.plan.layers[*index].content.is_base());
-        let next = AtomicUsize::new(0);
+        let _next = AtomicUsize::new(0);
         let done: Mutex<Vec<Option<Ready>>> = Mutex::new(self.plan.layers.iter().map(|_| None).collect());
-        let work = || -> Result<(), EngineError> {
-            while let Some(index) = wanted.get(next.fetch_add(1, Ordering::Relaxed)) {
-                let planned = &self.plan.layers[*index];
-                let made = self.cache.layer(planned, None, || self.unpack(planned));
-                if made.is_err() {
-                    // Nobody begins anything more.
-                    next.store(wanted.len(), Ordering::Relaxed);
-                }
-                let made = made?;
-                done.lock().unwrap_or_else(std::sync::PoisonError::into_inner)[*index] = Some(made);
-            }
+        let work = |number: usize| -> Result<(), EngineError> {
+            let index = wanted[number];
+            let planned = &self.plan.layers[index];
+            let made = self.cache.layer(planned, None, || self.unpack(planned))?;
+            done.lock().unwrap_or_else(std::sync::PoisonError::into_inner)[index] = Some(made);
             Ok(())
         };
         let stages: Vec<usize> = (0..self.plan.layers.len())
@@ -124,16 +119,7 @@ impl Builder<'_> {
             stages.iter().zip(made).for_each(|(index, ready)| done[*index] = Some(ready));
             Ok(())
         };
-        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(wanted.len());
-        std::thread::scope(|scope| {
-            let mut helpers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-            helpers.push(scope.spawn(chain));
-            let own = work();
-            let joined = helpers
-                .into_iter()
-                .map(|helper| helper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-            joined.fold(own, Result::and)
-        })?;
+        workers::each_beside(wanted.len(), workers::processors(), work, Some(chain))?;
         Ok(done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
     }
 

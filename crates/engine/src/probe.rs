@@ -8,8 +8,8 @@ use cavrith_core::lock::Lock;
 use cavrith_core::seal::ProbeAnswer;
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::Spec;
-use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, Purpose};
+use cavrith_sandbox::{Runtime, Session};
 use cavrith_store::records::ImageRecord;
 
 use crate::context::BuildContext;
@@ -76,7 +76,7 @@ pub(crate) fn probe(
 ///
 /// # Errors
 /// When the sandbox is gone.
-pub fn ask(session: &Session, setup: &Setup, lock: &Lock) -> Result<Vec<ProbeAnswer>, EngineError> {
+pub fn ask(runtime: &dyn Runtime, setup: &Setup, lock: &Lock) -> Result<Vec<ProbeAnswer>, EngineError> {
     let mut answers = Vec::new();
     for pin in &lock.toolchains {
         let mut output = Vec::new();
@@ -86,7 +86,7 @@ pub fn ask(session: &Session, setup: &Setup, lock: &Lock) -> Result<Vec<ProbeAns
             let path = command.env.entry("PATH".to_owned()).or_default();
             *path = format!("{}:{path}", program_directories(pin).join(":"));
         }
-        let ending = session.run(&command, LIMIT, &mut |bytes| {
+        let ending = runtime.run(&command, LIMIT, &mut |bytes| {
             output.extend(bytes);
             output.truncate(LONGEST_ANSWER);
         });

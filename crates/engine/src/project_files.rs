@@ -4,12 +4,11 @@
 //! Owners, other rights and times do not.
 
 use std::fs::{self, File};
-use std::io::{self, Read as _};
+use std::io;
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
-use cavrith_core::digest::ContentDigest;
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::{Action, Spec, Text};
@@ -18,6 +17,7 @@ use ignore::gitignore::{Gitignore, GitignoreBuilder};
 
 use crate::error::{EngineError, file_error};
 use crate::outside::Bounds;
+use cavrith_store::hashing;
 
 /// Entries that one step may take.
 const MOST: usize = 1_000_000;
@@ -183,19 +183,8 @@ fn entry(path: &Path, meta: &fs::Metadata) -> Result<Entry, EngineError> {
         let why = "it is neither a file, a folder nor a link".to_owned();
         return Err(EngineError::NotTakeable { path: path.to_owned(), why });
     }
-    let mut hasher = blake3::Hasher::new();
-    let mut file = open(path)?;
-    let mut buffer = vec![0; 128 * 1024];
-    let mut size = 0;
-    loop {
-        let count = file.read(&mut buffer).map_err(file_error("take", path))?;
-        if count == 0 {
-            break;
-        }
-        hasher.update(&buffer[..count]);
-        size += count as u64;
-    }
-    let content = ContentDigest::from_bytes(*hasher.finalize().as_bytes());
+    let (size, content) =
+        hashing::content(&mut open(path)?, None).map_err(|fault| file_error("take", path)(fault.into()))?;
     let mode = if meta.mode() & 0o100 != 0 { 0o755 } else { 0o644 };
     Ok(Entry { kind: Kind::File { size, content, links: None }, meta: Meta::root(mode) })
 }

@@ -12,7 +12,6 @@ mod tidying;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
 use std::time::Instant;
@@ -24,6 +23,7 @@ use cavrith_core::tree::{Kind, Meta, Tree};
 use cavrith_sources::SourceError;
 use cavrith_sources::stage::{self, LowerTree, Package};
 use cavrith_store::shared::SharedWriter;
+use cavrith_store::workers;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
@@ -136,7 +136,7 @@ impl Maker<'_> {
         let name = cavrith_core::verdict::count(lacking.len(), "package");
         let quiet = |_: Event| {};
         let quiet = Supply { observer: &quiet, ..supply };
-        let outcome = in_parallel(lacking.len(), FETCHES, |number| {
+        let outcome = workers::each(lacking.len(), FETCHES, |number| -> Result<(), EngineError> {
             let (package, pin) = lacking[number];
             quiet.package(self.project.origins(), package, pin)?;
             let mut done = done.lock().unwrap_or_else(PoisonError::into_inner);
@@ -171,7 +171,7 @@ impl Maker<'_> {
         let mut order: Vec<_> = (0..pins.len()).collect();
         order.sort_by_key(|number| std::cmp::Reverse(pins[*number].1.size));
         let laid: Mutex<BTreeMap<usize, Package>> = Mutex::default();
-        in_parallel(order.len(), processors(), |turn| {
+        workers::each(order.len(), workers::processors(), |turn| -> Result<(), EngineError> {
             let number = order[turn];
             let (name, pin) = pins[number];
             let mut checked = supply.package(self.project.origins(), name, pin)?;
@@ -253,38 +253,6 @@ fn inside(path: &str) -> Result<RootPath, EngineError> {
     let refused =
         |bad: cavrith_core::path::BadPath| SourceError::Refused { name: "a package".to_owned(), why: bad.to_string() };
     Ok(RootPath::from_archive(path.as_bytes()).map_err(refused)?)
-}
-
-fn processors() -> usize {
-    std::thread::available_parallelism().map_or(1, usize::from)
-}
-
-/// Does `work` for every number below `count`, on some threads, and stops beginning more at the first error.
-fn in_parallel(
-    count: usize,
-    threads: usize,
-    work: impl Fn(usize) -> Result<(), EngineError> + Sync,
-) -> Result<(), EngineError> {
-    let next = AtomicUsize::new(0);
-    let run = || -> Result<(), EngineError> {
-        loop {
-            let number = next.fetch_add(1, Ordering::Relaxed);
-            if number >= count {
-                return Ok(());
-            }
-            if let Err(error) = work(number) {
-                next.store(count, Ordering::Relaxed);
-                return Err(error);
-            }
-        }
-    };
-    std::thread::scope(|scope| {
-        let helpers: Vec<_> = (1..threads.min(count).max(1)).map(|_| scope.spawn(run)).collect();
-        let own = run();
-        let joined =
-            helpers.into_iter().map(|helper| helper.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
-        joined.fold(own, Result::and)
-    })
 }
 
 #[cfg(test)]

@@ -14,7 +14,7 @@ use cavrith_core::template::{self, Names};
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
-use cavrith_sandbox::session::Lines;
+use cavrith_sandbox::lines::{LastLines, Lines};
 use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
@@ -26,10 +26,9 @@ use crate::overlay_scratch::{self, layer_roots};
 use crate::probe::{LIMIT, shown_seconds};
 use crate::project::Project;
 use crate::project_files::{self, Taken};
+use cavrith_sandbox::Runtime as _;
 use cavrith_store::reading;
 
-/// Lines that are shown of a step that failed.
-pub(crate) const LAST_LINES: usize = 20;
 /// The host name of every build.
 pub(crate) const HOST_NAME: &str = "cavrith";
 
@@ -162,12 +161,9 @@ impl Maker<'_> {
             overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())?;
         let command = self.command(run.argv())?;
         let session = self.session(overlay_scratch.clone(), &command)?;
-        let (mut lines, mut last_lines) = (Lines::default(), Vec::new());
+        let (mut lines, mut last_lines) = (Lines::default(), LastLines::default());
         let mut on_line = |line: &str| {
-            if last_lines.len() == LAST_LINES {
-                last_lines.remove(0);
-            }
-            last_lines.push(line.to_owned());
+            last_lines.push(line);
             (self.context.observer)(Event::Output { layer: self.name.to_owned(), line: line.to_owned() });
         };
         let limit = Duration::from_secs(self.step.limit);
@@ -177,7 +173,10 @@ impl Maker<'_> {
         match ending {
             None => return Err(self.too_long(self.step.limit)),
             Some(Ending::Code(0)) => {}
-            Some(ending) => return Err(EngineError::Step { step: self.name.to_owned(), ending, last_lines }),
+            Some(ending) => {
+                let (step, last_lines) = (self.name.to_owned(), last_lines.to_vec());
+                return Err(EngineError::Step { step, ending, last_lines });
+            }
         }
         capture(self.context, overlay_scratch, (command.user, command.group), self.time, self.beneath.merged)
     }

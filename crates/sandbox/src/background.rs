@@ -8,6 +8,8 @@ use std::process::{Child, Command, Stdio};
 
 use rustix::process::Signal;
 
+use rustix::process::{Resource, Rlimit};
+
 use crate::{SandboxError, ids, outside};
 
 /// Starts our own executable under a name, in a session of its own, with the other end of a socket as its standard
@@ -73,8 +75,7 @@ pub fn helper(command: &mut Command) -> io::Result<Child> {
 
 /// Lets this process have as many open files as it may.
 pub fn many_files() {
-    if let Ok((_, most)) = nix::sys::resource::getrlimit(nix::sys::resource::Resource::RLIMIT_NOFILE) {
-        // What is refused stays as it was; then fewer connections are carried at once.
-        let _ = nix::sys::resource::setrlimit(nix::sys::resource::Resource::RLIMIT_NOFILE, most, most);
-    }
+    let Rlimit { maximum, .. } = rustix::process::getrlimit(Resource::Nofile);
+    // What is refused stays as it was; then fewer connections are carried at once.
+    let _ = rustix::process::setrlimit(Resource::Nofile, Rlimit { current: maximum, maximum });
 }

@@ -4,11 +4,12 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
-use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use nix::sys::signal::{SaFlags, SigAction, SigHandler, SigSet, Signal, sigaction};
 use nix::unistd::{ForkResult, Pid, fork};
 use rustix::fs::{Mode, OFlags};
+use rustix::process::{Resource, Rlimit};
 use rustix::pty::OpenptFlags;
+use rustix::thread::CpuSet;
 
 use crate::archive;
 use crate::clock::Clock;
@@ -171,9 +172,9 @@ fn prepare(
     rustix::process::chdir(command.directory.as_str())
         .map_err(|error| why(&format!("enter {}", command.directory))(error.into()))?;
     rustix::process::umask(Mode::from_raw_mode(0o022));
-    limit(Resource::RLIMIT_CORE, 0)?;
+    limit(Resource::Core, 0)?;
     if purpose == Purpose::Build {
-        limit(Resource::RLIMIT_NPROC, BUILD_PROCESSES.into())?;
+        limit(Resource::Nproc, BUILD_PROCESSES.into())?;
         // Where a program lies in its memory is the same each time, and so is what it makes of that, such as hashes.
         // SAFETY: changes how this process's next program is loaded, and nothing else.
         unsafe { libc::personality(libc::ADDR_NO_RANDOMIZE as libc::c_ulong) };
@@ -238,9 +239,10 @@ fn default_signals() -> Result<(), Why> {
 
 /// Sets a limit, or leaves the lower one that there is already: only an administrator of the machine may raise it.
 fn limit(resource: Resource, to: u64) -> Result<(), Why> {
-    let (_, most) = getrlimit(resource).map_err(|error| why("read a limit")(error.into()))?;
-    let to = to.min(most);
-    setrlimit(resource, to, to).map_err(|error| why("set a limit")(error.into()))
+    let most = rustix::process::getrlimit(resource).maximum.unwrap_or(u64::MAX);
+    let to = Some(to.min(most));
+    let limit = Rlimit { current: to, maximum: to };
+    rustix::process::setrlimit(resource, limit).map_err(|error| why("set a limit")(error.into()))
 }
 
 /// Limits of a process of its own, where everything together cannot be limited: memory that it writes to
@@ -248,22 +250,23 @@ fn limit(resource: Resource, to: u64) -> Result<(), Why> {
 /// processors it runs on.
 fn limit_each(each: PerProcessLimits) -> Result<(), Why> {
     if let Some(bytes) = each.memory {
-        limit(Resource::RLIMIT_DATA, bytes)?;
+        limit(Resource::Data, bytes)?;
     }
     if let Some(count) = each.processes {
-        limit(Resource::RLIMIT_NPROC, count.into())?;
+        limit(Resource::Nproc, count.into())?;
     }
     if let Some(cpus) = each.cpus {
-        let bound = |error: nix::errno::Errno| why("bind it to processors")(error.into());
-        let allowed = nix::sched::sched_getaffinity(Pid::from_raw(0)).map_err(bound)?;
-        let mut some = nix::sched::CpuSet::new();
-        let usable = (0..nix::sched::CpuSet::count()).filter(|cpu| allowed.is_set(*cpu).unwrap_or(false));
-        for cpu in usable.take(cpus as usize) {
-            some.set(cpu).map_err(bound)?;
-        }
-        nix::sched::sched_setaffinity(Pid::from_raw(0), &some).map_err(bound)?;
+        bind_to_processors(cpus as usize).map_err(|error| why("bind it to processors")(error.into()))?;
     }
     Ok(())
+}
+
+/// Lets this process run on the first `count` of the processors that it may run on.
+pub(crate) fn bind_to_processors(count: usize) -> rustix::io::Result<()> {
+    let allowed = rustix::thread::sched_getaffinity(None)?;
+    let mut some = CpuSet::new();
+    (0..CpuSet::MAX_CPU).filter(|cpu| allowed.is_set(*cpu)).take(count).for_each(|cpu| some.set(cpu));
+    rustix::thread::sched_setaffinity(None, &some)
 }
 
 fn become_user(who: &Who) -> Result<(), Why> {

@@ -7,11 +7,11 @@ use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::fs::MetadataExt as _;
 use std::os::unix::net::UnixStream;
 
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::signal::{SigSet, Signal, kill, killpg};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork};
+use rustix::event::{PollFd, PollFlags, poll};
 use rustix::process::DumpableBehavior;
 
 use crate::clock::Clock;
@@ -33,7 +33,7 @@ pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> 
 
 fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<(), String> {
     let said = |doing: &'static str| move |error: io::Error| format!("{doing}: {error}");
-    nix::unistd::sethostname(&job.host_name).map_err(|error| format!("set the host name: {error}"))?;
+    rustix::system::sethostname(job.host_name.as_bytes()).map_err(|error| format!("set the host name: {error}"))?;
     // Links and pipes can carry no record of their owner; those go into a file that the outside reads.
     let others = if job.records_owners {
         let path = job.overlay_scratch.join(owners::OTHERS);
@@ -71,13 +71,12 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     let mut inside =
         Inside { socket, job, clock: Clock::new(job.perturbations.clock_offset), others, running: HashMap::new() };
     loop {
-        let mut watched =
-            [PollFd::new(socket.as_fd(), PollFlags::POLLIN), PollFd::new(ended.as_fd(), PollFlags::POLLIN)];
-        match poll(&mut watched, PollTimeout::NONE) {
-            Ok(_) | Err(nix::errno::Errno::EINTR) => {}
+        let mut watched = [PollFd::new(socket, PollFlags::IN), PollFd::from_borrowed_fd(ended.as_fd(), PollFlags::IN)];
+        match poll(&mut watched, None) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
             Err(error) => return Err(format!("wait for orders: {error}")),
         }
-        let ready = |watched: &PollFd<'_>| watched.revents().is_some_and(|events| !events.is_empty());
+        let ready = |watched: &PollFd<'_>| !watched.revents().is_empty();
         let (order_came, something_ended) = (ready(&watched[0]), ready(&watched[1]));
         if something_ended {
             while matches!(ended.read_signal(), Ok(Some(_))) {}

@@ -14,7 +14,7 @@
 //!    arguments or the environment.
 //! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`init`]), which builds
 //!    the root ([`root`]), pivots into it, and waits for orders.
-//! 5. [`session::Session::start`] has it run commands ([`command`], [`program`]), each behind a filter of system calls
+//! 5. [`Runtime::start`] has it run commands ([`command`], [`program`]), each behind a filter of system calls
 //!    ([`filter`]).
 //! 6. When the session is dropped, or its parent dies in whatever way, PID 1 goes, and with it everything inside: the
 //!    kernel ends all processes of a PID namespace, and the mounts go with the last process of the mount namespace.
@@ -38,6 +38,7 @@ pub mod ids;
 mod init;
 pub mod janitor;
 pub mod job;
+pub mod lines;
 mod listing;
 pub mod machine;
 mod making;
@@ -53,6 +54,7 @@ mod program;
 pub mod programs;
 mod rights;
 mod root;
+pub mod runtime;
 pub mod session;
 mod single;
 mod supervise;
@@ -62,6 +64,7 @@ pub mod wire;
 
 pub use ids::Identity;
 pub use mutex::locked;
+pub use runtime::Runtime;
 pub use session::Session;
 
 use cavrith_core::failure::FailureCode;

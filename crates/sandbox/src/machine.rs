@@ -8,6 +8,7 @@ use crate::groups::Groups;
 use crate::ids::{self, Identity};
 use crate::job::{CommandJob, Job, Purpose};
 use crate::process::SandboxProcess;
+use crate::runtime::Runtime as _;
 use crate::{SandboxError, Session};
 
 /// How something stands.
@@ -52,11 +53,17 @@ pub fn look() -> Vec<HostCheck> {
     vec![kernel(), user_namespaces(), control_groups()]
 }
 
-fn kernel() -> HostCheck {
-    let uname = rustix::system::uname();
-    let release = uname.release().to_string_lossy().into_owned();
-    let mut numbers = release.split(['.', '-', '+']).map(|part| part.parse::<u32>().unwrap_or(0));
+/// The kernel's release as it names itself, and the first two numbers of it.
+pub(crate) fn kernel_release() -> (String, (u32, u32)) {
+    let release = rustix::system::uname().release().to_string_lossy().into_owned();
+    let mut numbers =
+        release.split(|letter: char| !letter.is_ascii_digit()).map(|part| part.parse::<u32>().unwrap_or(0));
     let version = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
+    (release, version)
+}
+
+fn kernel() -> HostCheck {
+    let (release, version) = kernel_release();
     let name = "kernel";
     match version {
         (0..5, _) | (5, 0..11) => HostCheck::short(

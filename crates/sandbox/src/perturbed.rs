@@ -10,7 +10,7 @@ use std::os::unix::process::CommandExt as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
-use nix::sched::{CloneFlags, CpuSet};
+use nix::sched::CloneFlags;
 use rustix::fs::XattrFlags;
 use rustix::mount::{MountFlags, MountPropagationFlags, mount, mount_change};
 
@@ -39,9 +39,9 @@ pub fn start(name: &str, memory: Option<&Path>) -> Result<Child, SandboxError> {
         ids::keep_capabilities()?;
         rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
         nix::sched::unshare(CloneFlags::CLONE_NEWUTS)?;
-        nix::unistd::sethostname("elsewhere")?;
+        rustix::system::sethostname(b"elsewhere")?;
         // On a machine with one processor nothing changes here.
-        let _ = one_processor();
+        let _ = crate::command::bind_to_processors(1);
         if let Some(at) = &memory {
             nix::sched::unshare(CloneFlags::CLONE_NEWNS)?;
             mount_change("/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)?;
@@ -58,12 +58,4 @@ pub fn start(name: &str, memory: Option<&Path>) -> Result<Child, SandboxError> {
     // the stack) and the texts it uses were made before.
     unsafe { command.pre_exec(prepare) };
     command.spawn().map_err(outside("start a second build under other conditions"))
-}
-
-fn one_processor() -> nix::Result<()> {
-    let own = nix::sched::sched_getaffinity(nix::unistd::Pid::from_raw(0))?;
-    let mut one = CpuSet::new();
-    let first = (0..CpuSet::count()).find(|number| own.is_set(*number).unwrap_or(false)).unwrap_or(0);
-    one.set(first)?;
-    nix::sched::sched_setaffinity(nix::unistd::Pid::from_raw(0), &one)
 }

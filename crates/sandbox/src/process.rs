@@ -1,20 +1,20 @@
 //! A child of our own executable on the other end of a socket: what a sandbox begins with.
 
 use std::io;
-use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::fd::{BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt as _;
 use std::process::{Child, Command, Stdio};
 use std::sync::Mutex;
 
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::job::{Order, Report};
 use crate::mutex::locked;
 use crate::{SandboxError, child, outside, wire};
 
-/// Milliseconds that a sandbox has for its orderly end.
-const PATIENCE: u16 = 20_000;
+/// How long a sandbox has for its orderly end.
+const PATIENCE: Timespec = Timespec { tv_sec: 20, tv_nsec: 0 };
 
 /// A report with its descriptors.
 pub(crate) type Received = (Report, Vec<OwnedFd>);
@@ -80,8 +80,8 @@ impl SandboxProcess {
         let watched = watched.and_then(|id| rustix::process::pidfd_open(id, rustix::process::PidfdFlags::empty()).ok());
         let ended = !running
             || watched.is_some_and(|watched| {
-                let mut watched = [PollFd::new(watched.as_fd(), PollFlags::POLLIN)];
-                matches!(poll(&mut watched, PollTimeout::from(PATIENCE)), Ok(1))
+                let mut watched = [PollFd::new(&watched, PollFlags::IN)];
+                matches!(poll(&mut watched, Some(&PATIENCE)), Ok(1))
             });
         if !ended {
             // Then PID 1, whose parent it is, goes with it.

@@ -18,6 +18,7 @@ use rustix::mount::{
 use crate::copy_overlay;
 use crate::ids::c_text;
 use crate::job::{FolderMount, Job, Purpose};
+use crate::machine;
 
 /// Device nodes that programs expect.
 const NODES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
@@ -225,10 +226,8 @@ fn copy_layers(job: &Job, why: &str) -> Step<()> {
 /// hold for the machine's root, whatever namespace it is in. Only from Linux 6.14 on does the file belong to the
 /// namespace; before, it is the whole machine's, and must not be touched.
 fn limit_processes() -> Result<(), String> {
-    let release = rustix::system::uname().release().to_string_lossy().into_owned();
-    let mut numbers =
-        release.split(|letter: char| !letter.is_ascii_digit()).map(|number| number.parse::<u32>().unwrap_or(0));
-    if (numbers.next(), numbers.next()) < (Some(6), Some(14)) {
+    let (release, version) = machine::kernel_release();
+    if version < (6, 14) {
         return Err(format!("Linux {release} has no limit of its own for namespaces; 6.14 has"));
     }
     fs::write("proc/sys/kernel/pid_max", BUILD_PROCESSES.to_string()).map_err(|error| error.to_string())

@@ -9,14 +9,16 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::time::Duration;
 
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::termios::{OptionalActions, Termios};
 use signal_hook::consts::SIGWINCH;
 
 use crate::job::Ending;
-use crate::session::Attended;
+use crate::runtime::Attended;
 use crate::{SandboxError, outside};
 
+/// How often it is checked whether we have come to the foreground.
+const GLANCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
 /// How long a terminal that nothing inside has open is left alone.
 const CLOSED_PAUSE: Duration = Duration::from_millis(20);
 
@@ -85,22 +87,21 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
         }
         let reading = typing && raw.is_some();
         let mut watched = vec![
-            PollFd::new(outer.as_fd(), PollFlags::POLLIN),
-            PollFd::new(command.ended(), PollFlags::POLLIN),
-            PollFd::new(woken.as_fd(), PollFlags::POLLIN),
+            PollFd::new(outer, PollFlags::IN),
+            PollFd::from_borrowed_fd(command.ended(), PollFlags::IN),
+            PollFd::new(&woken, PollFlags::IN),
         ];
         if reading {
-            watched.push(PollFd::new(rustix::stdio::stdin(), PollFlags::POLLIN));
+            watched.push(PollFd::from_borrowed_fd(rustix::stdio::stdin(), PollFlags::IN));
         }
         // Being brought to the foreground is told by no signal unless we were stopped, so in the background we look now
         // and then.
-        let wait = if raw.is_some() { PollTimeout::NONE } else { PollTimeout::from(200u16) };
+        let wait = if raw.is_some() { None } else { Some(&GLANCE) };
         match poll(&mut watched, wait) {
-            Ok(_) | Err(nix::errno::Errno::EINTR) => {}
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
             Err(error) => return Err(outside(doing)(error.into())),
         }
-        let ready =
-            |number: usize| watched.get(number).and_then(PollFd::revents).is_some_and(|events| !events.is_empty());
+        let ready = |number: usize| watched.get(number).is_some_and(|watched| !watched.revents().is_empty());
         let (output, ended, signalled, input) = (ready(0), ready(1), ready(2), ready(3));
         if signalled {
             let _ = rustix::io::read(&woken, &mut [0; 64]);

@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Perturbations, Purpose};
-use cavrith_sandbox::session::Attended as _;
+use cavrith_sandbox::runtime::Runtime as _;
 use cavrith_sandbox::{Identity, SandboxError, Session, child, ids, janitor};
 use cavrith_sources::{checked, deb};
 use cavrith_store::owners::Ownership;
@@ -184,7 +184,7 @@ fn a_terminal_inside_is_its_own_and_the_filter_is_on(yard: &Yard) {
     let running = session.start(&job, [null.as_fd(), null.as_fd(), null.as_fd()]).unwrap();
     assert_eq!(running.wait().unwrap(), Ending::Code(0));
     let mut shown = Vec::new();
-    let mut outer = fs::File::from(running.terminal.unwrap());
+    let mut outer = fs::File::from(running.terminal().unwrap().try_clone().unwrap());
     // The outer end of a terminal that nobody has open any more reads as an error, after what was written.
     let _ = outer.read_to_end(&mut shown);
     let shown = String::from_utf8_lossy(&shown).into_owned();
@@ -251,20 +251,23 @@ fn what_is_used_and_listened_on_is_told_and_marked_processes_are_killed(yard: &Y
     let running = session.start(&marked, streams()).unwrap();
     let begun = Instant::now();
     let used = loop {
-        let used = session.measure().unwrap();
+        let used = session.measure();
         // Until both have become what they are to be.
-        let there = used.listening.first().is_some_and(|one| one.program == "busybox") && used.processes == 2;
+        let there = used.listening.first().is_some_and(|one| one.program == "busybox") && used.processes == Some(2);
         if there || begun.elapsed() > MINUTE {
             break used;
         }
     };
-    assert_eq!((used.listening[0].port, used.listening[0].program.as_str(), used.processes), (7070, "busybox", 2));
-    assert!(used.memory > 0 && session.connector().unwrap().is_listened(7070));
-    assert!(session.has("/bin/busybox").unwrap() && !session.has("/no/such").unwrap());
+    assert_eq!(
+        (used.listening[0].port, used.listening[0].program.as_str(), used.processes),
+        (7070, "busybox", Some(2))
+    );
+    assert!(used.memory > Some(0) && session.connector().unwrap().is_listened(7070));
+    assert!(session.changed("/bin/busybox").unwrap().is_some() && session.changed("/no/such").unwrap().is_none());
     session.kill_marked("CAVRITH_SERVICE=other").unwrap();
     session.kill_marked("CAVRITH_SERVICE=site").unwrap();
     assert_eq!(running.wait().unwrap(), Ending::Signal(9));
-    while session.measure().unwrap().processes > 0 {
+    while session.measure().processes != Some(0) {
         assert!(begun.elapsed() < MINUTE, "a marked process lives");
     }
     session.end();

@@ -5,7 +5,7 @@ use std::io::{self, Read as _, Seek as _};
 use std::path::Path;
 
 use cavrith_core::digest::Sha256Digest;
-use cavrith_store::blobs;
+use cavrith_store::hashing;
 
 use crate::SourceError;
 
@@ -53,7 +53,7 @@ pub fn check(from: &Path, expected_size: u64, expected: Sha256Digest, staging: &
     let at_copy = |source| SourceError::Unreadable { path: staging.to_owned(), source };
     let mut copy = File::options().read(true).write(true).create_new(true).open(staging).map_err(at_copy)?;
     fs::remove_file(staging).map_err(at_copy)?;
-    let (size, found) = blobs::sha256(&mut original.take(expected_size + 1), Some(&mut copy)).map_err(unreadable)?;
+    let (size, found) = hashing::sha256(&mut original.take(expected_size + 1), Some(&mut copy)).map_err(unreadable)?;
     if size != expected_size {
         return Err(SourceError::OtherSize { path: from.to_owned(), expected: expected_size, found: size });
     }
@@ -86,7 +86,7 @@ pub fn check_own(path: &Path, name: &str, expected_size: u64, expected: Sha256Di
 /// When it cannot be read.
 pub fn measure(path: &Path) -> Result<(u64, Sha256Digest), SourceError> {
     let unreadable = |source| SourceError::Unreadable { path: path.to_owned(), source };
-    blobs::sha256(&mut open_regular(path).map_err(unreadable)?, None).map_err(unreadable)
+    hashing::sha256(&mut open_regular(path).map_err(unreadable)?, None).map_err(unreadable)
 }
 
 /// Opens a regular file; a pipe or a device could make reading hang or never end.

@@ -7,7 +7,6 @@
 //! ```
 
 use std::fs::{self, File};
-use std::io::{self, Read, Write as _};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -121,30 +120,5 @@ fn same_file(file: &File, path: &Path) -> bool {
     match (file.metadata(), fs::metadata(path)) {
         (Ok(a), Ok(b)) => (a.dev(), a.ino()) == (b.dev(), b.ino()),
         _ => false,
-    }
-}
-
-/// Length and SHA-256 of what a reader gives, which is written to `copy` on the way.
-///
-/// # Errors
-/// When reading or writing fails.
-pub fn sha256(from: &mut dyn Read, mut copy: Option<&mut File>) -> io::Result<(u64, Sha256Digest)> {
-    use sha2::Digest as _;
-    let mut buffer = vec![0; 256 * 1024];
-    let mut hasher = sha2::Sha256::new();
-    let mut size = 0;
-    loop {
-        match from.read(&mut buffer) {
-            Ok(0) => return Ok((size, Sha256Digest::from_bytes(hasher.finalize().into()))),
-            Ok(count) => {
-                hasher.update(&buffer[..count]);
-                if let Some(copy) = copy.as_mut() {
-                    copy.write_all(&buffer[..count])?;
-                }
-                size += count as u64;
-            }
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
     }
 }

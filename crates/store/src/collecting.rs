@@ -310,5 +310,5 @@ fn is_locked(path: &Path) -> bool {
 
 fn sha256_of(path: &Path) -> Result<Sha256Digest, StoreError> {
     let mut file = crate::reading::open(path).map_err(io_error("read", path))?;
-    Ok(crate::blobs::sha256(&mut file, None).map_err(io_error("read", path))?.1)
+    Ok(crate::hashing::sha256(&mut file, None).map_err(io_error("read", path))?.1)
 }

@@ -27,6 +27,7 @@ pub mod blobs;
 mod bundles;
 pub mod collecting;
 mod faults;
+pub mod hashing;
 pub mod leases;
 mod metadata;
 pub mod owners;
@@ -37,6 +38,7 @@ pub mod removing;
 pub mod shared;
 pub mod staging;
 pub mod walk;
+pub mod workers;
 pub mod writer;
 mod xattrs;
 

@@ -1,7 +1,6 @@
 //! What an entry that was just made is given: owner, rights, attributes, time; and the copying of its content.
 
 use std::fs::{self, File, Permissions};
-use std::io::{self, Read, Write as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
@@ -68,32 +67,4 @@ pub(crate) fn set_time(at: &Path, epoch: u64) -> Result<(), StoreError> {
     let times = Timestamps { last_access: time, last_modification: time };
     rustix::fs::utimensat(CWD, at, &times, AtFlags::SYMLINK_NOFOLLOW)
         .map_err(|error| io_error("set the time of", at)(error.into()))
-}
-
-pub(crate) enum CopyFault {
-    Read(io::Error),
-    Write(io::Error),
-}
-
-/// Copies, and digests what it copies if it is to. Returns how many bytes it was.
-pub(crate) fn copy_hashing(
-    from: &mut dyn Read,
-    to: &mut File,
-    mut hasher: Option<&mut blake3::Hasher>,
-) -> Result<u64, CopyFault> {
-    let mut buffer = [0; 64 * 1024];
-    let mut size = 0;
-    loop {
-        let count = match from.read(&mut buffer) {
-            Ok(0) => return Ok(size),
-            Ok(count) => count,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            Err(error) => return Err(CopyFault::Read(error)),
-        };
-        if let Some(hasher) = hasher.as_deref_mut() {
-            hasher.update(&buffer[..count]);
-        }
-        to.write_all(&buffer[..count]).map_err(CopyFault::Write)?;
-        size += count as u64;
-    }
 }

@@ -14,7 +14,8 @@ use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 
-use crate::metadata::{CopyFault, Handle, copy_hashing};
+use crate::hashing::{self, CopyFault};
+use crate::metadata::Handle;
 use crate::writer::{LayerWriter, Refused};
 use crate::{StoreError, io_error};
 
@@ -306,7 +307,7 @@ impl Sink for ArchiveSink<'_> {
         let on_disk = self.begin(path, &meta, Kind::File { size: 0, content: nothing, links: None })?;
         let metadata = self.writer.lock().writer.metadata();
         let mut file = File::create_new(&on_disk).map_err(io_error("make", &on_disk))?;
-        let size = copy_hashing(content, &mut file, None).map_err(|fault| match fault {
+        let size = hashing::copy(content, &mut file).map_err(|fault| match fault {
             CopyFault::Read(error) => io_error("unpack", path.as_relative())(error),
             CopyFault::Write(error) => io_error("write", &on_disk)(error),
         })?;

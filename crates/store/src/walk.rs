@@ -3,20 +3,21 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs;
-use std::io::{self, Read as _};
+use std::io::{self};
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use cavrith_core::digest::{ContentDigest, TreeDigest};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::diff::differing_fields;
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
+use crate::hashing;
 use crate::metadata::set_time;
 use crate::owners::{self, Owner, Owners};
+use crate::workers;
 use crate::writer::StagedLayer;
 use crate::{StoreError, io_error, xattrs};
 
@@ -364,37 +365,19 @@ impl<'a> Walk<'a> {
     /// Reads all files, on as many threads as the machine has processors, the large ones first.
     fn hash_files(mut self, root: &Path) -> Result<Tree, StoreError> {
         self.files.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-        let (files, next) = (&self.files, AtomicUsize::new(0));
         let may_vanish = matches!(self.origin, Origin::Used { .. });
-        let done: Mutex<Vec<(usize, ContentDigest, u64)>> = Mutex::new(Vec::with_capacity(files.len()));
-        let work = || -> Result<(), StoreError> {
-            let mut buffer = vec![0; 128 * 1024];
-            let mut mine = Vec::new();
-            loop {
-                let position = next.fetch_add(1, Ordering::Relaxed);
-                let Some((path, _)) = files.get(position) else {
-                    break;
-                };
-                let at = root.join(path.as_relative());
-                let (content, size) = match hash_file(&at, &mut buffer) {
-                    Err(error) if error.kind() == io::ErrorKind::NotFound && may_vanish => continue,
-                    read => read.map_err(io_error("read", &at))?,
-                };
-                mine.push((position, content, size));
-            }
-            done.lock().unwrap_or_else(std::sync::PoisonError::into_inner).extend(mine);
-            Ok(())
-        };
-        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(files.len().max(1));
-        std::thread::scope(|scope| {
-            let workers: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-            let own = work();
-            workers
-                .into_iter()
-                .map(|worker| worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-                .fold(own, Result::and)
+        let done: Mutex<Vec<(usize, ContentDigest, u64)>> = Mutex::new(Vec::with_capacity(self.files.len()));
+        workers::each(self.files.len(), workers::processors(), |position| {
+            let at = root.join(self.files[position].0.as_relative());
+            let read = crate::reading::open(&at).and_then(|mut file| Ok(hashing::content(&mut file, None)?));
+            let (size, content) = match read {
+                Err(error) if error.kind() == io::ErrorKind::NotFound && may_vanish => return Ok(()),
+                read => read.map_err(io_error("read", &at))?,
+            };
+            done.lock().unwrap_or_else(PoisonError::into_inner).push((position, content, size));
+            Ok::<(), StoreError>(())
         })?;
-        for (position, digest, length) in done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner) {
+        for (position, digest, length) in done.into_inner().unwrap_or_else(PoisonError::into_inner) {
             if let Some(Entry { kind: Kind::File { content, size, .. }, .. }) =
                 self.tree.entries.get_mut(&self.files[position].0)
             {
@@ -403,20 +386,4 @@ impl<'a> Walk<'a> {
         }
         Ok(self.tree)
     }
-}
-
-fn hash_file(at: &Path, buffer: &mut [u8]) -> io::Result<(ContentDigest, u64)> {
-    let mut file = crate::reading::open(at)?;
-    let mut hasher = blake3::Hasher::new();
-    let mut size = 0;
-    loop {
-        match file.read(buffer)? {
-            0 => break,
-            count => {
-                hasher.update(&buffer[..count]);
-                size += count as u64;
-            }
-        }
-    }
-    Ok((ContentDigest::from_bytes(*hasher.finalize().as_bytes()), size))
 }

@@ -14,11 +14,11 @@ use std::sync::Arc;
 use rustix::fs::{CWD, FileType, Mode};
 
 use cavrith_core::account::{Made, MadeFiles};
-use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::{RootPath, shown};
 use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
-use crate::metadata::{CopyFault, Handle, MetadataWriter, copy_hashing, set_time};
+use crate::hashing::{self, CopyFault};
+use crate::metadata::{Handle, MetadataWriter, set_time};
 use crate::owners::{Owner, Ownership};
 use crate::{StoreError, io_error, xattrs};
 
@@ -278,12 +278,10 @@ impl LayerWriter {
         let at = self.new_entry(path, &meta)?;
         let on_disk = self.on_disk(&at);
         let mut file = File::create_new(&on_disk).map_err(io_error("make", &on_disk))?;
-        let mut hasher = blake3::Hasher::new();
-        let size = copy_hashing(content, &mut file, Some(&mut hasher)).map_err(|fault| match fault {
+        let (size, content) = hashing::content(content, Some(&mut file)).map_err(|fault| match fault {
             CopyFault::Read(error) => io_error("unpack", path.as_relative())(error),
             CopyFault::Write(error) => io_error("write", &on_disk)(error),
         })?;
-        let content = ContentDigest::from_bytes(*hasher.finalize().as_bytes());
         self.apply_metadata(&on_disk, &meta, Handle::File(&file))?;
         self.tree.entries.insert(at, Entry { kind: Kind::File { size, content, links: None }, meta });
         Ok(size)

@@ -12,7 +12,7 @@ use cavrith_engine::error::file_error;
 use cavrith_engine::home::Home;
 
 use crate::WorkspaceError;
-use crate::place::Place;
+use cavrith_keeper::place::Place;
 
 /// How long a scratch is kept.
 pub const DAYS: u64 = 30;
@@ -24,14 +24,14 @@ pub const MOST_BYTES: u64 = 10 << 30;
 /// # Errors
 /// When the disk refuses; then it is where it was.
 pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<PathBuf>, WorkspaceError> {
-    if crate::place::scratch_changes(scratch, 0).0 == 0 {
+    if cavrith_keeper::place::scratch_changes(scratch, 0).0 == 0 {
         cavrith_store::removing::remove(scratch)?;
         return Ok(None);
     }
     let entry = place.dir.file_name().unwrap_or_default();
     let all = home.backups().join(entry);
     cavrith_store::private::directory(&all)?;
-    let to = all.join(crate::record::now().to_string());
+    let to = all.join(cavrith_keeper::record::now().to_string());
     fs::rename(scratch, &to).map_err(file_error("set aside", scratch))?;
     tidy(home, &to);
     Ok(Some(to))
@@ -46,7 +46,7 @@ fn tidy(home: &Home, newest: &Path) {
         entries(&home.backups()).flat_map(|workspace| entries(&workspace).collect::<Vec<_>>()).collect();
     all.retain(|path| path != newest && made(path).is_some());
     all.sort_by_key(|path| std::cmp::Reverse(made(path)));
-    let oldest = crate::record::now().saturating_sub(DAYS * 86_400_000);
+    let oldest = cavrith_keeper::record::now().saturating_sub(DAYS * 86_400_000);
     let mut bytes = size(newest);
     for path in all {
         bytes = bytes.saturating_add(size(&path));

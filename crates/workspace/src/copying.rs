@@ -11,11 +11,11 @@ use std::thread;
 
 use cavrith_sandbox::archive;
 use cavrith_sandbox::job::Task;
-use cavrith_sandbox::session::Attended as _;
+use cavrith_sandbox::runtime::Attended as _;
 
 use crate::WorkspaceError;
-use crate::client::Client;
-use crate::protocol::ExecRequest;
+use cavrith_keeper::client::Client;
+use cavrith_keeper::protocol::ExecRequest;
 
 fn failed(what: &str) -> impl FnOnce(std::io::Error) -> WorkspaceError {
     let what = what.to_owned();

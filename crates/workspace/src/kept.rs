@@ -18,7 +18,7 @@ use cavrith_store::atomic::NewFile;
 use cavrith_store::reading;
 
 use crate::WorkspaceError;
-use crate::place::Place;
+use cavrith_keeper::place::Place;
 
 /// The directory in an archive that everything lies in.
 const ROOT: &str = "folder";

@@ -6,8 +6,8 @@ use std::path::Path;
 use cavrith_engine::home::Home;
 
 use crate::WorkspaceError;
-use crate::folder_identity::note;
-use crate::place::{Place, id_of};
+use cavrith_keeper::folder_identity::note;
+use cavrith_keeper::place::{Place, id_of};
 
 /// Brings what belongs to a project under other paths to its name now: workspaces, and what dropped ones kept. What
 /// runs is left until it has ended. Where several claim the same name, the one that ran last gets it, and the others

@@ -28,11 +28,11 @@ use cavrith_engine::event::Event;
 use cavrith_engine::home::Home;
 use cavrith_engine::probe::{account_command, ask, fresh_session};
 use cavrith_engine::project::Project;
-use cavrith_sandbox::Session;
+use cavrith_sandbox::Runtime;
 use cavrith_store::records::ImageRecord;
 
 use crate::WorkspaceError;
-use crate::mounts::{self, FolderRoots};
+use cavrith_keeper::mounts::{self, FolderRoots};
 use image::Image;
 
 /// How long a measuring command inside may take.
@@ -146,7 +146,7 @@ fn measure_workspace(
 }
 
 /// The content of a file as the account sees it inside.
-fn measured_file(session: &Session, setup: &Setup, path: &str) -> Result<String, String> {
+fn measured_file(session: &dyn Runtime, setup: &Setup, path: &str) -> Result<String, String> {
     let mut content = Vec::new();
     let command = account_command(setup, vec!["cat".to_owned(), path.to_owned()]);
     let failed = |how: String| format!("{path} cannot be read inside: cat: {how}");
@@ -160,14 +160,14 @@ fn measured_file(session: &Session, setup: &Setup, path: &str) -> Result<String,
 }
 
 /// The environment as the kernel has it of a process of the account.
-fn measured_env(session: &Session, setup: &Setup) -> Result<BTreeMap<String, String>, String> {
+fn measured_env(session: &dyn Runtime, setup: &Setup) -> Result<BTreeMap<String, String>, String> {
     let text = measured_file(session, setup, "/proc/self/environ")?;
     let pairs = text.split('\0').filter_map(|pair| pair.split_once('='));
     Ok(pairs.map(|(name, value)| (name.to_owned(), value.to_owned())).collect())
 }
 
 /// Which of the setup's folders really are mounts inside (proc_pid_mountinfo(5), field 5).
-fn measured_folders(session: &Session, setup: &Setup) -> Result<Vec<String>, String> {
+fn measured_folders(session: &dyn Runtime, setup: &Setup) -> Result<Vec<String>, String> {
     let mounts = measured_file(session, setup, "/proc/self/mountinfo")?;
     let unescape = |text: &str| text.replace("\\040", " ").replace("\\011", "\t").replace("\\134", "\\");
     let points: Vec<_> = mounts.lines().filter_map(|line| line.split(' ').nth(4).map(unescape)).collect();

@@ -5,12 +5,12 @@ use std::time::Instant;
 use cavrith_core::derive::changes::Effort;
 use cavrith_core::verdict::count;
 use cavrith_engine::project;
+use cavrith_keeper::client::Client;
+use cavrith_keeper::names;
+use cavrith_keeper::place::Place;
+use cavrith_keeper::record::Standing;
 use cavrith_workspace::backups;
-use cavrith_workspace::client::Client;
-use cavrith_workspace::names;
-use cavrith_workspace::place::Place;
-use cavrith_workspace::record::Standing;
-use cavrith_workspace::runtime::{self, Wanted};
+use cavrith_workspace::lifecycle::{self, Wanted};
 use serde_json::json;
 
 use crate::args::{Apply, General};
@@ -33,13 +33,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         return Ok(0);
     };
     let status = running.status()?;
-    let pending = runtime::pending(&store, &place.project, &status.arrangement);
+    let pending = lifecycle::pending(&store, &place.project, &status.arrangement);
     if let Some(why) = &pending.unclear {
         return Err(Failure::Own(1, why.clone()));
     }
     let failed = status.failed_step.is_some()
         || status.ports.len() < status.arrangement.ports.len()
-        || status.services.iter().any(|service| service.phase == cavrith_workspace::protocol::Phase::Failed);
+        || status.services.iter().any(|service| service.phase == cavrith_keeper::protocol::Phase::Failed);
     if !command.report.json && !screen.quiet {
         render::pending(screen, &pending, false);
     }
@@ -97,9 +97,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let place = meant.existing()?.unwrap_or(place);
     let good = watch(screen, &place, None, true, command.report.json)?;
     let status = client(&place)?.status()?;
-    let (hosts, label) = (hosts_file(None), runtime::names_label(&place));
+    let (hosts, label) = (hosts_file(None), lifecycle::names_label(&place));
     if let Ok(project) = project::load(&place.project)
-        && names::is_behind(&hosts, &label, &runtime::outside_names(&project.spec))
+        && names::is_behind(&hosts, &label, &lifecycle::outside_names(&project.spec))
     {
         let file = hosts.display();
         screen.insist(format_args!(
@@ -140,7 +140,7 @@ fn say_what_is_lost(
     place: &Place,
     runs: &cavrith_core::digest::ImageFingerprint,
 ) -> Result<Option<std::path::PathBuf>, Failure> {
-    let Some((number, some, path)) = runtime::left_behind(place, runs, 10) else { return Ok(None) };
+    let Some((number, some, path)) = lifecycle::left_behind(place, runs, 10) else { return Ok(None) };
     let scratch = path.parent().map(std::path::Path::to_owned);
     if command.fresh {
         return Ok(scratch);

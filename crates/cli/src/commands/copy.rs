@@ -1,8 +1,8 @@
 //! `cavrith copy`
 
-use cavrith_workspace::client::Client;
+use cavrith_keeper::client::Client;
+use cavrith_keeper::place::Place;
 use cavrith_workspace::copying;
-use cavrith_workspace::place::Place;
 
 use crate::args::{Copy, General};
 use crate::build_env;

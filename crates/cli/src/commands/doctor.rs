@@ -15,42 +15,42 @@ use crate::screen::{Screen, styled};
 const LITTLE_ROOM: u64 = 2 << 30;
 
 pub fn exec(screen: &Screen, command: &Report) -> Outcome {
-    let mut traits = machine::look();
+    let mut checks = machine::look();
     let (owners, identity) = machine::identity();
-    traits.push(owners);
+    checks.push(owners);
     match StoreSession::open() {
         Ok(store_session) => {
-            traits.push(HostCheck::there("store", store_session.home.store().display().to_string()));
-            traits.extend(room(&store_session.home.store()));
-            traits.push(filesystem(&store_session));
+            checks.push(HostCheck::there("store", store_session.home.store().display().to_string()));
+            checks.extend(room(&store_session.home.store()));
+            checks.push(filesystem(&store_session));
             if let Some(identity) = identity {
-                traits.extend(sandbox(&store_session, identity));
+                checks.extend(sandbox(&store_session, identity));
             }
         }
-        Err(failure) => traits.push(HostCheck::short(
+        Err(failure) => checks.push(HostCheck::short(
             "store",
             Standing::Lacking,
             crate::render::failure::sentence(&failure),
             "set CAVRITH_HOME to a folder that you may write to",
         )),
     }
-    traits.push(if build_env::web().is_offline() {
+    checks.push(if build_env::web().is_offline() {
         HostCheck::short("web", Standing::Limited, "CAVRITH_OFFLINE is set", "unset it to fetch files")
     } else {
         HostCheck::there("web", "fetched from when a lock needs it")
     });
     if let Some(identity) = identity {
-        traits.push(match cavrith_workspace::network::offered(identity) {
+        checks.push(match cavrith_keeper::network::offered(identity) {
             Ok(how) => HostCheck::there("network", format!("of running workspaces: {how}")),
             Err((found, remedy)) => HostCheck::short("network", Standing::Limited, found, remedy),
         });
     }
-    let lacking = traits.iter().any(|one| one.standing == Standing::Lacking);
+    let lacking = checks.iter().any(|one| one.standing == Standing::Lacking);
     if command.json {
-        screen.json(&json!({ "ready": !lacking, "traits": traits }));
+        screen.json(&json!({ "ready": !lacking, "checks": checks }));
         return Ok(if lacking { 3 } else { 0 });
     }
-    for one in &traits {
+    for one in &checks {
         let (style, word) = match one.standing {
             Standing::There => (screen.out.good, "there  "),
             Standing::Limited => (screen.out.warning, "limited"),

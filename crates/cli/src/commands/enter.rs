@@ -3,11 +3,11 @@
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+use cavrith_keeper::KeeperError;
+use cavrith_keeper::client::{self, Client};
+use cavrith_keeper::record::Record;
 use cavrith_sandbox::job::Ending;
-use cavrith_workspace::WorkspaceError;
-use cavrith_workspace::client::{self, Client};
-use cavrith_workspace::record::Record;
-use cavrith_workspace::runtime::Meant;
+use cavrith_workspace::lifecycle::Meant;
 
 use crate::args::{General, Which};
 use crate::build_env;
@@ -27,7 +27,7 @@ pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&
         // From here on the terminal and its signals are the command's.
         build_env::ATTENDING.store(true, Ordering::SeqCst);
         match client::enter(client, argv, account.map(str::to_owned)) {
-            Err(WorkspaceError::Gone { .. }) if attempts < 3 => build_env::ATTENDING.store(false, Ordering::SeqCst),
+            Err(KeeperError::Gone { .. }) if attempts < 3 => build_env::ATTENDING.store(false, Ordering::SeqCst),
             outcome => break outcome?,
         }
     };

@@ -4,12 +4,13 @@ use std::path::PathBuf;
 
 use cavrith_core::verdict::size;
 use cavrith_engine::home::Home;
+use cavrith_keeper::KeeperError;
+use cavrith_keeper::client::Client;
+use cavrith_keeper::place::Place;
+use cavrith_keeper::record::Standing;
 use cavrith_sandbox::Identity;
 use cavrith_workspace::WorkspaceError;
-use cavrith_workspace::client::Client;
 use cavrith_workspace::kept::{self, KeptFolder};
-use cavrith_workspace::place::Place;
-use cavrith_workspace::record::Standing;
 use serde_json::json;
 
 use crate::args::{Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, General, Which, WhichReport};
@@ -116,7 +117,7 @@ fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBacku
             "{} runs, so what is being written may be half in the backup; stop it first, or write --while-running",
             place.name
         );
-        return Err(WorkspaceError::FolderInUse(text).into());
+        return Err(KeeperError::FolderInUse(text).into());
     }
     let bytes = kept::back_up(&folder, &command.file, identity)?;
     screen.say(format_args!("{} of the folder {} in {}", size(bytes), command.folder, command.file.display()));
@@ -131,7 +132,7 @@ fn is_frozen(place: &Place) -> bool {
 
 fn refuse_in_use(place: &Place) -> Result<(), Failure> {
     if place.is_held() {
-        return Err(WorkspaceError::FolderInUse(format!("{} runs; stop it first", place.name)).into());
+        return Err(KeeperError::FolderInUse(format!("{} runs; stop it first", place.name)).into());
     }
     Ok(())
 }

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use cavrith_core::mistake::nearest;
-use cavrith_workspace::journal::{self, Follower, Line};
-use cavrith_workspace::record::now;
+use cavrith_keeper::journal::{self, Follower, Line};
+use cavrith_keeper::record::now;
 use serde_json::json;
 
 use crate::args::{General, Logs};

@@ -1,6 +1,7 @@
 //! `cavrith names`
 
-use cavrith_workspace::{names, runtime};
+use cavrith_keeper::names;
+use cavrith_workspace::lifecycle;
 use serde_json::json;
 
 use crate::args::{General, Names};
@@ -15,8 +16,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Names) -> Outcome {
     let home = build_env::home()?;
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     let file = hosts_file(command.file.as_deref());
-    let label = runtime::names_label(&place);
-    let wanted = if command.remove { Vec::new() } else { runtime::outside_names(&project.spec) };
+    let label = lifecycle::names_label(&place);
+    let wanted = if command.remove { Vec::new() } else { lifecycle::outside_names(&project.spec) };
     let mut changed = false;
     if command.apply || command.remove {
         changed = names::apply(&file, &label, &wanted).map_err(|error| {

@@ -7,11 +7,11 @@ use cavrith_core::lock::Lock;
 use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
-use cavrith_workspace::client::Client;
-use cavrith_workspace::place::Place;
-use cavrith_workspace::protocol::Status;
-use cavrith_workspace::record::{Record, Standing};
-use cavrith_workspace::runtime::{self, Meant, Pending, Wanted};
+use cavrith_keeper::client::Client;
+use cavrith_keeper::place::Place;
+use cavrith_keeper::protocol::Status;
+use cavrith_keeper::record::{Record, Standing};
+use cavrith_workspace::lifecycle::{self, Meant, Pending, Wanted};
 use serde_json::json;
 
 use crate::args::{General, Start, Which};
@@ -40,7 +40,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
             let text = format!("the workspace {} is frozen; cavrith thaw lets it go on", place.name);
             return Err(Failure::Own(3, text));
         }
-        let pending = runtime::pending(&store, &place.project, &status.arrangement);
+        let pending = lifecycle::pending(&store, &place.project, &status.arrangement);
         if !command.report.json {
             let since = crate::render::runtime::clock(status.since);
             screen.say(format_args!("{} runs since {since}", styled(screen.err.strong, &place.name)));
@@ -84,7 +84,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)
-        && let Some((count, _, path)) = runtime::left_behind(place, &earlier.arrangement.image, 0)
+        && let Some((count, _, path)) = lifecycle::left_behind(place, &earlier.arrangement.image, 0)
     {
         screen.say(format_args!(
             "the image is another than before, so it has a scratch of its own; what was changed inside earlier ({}) lies in {}",
@@ -155,7 +155,7 @@ fn settle(
 
 /// A connection to a workspace that was just seen running.
 pub fn client(place: &Place) -> Result<Client, Failure> {
-    let gone = || cavrith_workspace::WorkspaceError::Gone { name: place.name.clone() };
+    let gone = || cavrith_keeper::KeeperError::Gone { name: place.name.clone() };
     Ok(Client::new(place).ok_or_else(gone)?)
 }
 

@@ -1,11 +1,11 @@
 //! `cavrith status` and `cavrith list`
 
 use cavrith_core::verdict::size;
-use cavrith_workspace::client::Client;
-use cavrith_workspace::place::Place;
-use cavrith_workspace::protocol::{Phase, Status};
-use cavrith_workspace::record::{Record, Standing};
-use cavrith_workspace::runtime;
+use cavrith_keeper::client::Client;
+use cavrith_keeper::place::Place;
+use cavrith_keeper::protocol::{Phase, Status};
+use cavrith_keeper::record::{Record, Standing};
+use cavrith_workspace::lifecycle;
 use serde_json::json;
 
 use crate::args::{General, Report, WhichReport};
@@ -34,7 +34,7 @@ pub fn exec(general: &General, screen: &Screen, command: &WhichReport) -> Outcom
     let record = Record::read(&place.dir);
     let status = Client::new(&place).map(|client| client.status()).transpose()?;
     let runs = status.as_ref().map(|status| &status.arrangement).or(record.as_ref().map(|record| &record.arrangement));
-    let pending = runs.map(|runs| runtime::pending(&store, &place.project, runs));
+    let pending = runs.map(|runs| lifecycle::pending(&store, &place.project, runs));
     let standing = standing(status.as_ref(), record.as_ref());
     // Something that should run, or should have been done, and is not: a check that found something.
     let failed = status.as_ref().is_some_and(|status| {

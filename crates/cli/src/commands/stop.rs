@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::verdict::count;
 use cavrith_engine::home::Home;
-use cavrith_workspace::WorkspaceError;
+use cavrith_keeper::KeeperError;
+use cavrith_keeper::client::Client;
+use cavrith_keeper::names;
+use cavrith_keeper::place::Place;
 use cavrith_workspace::backups::DAYS;
-use cavrith_workspace::client::Client;
-use cavrith_workspace::place::Place;
-use cavrith_workspace::{names, runtime};
+use cavrith_workspace::lifecycle;
 
 use crate::args::{Drop, General, Stop, Which};
 use crate::build_env;
@@ -54,7 +55,7 @@ fn stop_all(screen: &Screen, home: &Home) -> Outcome {
 }
 
 fn running(place: &Place) -> Result<Client, Failure> {
-    let not = || WorkspaceError::NotRunning { name: place.name.clone() };
+    let not = || KeeperError::NotRunning { name: place.name.clone() };
     Ok(Client::new(place).ok_or_else(not)?)
 }
 
@@ -95,7 +96,7 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     let file = hosts_file(None);
     // What was changed inside belongs to any of the image's owners.
     cavrith_sandbox::ids::enter()?;
-    let what = runtime::dropping(&place);
+    let what = lifecycle::dropping(&place);
     let client = Client::new(&place);
     // Whoever is asked has to know for what; whoever is not may want it quiet.
     let tell = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
@@ -123,8 +124,8 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     if let Some(client) = client {
         client.stop(&place)?;
     }
-    let label = runtime::names_label(&place);
-    for aside in runtime::drop_workspace(&home, &place)? {
+    let label = lifecycle::names_label(&place);
+    for aside in lifecycle::drop_workspace(&home, &place)? {
         tell_of_backup(screen, &aside);
     }
     if let Err(error) = names::apply(&file, &label, &[]) {

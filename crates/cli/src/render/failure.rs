@@ -4,7 +4,6 @@ use cavrith_core::derive::fit::Misfit;
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_sandbox::SandboxError;
-use cavrith_workspace::WorkspaceError;
 use serde_json::{Value, json};
 
 use crate::failure::Failure;
@@ -15,7 +14,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
     let bad =
         |text: &dyn std::fmt::Display| screen.insist(format_args!("{} {text}", styled(screen.err.bad, head(failure))));
     match failure {
-        Failure::Workspace(WorkspaceError::Engine(error)) => match error {
+        Failure::Engine(error) => match error {
             EngineError::Mistakes(findings) => mistakes::show(screen, findings),
             EngineError::Misfits(misfits) => {
                 bad(error);
@@ -60,6 +59,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
             }
             _ => bad(error),
         },
+        Failure::Keeper(error) => bad(error),
         Failure::Workspace(error) => bad(error),
         Failure::Own(_, text) => bad(text),
     }
@@ -73,7 +73,7 @@ fn head(failure: &Failure) -> String {
 /// A failure as `--json` has it: the same for every command.
 pub fn as_json(failure: &Failure) -> Value {
     let engine = match failure {
-        Failure::Workspace(WorkspaceError::Engine(error)) => Some(error),
+        Failure::Engine(error) => Some(error),
         _ => None,
     };
     let (mut remedy, mut place, mut details) = (None, None, Vec::new());
@@ -122,6 +122,8 @@ pub fn as_json(failure: &Failure) -> Value {
 /// A failure in one sentence.
 pub fn sentence(failure: &Failure) -> String {
     match failure {
+        Failure::Engine(error) => error.to_string(),
+        Failure::Keeper(error) => error.to_string(),
         Failure::Workspace(error) => error.to_string(),
         Failure::Own(_, text) => text.clone(),
     }

@@ -9,11 +9,12 @@ use std::process::Command;
 use crate::team::PROGRAM;
 
 /// Crates of ours, the lowest first: each may use those before it.
-const FLOORS: [&[&str]; 6] = [
+const FLOORS: [&[&str]; 7] = [
     &["cavrith-core"],
     &["cavrith-store"],
     &["cavrith-sources", "cavrith-sandbox"],
     &["cavrith-engine"],
+    &["cavrith-keeper"],
     &["cavrith-workspace"],
     &["cavrith"],
 ];

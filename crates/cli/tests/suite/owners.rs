@@ -227,7 +227,10 @@ fn other_accounts_run_as_themselves_for_a_user_with_a_single_id() {
     let output = member.run(&["check"]);
     let warned = String::from_utf8(output.stderr).unwrap();
     assert!(output.status.success() && warned.contains("warning[CV0220]: on this machine"), "{warned}");
-    assert!(warned.contains("what runs as pilot shares all files with crew") && warned.contains("--add-subuids"), "{warned}");
+    assert!(
+        warned.contains("what runs as pilot shares all files with crew") && warned.contains("--add-subuids"),
+        "{warned}"
+    );
     member.ok(&["start", "--wait"]);
     let inside =
         |account: &str, script: &str| member.ok(&["run", "-q", "--account", account, "--", "sh", "-c", script]);

@@ -1,6 +1,6 @@
 //! Configuring a laid stage: dpkg's records, the packages' first scripts, the root's own dpkg, and tidying up after it.
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
@@ -13,7 +13,7 @@ use cavrith_core::path::RootPath;
 use cavrith_core::tree::Meta;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
-use cavrith_sandbox::session::Lines;
+use cavrith_sandbox::lines::{LastLines, Lines};
 use cavrith_sources::stage::{self, Package};
 use cavrith_store::shared::{ASIDE, Move, SharedWriter};
 
@@ -21,7 +21,8 @@ use super::{Maker, Wanted, inside};
 use crate::error::{EngineError, file_error};
 use crate::event::Event;
 use crate::overlay_scratch::{self, layer_roots};
-use crate::step_layer::{HOST_NAME, LAST_LINES};
+use crate::step_layer::HOST_NAME;
+use cavrith_sandbox::Runtime as _;
 
 /// Where dpkg keeps its records.
 const ADMIN: &str = "var/lib/dpkg";
@@ -282,9 +283,9 @@ impl Configuring<'_> {
     }
 
     fn carry_out(&self, session: &Session, what: &str, script: &str) -> Result<(), EngineError> {
-        let (mut lines, mut told) = (Lines::default(), Told::default());
+        let (mut lines, mut transcript) = (Lines::default(), Transcript::default());
         let mut on_line = |line: &str| {
-            told.take(line);
+            transcript.push(line);
             self.maker.tell(Event::Output { layer: self.wanted.name.to_owned(), line: line.to_owned() });
         };
         let limit = Duration::from_secs(STEP_LIMIT);
@@ -294,7 +295,7 @@ impl Configuring<'_> {
         match ending {
             Some(Ending::Code(0)) => Ok(()),
             Some(ending) => {
-                let (package, last_lines) = told.cause();
+                let (package, last_lines) = transcript.cause();
                 let at = package.map_or_else(String::new, |package| format!(" at the package {package}"));
                 Err(EngineError::Configure { stage, why: format!("{what}{at} with {ending}"), last_lines })
             }
@@ -310,33 +311,29 @@ fn quoted(path: &RootPath) -> String {
 
 /// What configuring wrote, as far as it may tell why it failed.
 #[derive(Default)]
-struct Told {
-    last: VecDeque<String>,
+struct Transcript {
+    last: LastLines,
     /// Since a package's turn began.
-    turn: VecDeque<String>,
+    turn: LastLines,
     /// The first package that failed by itself, and what was written in its turn. Those that need it fail after it, so
     /// the last lines are about them.
     first: Option<(String, Vec<String>)>,
     failing: Option<String>,
 }
 
-impl Told {
-    fn take(&mut self, line: &str) {
+impl Transcript {
+    fn push(&mut self, line: &str) {
         // dpkg's own words, in the C locale.
         if line.starts_with("Setting up ") || line.starts_with("Processing triggers for ") {
             self.turn.clear();
         }
-        for lines in [&mut self.last, &mut self.turn] {
-            if lines.len() == LAST_LINES {
-                lines.pop_front();
-            }
-            lines.push_back(line.to_owned());
-        }
+        self.last.push(line);
+        self.turn.push(line);
         if let Some(package) = self.failing.take()
             && !line.contains("dependency problems")
             && self.first.is_none()
         {
-            self.first = Some((package, self.turn.iter().cloned().collect()));
+            self.first = Some((package, self.turn.to_vec()));
         }
         let failing = line.strip_prefix("dpkg: error processing package ");
         self.failing = failing.and_then(|rest| rest.split_whitespace().next()).map(str::to_owned);
@@ -346,7 +343,7 @@ impl Told {
     fn cause(self) -> (Option<String>, Vec<String>) {
         match self.first {
             Some((package, lines)) => (Some(package), lines),
-            None => (None, self.last.into()),
+            None => (None, self.last.to_vec()),
         }
     }
 }
@@ -367,16 +364,16 @@ mod tests {
 
     #[test]
     fn the_package_that_failed_first_is_told_and_not_those_that_need_it() {
-        let mut told = Told::default();
+        let mut transcript = Transcript::default();
         let before = (0..40).map(|number| format!("Setting up quiet{number} (1) ..."));
         let failing = "Setting up squall (1) ...\nthe mast is down\ndpkg: error processing package squall (--configure):\n installed squall package post-installation script subprocess returned error exit status 3\ndpkg: dependency problems prevent configuration of harbour:\n harbour depends on squall.\n\ndpkg: error processing package harbour (--configure):\n dependency problems - leaving unconfigured\nErrors were encountered while processing:\n squall\n harbour";
-        before.for_each(|line| told.take(&line));
-        failing.lines().for_each(|line| told.take(line));
-        let (package, lines) = told.cause();
+        before.for_each(|line| transcript.push(&line));
+        failing.lines().for_each(|line| transcript.push(line));
+        let (package, lines) = transcript.cause();
         assert_eq!(package.as_deref(), Some("squall"));
         assert_eq!((lines.len(), lines[1].as_str()), (4, "the mast is down"));
-        let mut other = Told::default();
-        other.take("sh: no such thing");
+        let mut other = Transcript::default();
+        other.push("sh: no such thing");
         assert_eq!(other.cause(), (None, vec!["sh: no such thing".to_owned()]));
     }
 }

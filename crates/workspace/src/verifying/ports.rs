@@ -9,7 +9,7 @@ use cavrith_core::arrangement::{Arrangement, PortPart};
 use cavrith_core::spec::Protocol;
 use cavrith_sandbox::net::Connector;
 
-use crate::ports::{Carried, Forward};
+use cavrith_keeper::ports::{Carried, Forward};
 
 /// What came of measuring ports: those that carry, in the words of the arrangement, and why others could not be
 /// measured.

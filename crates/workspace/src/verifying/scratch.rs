@@ -21,9 +21,9 @@ use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::walk::{self, Over, Scratch};
 
 use super::image::Image;
-use crate::openings;
-use crate::place::Place;
-use crate::record::Record;
+use cavrith_keeper::openings;
+use cavrith_keeper::place::Place;
+use cavrith_keeper::record::Record;
 
 /// Where programs write as they run.
 const STATE: [&str; 7] = ["var/log", "var/cache", "var/tmp", "var/spool", "var/mail", "tmp", "run"];
@@ -91,7 +91,7 @@ fn aspect(
     let (mut apart, mut counted) = (0, Vec::new());
     for change in changes(&image.merged, &shown) {
         let Some(change) = without_time(change, &shown) else { continue };
-        let own_file = crate::OWN_FILES.iter().any(|own| change.path.to_string() == **own);
+        let own_file = cavrith_keeper::OWN_FILES.iter().any(|own| change.path.to_string() == **own);
         match () {
             () if own_file => {}
             () if by_steps(&change.path) || !counts(&change, home) => apart += 1,

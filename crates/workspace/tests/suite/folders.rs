@@ -7,10 +7,10 @@ use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, lchown, symlink};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::arrangement::{FolderPart, Place as FilesPlace};
+use cavrith_keeper::mounts::{FolderRoots, folders};
+use cavrith_keeper::place::Place;
 use cavrith_sandbox::Identity;
 use cavrith_workspace::kept::{back_up, list, measure, restore};
-use cavrith_workspace::mounts::{FolderRoots, folders};
-use cavrith_workspace::place::Place;
 use proptest::prelude::*;
 use tar::{EntryType, Header};
 

@@ -11,11 +11,11 @@ use std::time::{Duration, Instant};
 
 use cavrith_core::arrangement::PortPart;
 use cavrith_core::spec::Protocol;
+use cavrith_keeper::KeeperError;
+use cavrith_keeper::ports::Forward;
 use cavrith_sandbox::job::{Job, Purpose};
 use cavrith_sandbox::net::Connector;
-use cavrith_sandbox::{Identity, Session, child, ids};
-use cavrith_workspace::WorkspaceError;
-use cavrith_workspace::ports::Forward;
+use cavrith_sandbox::{Identity, Runtime as _, Session, child, ids};
 
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -109,15 +109,15 @@ fn a_taken_port_moves_on_unless_it_has_to_be_that_one(yard: &Yard) {
     assert!(carried.outside > outside && carried.wanted == outside);
     let exact = PortPart { exact: true, ..wanted };
     let error = Forward::begin(&[exact], &yard.connector).unwrap_err();
-    assert!(matches!(error, WorkspaceError::PortTaken { outside: port, .. } if port == outside));
+    assert!(matches!(error, KeeperError::PortTaken { outside: port, .. } if port == outside));
     // An address that this machine does not have is told as such.
     let elsewhere = PortPart { bind: Some("192.0.2.1".parse().unwrap()), ..part("far", Protocol::Tcp, 1, free_port()) };
     let error = Forward::begin(&[elsewhere], &yard.connector).unwrap_err();
-    assert!(matches!(error, WorkspaceError::PortRefused { .. }));
+    assert!(matches!(error, KeeperError::PortRefused { .. }));
     // The last ports there are have no next ones.
     let last = TcpListener::bind("127.0.0.1:65535").unwrap();
     let error = Forward::begin(&[part("last", Protocol::Tcp, 1, u16::MAX)], &yard.connector).unwrap_err();
-    assert!(matches!(error, WorkspaceError::NoFreePort { .. }), "{error}");
+    assert!(matches!(error, KeeperError::NoFreePort { .. }), "{error}");
     drop(last);
 }
 

@@ -17,13 +17,13 @@ use cavrith_sandbox::Identity;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
-use crate::keeper::{self, Launch};
 use crate::moved;
-use crate::names::Named;
-use crate::place::Place;
-use crate::protocol::Followed;
-use crate::record::{Record, Stamp};
 use crate::{WorkspaceError, backups};
+use cavrith_keeper::names::Named;
+use cavrith_keeper::place::Place;
+use cavrith_keeper::protocol::Followed;
+use cavrith_keeper::record::{Record, Stamp};
+use cavrith_keeper::{KeeperError, Launch};
 
 /// Which workspace a member means.
 #[derive(Debug, Clone, Copy)]
@@ -90,7 +90,7 @@ impl Meant<'_> {
             }
             (None, None) => {
                 let project = project::load(&project::find(self.project)?)?;
-                Err(WorkspaceError::NotRunning { name: project.spec.workspace.name.value })
+                Err(KeeperError::NotRunning { name: project.spec.workspace.name.value }.into())
             }
         }
     }
@@ -176,7 +176,7 @@ impl Wanted {
     pub fn launch(self, place: &Place, store: &Store, identity: Identity, plain: bool) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
-        keeper::launch(Launch {
+        let launch = Launch {
             place,
             store: store.root().to_owned(),
             identity,
@@ -187,7 +187,8 @@ impl Wanted {
             shell: record.shell,
             apt_sources,
             plain,
-        })
+        };
+        Ok(cavrith_keeper::launch(launch)?)
     }
 }
 
@@ -243,7 +244,7 @@ pub fn pending(store: &Store, dir: &Path, runs: &Arrangement) -> Pending {
 /// few, and where they lie. `None`: nothing.
 pub fn left_behind(place: &Place, runs: &ImageFingerprint, most: usize) -> Option<(usize, Vec<String>, PathBuf)> {
     let scratch = place.scratch_path(runs);
-    let (count, some) = crate::place::scratch_changes(&scratch, most);
+    let (count, some) = cavrith_keeper::place::scratch_changes(&scratch, most);
     (count > 0).then(|| (count, some, scratch.join("root")))
 }
 
@@ -268,7 +269,7 @@ pub struct Dropping {
 pub fn dropping(place: &Place) -> Dropping {
     let (mut changed_files, mut some) = (0, Vec::new());
     for scratch in place.scratches() {
-        let (count, paths) = crate::place::scratch_changes(&scratch, 5);
+        let (count, paths) = cavrith_keeper::place::scratch_changes(&scratch, 5);
         changed_files += count;
         some.extend(paths);
     }
@@ -277,7 +278,7 @@ pub fn dropping(place: &Place) -> Dropping {
     Dropping {
         changed_files,
         some,
-        logs: crate::journal::sources(&place.dir.join("logs")),
+        logs: cavrith_keeper::journal::sources(&place.dir.join("logs")),
         kept: place.kept_folders().into_iter().map(|(name, _)| name).collect(),
         project: place.project.display().to_string(),
         names: names.unwrap_or_default(),

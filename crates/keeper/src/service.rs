@@ -10,12 +10,12 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGKILL, SIGQUIT, SIGTERM, SIGUSR1, SI
 use cavrith_core::arrangement::ServicePart;
 use cavrith_core::spec::{Check, Restart};
 use cavrith_sandbox::job::{Ending, Serving};
-use cavrith_sandbox::session::{Attended as _, Running};
+use cavrith_sandbox::runtime::RunningCommand;
 
-use super::work::{Cancel, Keeper};
 use crate::journal::{self, Journal};
 use crate::protocol::Phase;
 use crate::record::{Standing, now};
+use crate::work::{Cancel, Keeper};
 
 /// How long a service that does not say how to tell has to live to count as ready.
 const ALIVE: Duration = Duration::from_millis(300);
@@ -77,7 +77,7 @@ struct Watch<'a> {
 }
 
 /// Looks after a service until that is cancelled, or it is not started again.
-pub(super) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel: &Cancel) {
+pub(crate) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel: &Cancel) {
     let journal = Arc::new(Journal::new(&keeper.logs, name));
     let mut ends = 0u32;
     let mut watch = Watch { keeper, name, part, cancel, journal, begun_at: now(), was_ready: None };
@@ -166,14 +166,14 @@ impl Watch<'_> {
                 return Seen::Ended(error.to_string(), false);
             }
         };
-        let seen = self.attend(&running);
+        let seen = self.attend(running.as_ref());
         // What it left behind would be in the way of the next one.
-        let _ = self.keeper.session.kill_marked(&mark(self.name));
+        let _ = self.keeper.runtime.kill_marked(&mark(self.name));
         finish(&reader);
         seen
     }
 
-    fn attend(&mut self, running: &Running) -> Seen {
+    fn attend(&mut self, running: &dyn RunningCommand) -> Seen {
         let begun = Instant::now();
         let mut late = false;
         // Most are ready within moments, which are not waited for longer than they take.
@@ -230,7 +230,7 @@ impl Watch<'_> {
     }
 
     /// Looks whether it is ready. What somebody else does in its place, and what is left of an earlier run, is not it.
-    fn look(&self, running: &Running, begun: Instant) -> Look {
+    fn look(&self, running: &dyn RunningCommand, begun: Instant) -> Look {
         let is_ready = match self.part.ready.as_ref().map(|ready| &ready.check) {
             None => begun.elapsed() >= ALIVE,
             // Asking who listens takes longer than asking whether somebody does.
@@ -242,7 +242,7 @@ impl Watch<'_> {
                 }
                 Ok(Serving::Nobody) | Err(_) => false,
             },
-            Some(Check::File(path)) => match self.keeper.session.changed(path) {
+            Some(Check::File(path)) => match self.keeper.runtime.changed(path) {
                 Ok(Some(changed)) if changed.saturating_add(TICK) < self.begun_at => {
                     return Look::NotYet(format!(", and {path} is from before it was begun"));
                 }
@@ -257,14 +257,14 @@ impl Watch<'_> {
     }
 
     /// Asks the service to end, and kills it when it does not.
-    fn end(&self, running: &Running) {
+    fn end(&self, running: &dyn RunningCommand) {
         let send = running.signals();
         send(signal_number(&self.part.signal));
         let [ended] = wait_for([running.ended()], Some(Duration::from_secs(self.part.grace)));
         if !ended {
             self.journal.line(&format!("[cavrith] killed after {} s", self.part.grace));
             send(SIGKILL);
-            let _ = self.keeper.session.kill_marked(&mark(self.name));
+            let _ = self.keeper.runtime.kill_marked(&mark(self.name));
             wait_for([running.ended()], Some(Duration::from_secs(5)));
         }
         self.journal.line("[cavrith] ended on purpose");
@@ -282,7 +282,7 @@ impl Watch<'_> {
 }
 
 /// Waits for what a command wrote before its end; what processes that it left behind write is not waited for.
-pub(super) fn finish(reader: &std::thread::JoinHandle<()>) {
+pub(crate) fn finish(reader: &std::thread::JoinHandle<()>) {
     for _ in 0..100 {
         if reader.is_finished() {
             return;
@@ -292,7 +292,7 @@ pub(super) fn finish(reader: &std::thread::JoinHandle<()>) {
 }
 
 /// Waits until one of some descriptors is readable or hung up, and says which are. `None` waits for ever.
-pub(super) fn wait_for<const N: usize>(fds: [std::os::fd::BorrowedFd<'_>; N], limit: Option<Duration>) -> [bool; N] {
+pub(crate) fn wait_for<const N: usize>(fds: [std::os::fd::BorrowedFd<'_>; N], limit: Option<Duration>) -> [bool; N] {
     let deadline = limit.and_then(|limit| Instant::now().checked_add(limit));
     loop {
         let mut watched = fds.map(|fd| PollFd::from_borrowed_fd(fd, PollFlags::IN));

@@ -16,7 +16,7 @@ use cavrith_sandbox::net::Connector;
 
 use cavrith_engine::error::file_error;
 
-use crate::WorkspaceError;
+use crate::KeeperError;
 use crate::acceptor::{Acceptor, Outer};
 
 /// Ports that are tried after the wanted one.
@@ -81,7 +81,7 @@ impl Forward {
     ///
     /// # Errors
     /// When a port is taken that has to be exactly that one, or none is free.
-    pub fn begin(ports: &[PortPart], connector: &Connector) -> Result<Self, WorkspaceError> {
+    pub fn begin(ports: &[PortPart], connector: &Connector) -> Result<Self, KeeperError> {
         let acceptor = Acceptor::begin(connector).map_err(file_error("wait at", "the ports outside"))?;
         let mut forward = Self { acceptor, carriers: BTreeMap::new() };
         for port in ports {
@@ -99,7 +99,7 @@ impl Forward {
     ///
     /// # Errors
     /// As [`Self::begin`]; the ports that could be carried are.
-    pub fn change(&mut self, ports: &[PortPart]) -> Result<(), WorkspaceError> {
+    pub fn change(&mut self, ports: &[PortPart]) -> Result<(), KeeperError> {
         let (stay, gone) =
             std::mem::take(&mut self.carriers).into_iter().partition(|(_, carrier)| ports.contains(&carrier.part));
         self.carriers = stay;
@@ -116,7 +116,7 @@ impl Forward {
         outcome
     }
 
-    fn add(&mut self, port: &PortPart) -> Result<(), WorkspaceError> {
+    fn add(&mut self, port: &PortPart) -> Result<(), KeeperError> {
         let (outside, listeners) = listen(port)?;
         let (mut addresses, mut sockets) = (Vec::new(), Vec::new());
         for (offset, listener) in listeners {
@@ -133,7 +133,7 @@ impl Forward {
                 Err(source) => {
                     self.let_go(&sockets);
                     let (name, bind) = (port.name.clone(), String::new());
-                    return Err(WorkspaceError::PortRefused { name, outside, bind, source });
+                    return Err(KeeperError::PortRefused { name, outside, bind, source });
                 }
             }
         }
@@ -159,22 +159,22 @@ impl Forward {
 type Listeners = Vec<(u16, Outer)>;
 
 /// Listens on the wanted row of ports or the next one that is free.
-fn listen(port: &PortPart) -> Result<(u16, Listeners), WorkspaceError> {
+fn listen(port: &PortPart) -> Result<(u16, Listeners), KeeperError> {
     let wanted = port.outside;
     let highest = u16::MAX - port.count.saturating_sub(1);
     let last = wanted.saturating_add(TRIES).min(highest);
     for outside in wanted..=last {
         match listen_on(port, outside) {
             Ok(Some(listeners)) => return Ok((outside, listeners)),
-            Ok(None) if port.exact => return Err(WorkspaceError::PortTaken { name: port.name.clone(), outside }),
+            Ok(None) if port.exact => return Err(KeeperError::PortTaken { name: port.name.clone(), outside }),
             Ok(None) => {}
             Err(source) => {
                 let bind = port.bind.map_or_else(String::new, |bind| format!(" at {bind}"));
-                return Err(WorkspaceError::PortRefused { name: port.name.clone(), outside, bind, source });
+                return Err(KeeperError::PortRefused { name: port.name.clone(), outside, bind, source });
             }
         }
     }
-    Err(WorkspaceError::NoFreePort { name: port.name.clone(), outside: wanted, last })
+    Err(KeeperError::NoFreePort { name: port.name.clone(), outside: wanted, last })
 }
 
 /// Listeners at every address, or `None` when a port is taken at one of them. A machine without IPv6 has only one

@@ -12,16 +12,14 @@ use std::time::{Duration, Instant};
 use cavrith_core::arrangement::{Arrangement, StepPart};
 use cavrith_core::spec::Moment;
 use cavrith_sandbox::job::{CommandJob, Ending};
-use cavrith_sandbox::session::Attended as _;
+use cavrith_sandbox::lines::LastLines;
 
-use super::service::{finish, supervise, wait_for};
-use super::work::{Cancel, Keeper, Supervised};
 use crate::journal::{self, Journal};
 use crate::protocol::{Followed, Phase, ServiceStatus, WorkspaceEvent};
 use crate::record::{FailedStep, Standing, now};
+use crate::service::{finish, supervise, wait_for};
+use crate::work::{Cancel, Keeper, Supervised};
 
-/// Lines that are remembered of a step that failed.
-const LAST_LINES: usize = 20;
 /// How long a guard may take.
 const GUARD_LIMIT: Duration = Duration::from_secs(600);
 
@@ -216,7 +214,7 @@ impl Keeper {
             }
         };
         if let Some(path) = &step.creates
-            && self.session.has(path).unwrap_or(false)
+            && self.runtime.changed(path).is_ok_and(|changed| changed.is_some())
         {
             over(Some(format!("{path} is there")));
             return Ok(());
@@ -254,7 +252,7 @@ impl Keeper {
             Ok(ending) => ending.to_string(),
             Err(error) => error.to_string(),
         };
-        Err(failed(how, journal::last(&self.logs, &step.name, since, LAST_LINES)))
+        Err(failed(how, journal::last(&self.logs, &step.name, since, LastLines::MOST)))
     }
 
     /// Waits until a service is ready, or will not be.

@@ -8,7 +8,7 @@ use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 
-use crate::WorkspaceError;
+use crate::KeeperError;
 
 /// What tells a folder from all others, as it stands in the file `folder`; `None` where the filesystem does not tell
 /// when a folder was made.
@@ -25,7 +25,7 @@ fn number(folder: &Path) -> Option<String> {
 ///
 /// # Errors
 /// When the disk refuses.
-pub(crate) fn note(project: &Path, dir: &Path, dot: &str) -> Result<(), WorkspaceError> {
+pub fn note(project: &Path, dir: &Path, dot: &str) -> Result<(), KeeperError> {
     // Every start comes here; nothing is written, and waited for, that stands there already.
     let write = |name: &str, text: &[u8]| {
         let path = dir.join(format!("{dot}{name}"));
@@ -40,7 +40,7 @@ pub(crate) fn note(project: &Path, dir: &Path, dot: &str) -> Result<(), Workspac
 }
 
 /// Whether a workspace that was made for the folder `known`, with these directories, belongs to a project.
-pub(crate) fn is_of(known: &Path, (dir, kept): (&Path, &Path), project: &Path) -> bool {
+pub fn is_of(known: &Path, (dir, kept): (&Path, &Path), project: &Path) -> bool {
     if known == project {
         return true;
     }

@@ -13,10 +13,10 @@ use signal_hook::iterator::Signals;
 
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::job::Ending;
-use cavrith_sandbox::session::{Attended, SendSignal};
+use cavrith_sandbox::runtime::{Attended, SendSignal};
 use cavrith_sandbox::{SandboxError, terminal, wire};
 
-use crate::WorkspaceError;
+use crate::KeeperError;
 use crate::place::Place;
 use crate::protocol::{Answer, ExecRequest, Followed, Meanwhile, Opening, PROTOCOL, Request, Status, WorkspaceEvent};
 use crate::streams::Streams;
@@ -57,12 +57,12 @@ impl Client {
         Some(Self { name: place.name.clone(), stream })
     }
 
-    fn ask(&self, request: Request, fds: &[BorrowedFd<'_>]) -> Result<(), WorkspaceError> {
+    fn ask(&self, request: Request, fds: &[BorrowedFd<'_>]) -> Result<(), KeeperError> {
         let opening = Opening { protocol: PROTOCOL, request };
         wire::send(&self.stream, &opening, fds).map_err(|error| self.broken(error))
     }
 
-    fn broken(&self, error: std::io::Error) -> WorkspaceError {
+    fn broken(&self, error: std::io::Error) -> KeeperError {
         if matches!(
             error.kind(),
             std::io::ErrorKind::BrokenPipe | std::io::ErrorKind::ConnectionReset | std::io::ErrorKind::UnexpectedEof
@@ -73,22 +73,22 @@ impl Client {
     }
 
     /// The next answer; `None` when the keeper is gone.
-    fn answer(&self) -> Result<Option<(Answer, Vec<OwnedFd>)>, WorkspaceError> {
+    fn answer(&self) -> Result<Option<(Answer, Vec<OwnedFd>)>, KeeperError> {
         match wire::receive::<Answer>(&self.stream).map_err(|error| self.broken(error))? {
             Some((Answer::OtherProtocol { protocol }, _)) => {
-                Err(WorkspaceError::OtherProtocol { name: self.name.clone(), protocol })
+                Err(KeeperError::OtherProtocol { name: self.name.clone(), protocol })
             }
-            Some((Answer::Refused(why), _)) => Err(WorkspaceError::Refused { name: self.name.clone(), why }),
+            Some((Answer::Refused(why), _)) => Err(KeeperError::Refused { name: self.name.clone(), why }),
             other => Ok(other),
         }
     }
 
-    fn gone(&self) -> WorkspaceError {
-        WorkspaceError::Gone { name: self.name.clone() }
+    fn gone(&self) -> KeeperError {
+        KeeperError::Gone { name: self.name.clone() }
     }
 
     /// A request that is only done or not. What there is to say about it is returned.
-    fn simply(&self, request: Request) -> Result<Option<String>, WorkspaceError> {
+    fn simply(&self, request: Request) -> Result<Option<String>, KeeperError> {
         self.ask(request, &[])?;
         match self.answer()? {
             Some((Answer::Done, _)) => Ok(None),
@@ -101,7 +101,7 @@ impl Client {
     ///
     /// # Errors
     /// When the workspace is not one that can be halted.
-    pub fn freeze(&self) -> Result<Option<String>, WorkspaceError> {
+    pub fn freeze(&self) -> Result<Option<String>, KeeperError> {
         self.simply(Request::Freeze)
     }
 
@@ -109,7 +109,7 @@ impl Client {
     ///
     /// # Errors
     /// When it is not frozen.
-    pub fn thaw(&self) -> Result<Option<String>, WorkspaceError> {
+    pub fn thaw(&self) -> Result<Option<String>, KeeperError> {
         self.simply(Request::Thaw)
     }
 
@@ -117,7 +117,7 @@ impl Client {
     ///
     /// # Errors
     /// When it cannot now.
-    pub fn apply(&self, followed: Followed) -> Result<(), WorkspaceError> {
+    pub fn apply(&self, followed: Followed) -> Result<(), KeeperError> {
         self.simply(Request::Apply(Box::new(followed))).map(|_| ())
     }
 
@@ -125,7 +125,7 @@ impl Client {
     ///
     /// # Errors
     /// When it does not end.
-    pub fn stop(&self, place: &Place) -> Result<(), WorkspaceError> {
+    pub fn stop(&self, place: &Place) -> Result<(), KeeperError> {
         self.ask(Request::Stop, &[])?;
         // It answers when all is done, or is gone before it could.
         let _ = self.answer()?;
@@ -135,14 +135,14 @@ impl Client {
             }
             std::thread::sleep(Duration::from_millis(5));
         }
-        Err(WorkspaceError::Refused { name: self.name.clone(), why: "its keeper does not end".to_owned() })
+        Err(KeeperError::Refused { name: self.name.clone(), why: "its keeper does not end".to_owned() })
     }
 
     /// How everything stands.
     ///
     /// # Errors
     /// When the keeper is gone meanwhile.
-    pub fn status(&self) -> Result<Status, WorkspaceError> {
+    pub fn status(&self) -> Result<Status, KeeperError> {
         self.ask(Request::Status, &[])?;
         match self.answer()? {
             Some((Answer::Status(status), _)) => Ok(*status),
@@ -160,7 +160,7 @@ impl Client {
         whole: bool,
         linger: Option<Duration>,
         on_told: &mut dyn FnMut(&WorkspaceEvent),
-    ) -> Result<Option<bool>, WorkspaceError> {
+    ) -> Result<Option<bool>, KeeperError> {
         let linger = linger.map(|linger| linger.as_millis() as u64);
         self.ask(Request::Watch { whole, linger }, &[])?;
         loop {
@@ -180,7 +180,7 @@ impl Client {
     ///
     /// # Errors
     /// When it cannot be started.
-    pub fn run(self, visit: ExecRequest, streams: [BorrowedFd<'_>; 3]) -> Result<RemoteCommand, WorkspaceError> {
+    pub fn run(self, visit: ExecRequest, streams: [BorrowedFd<'_>; 3]) -> Result<RemoteCommand, KeeperError> {
         let program = visit.argv.first().cloned().unwrap_or_else(|| "the shell".to_owned());
         self.ask(Request::Run(Box::new(visit)), &streams)?;
         match self.answer()? {
@@ -223,7 +223,7 @@ impl Attended for RemoteCommand {
 ///
 /// # Errors
 /// When the command cannot be started, or the workspace ends under it.
-pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result<Ending, WorkspaceError> {
+pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result<Ending, KeeperError> {
     // From here on no signal is lost: those that come before the command runs wait.
     let signals = Signals::new([SIGHUP, SIGINT, SIGQUIT, SIGTERM]).map_err(file_error("listen for", "signals"))?;
     let terminal = terminal::own_terminals();
@@ -243,7 +243,7 @@ pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result
     let ending = attend(&guest, signals);
     carrying.finish();
     ending.map_err(|error| match error {
-        SandboxError::Gone => WorkspaceError::EndedUnder { name },
+        SandboxError::Gone => KeeperError::EndedUnder { name },
         error => error.into(),
     })
 }

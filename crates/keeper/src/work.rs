@@ -17,18 +17,16 @@ use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_engine::error::file_error;
-use cavrith_sandbox::groups::Groups;
 use cavrith_sandbox::job::{CommandJob, FolderMount};
+use cavrith_sandbox::lines::Lines;
 use cavrith_sandbox::net::Connector;
-use cavrith_sandbox::session::{Lines, Running};
-use cavrith_sandbox::{Identity, SandboxError, Session};
+use cavrith_sandbox::runtime::{RunningCommand, Runtime};
+use cavrith_sandbox::{Identity, SandboxError, locked};
 
-use cavrith_sandbox::locked;
-
-use super::event_log::EventLog;
-use super::{KeeperJob, Made};
-use crate::WorkspaceError;
-use crate::network::WayOut;
+use crate::KeeperError;
+use crate::event_log::EventLog;
+use crate::launch::KeeperJob;
+use crate::namespaces::Started;
 use crate::place::Place;
 use crate::ports::Forward;
 use crate::protocol::{Phase, ServiceStatus, WorkspaceEvent};
@@ -38,21 +36,20 @@ use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
 const FAREWELL: Duration = Duration::from_secs(2);
 
 /// A keeper at work.
-pub(super) struct Keeper {
+pub(crate) struct Keeper {
     pub place: Place,
-    pub session: Session,
+    /// What it runs in.
+    pub runtime: Box<dyn Runtime>,
     pub connector: Connector,
     pub folders: Vec<FolderMount>,
     pub shell: String,
     pub logs: PathBuf,
     pub guests: AtomicUsize,
-    /// Threads that wait at the door; see [`super::server`].
+    /// Threads that wait at the door; see [`crate::server`].
     pub porters: AtomicUsize,
     pub identity: Identity,
     /// Nothing is written down of it.
     plain: bool,
-    pub groups: Groups,
-    way: Mutex<Option<WayOut>>,
     pub network: String,
     overlay_scratch: PathBuf,
     layers: Vec<TreeDigest>,
@@ -67,7 +64,7 @@ pub(super) struct Keeper {
 }
 
 /// What changes while it works.
-pub(super) struct State {
+pub(crate) struct State {
     pub standing: Standing,
     pub arrangement: Arc<Arrangement>,
     pub told: EventLog,
@@ -91,14 +88,14 @@ pub(super) struct State {
 }
 
 /// A service that somebody looks after.
-pub(super) struct Supervised {
+pub(crate) struct Supervised {
     pub status: ServiceStatus,
     pub cancel: Arc<Cancel>,
     pub thread: Option<thread::JoinHandle<()>>,
 }
 
 /// Tells a thread that it is to end what it looks after.
-pub(super) struct Cancel {
+pub(crate) struct Cancel {
     flag: AtomicBool,
     /// Hangs up when it is meant.
     pub woken: OwnedFd,
@@ -126,10 +123,16 @@ fn first_done_path(overlay_scratch: &Path) -> PathBuf {
 }
 
 impl Keeper {
-    pub fn new(job: KeeperJob, place: Place, made: Made, stop: mpsc::Sender<()>) -> Result<Arc<Self>, WorkspaceError> {
-        let connector = made.session.connector()?;
+    pub fn new(
+        job: KeeperJob,
+        place: Place,
+        started: Started,
+        (folders, overlay_scratch): (Vec<FolderMount>, PathBuf),
+        stop: mpsc::Sender<()>,
+    ) -> Result<Arc<Self>, KeeperError> {
+        let connector = started.runtime.connector()?;
         let forward = Forward::begin(&job.arrangement.ports, &connector)?;
-        let first_done = fs::read(first_done_path(&made.overlay_scratch)).unwrap_or_default();
+        let first_done = fs::read(first_done_path(&overlay_scratch)).unwrap_or_default();
         let state = State {
             standing: Standing::Starting,
             arrangement: Arc::new(job.arrangement),
@@ -144,25 +147,23 @@ impl Keeper {
             ran: Vec::new(),
             image_key: job.image_key,
             stamps: job.stamps,
-            notes: made.notes,
-            limits: made.limits,
+            notes: started.notes,
+            limits: started.limits,
             ended: None,
         };
         Ok(Arc::new(Self {
             logs: place.dir.join("logs"),
             place,
-            session: made.session,
+            runtime: started.runtime,
             connector,
-            folders: made.folders,
+            folders,
             shell: job.shell,
             guests: AtomicUsize::new(0),
             porters: AtomicUsize::new(0),
             identity: job.identity,
             plain: job.plain,
-            groups: made.groups,
-            network: made.way.how.clone(),
-            way: Mutex::new(Some(made.way)),
-            overlay_scratch: made.overlay_scratch,
+            network: started.network,
+            overlay_scratch,
             layers: job.layers,
             since: now(),
             forward: Mutex::new(forward),
@@ -183,7 +184,7 @@ impl Keeper {
     }
 
     /// Has an administrator's `kill` end the workspace in order.
-    pub fn watch_signals(self: &Arc<Self>) -> Result<(), WorkspaceError> {
+    pub fn watch_signals(self: &Arc<Self>) -> Result<(), KeeperError> {
         let mut signals = Signals::new([SIGTERM, SIGINT, SIGHUP]).map_err(file_error("listen for", "signals"))?;
         let keeper = Arc::clone(self);
         thread::spawn(move || {
@@ -307,14 +308,14 @@ impl Keeper {
         &self,
         command: &CommandJob,
         mut on_line: impl FnMut(&str) + Send + 'static,
-    ) -> Result<(Running, thread::JoinHandle<()>), SandboxError> {
+    ) -> Result<(Box<dyn RunningCommand>, thread::JoinHandle<()>), SandboxError> {
         let outside = |doing: &str| {
             let doing = doing.to_owned();
             move |source| SandboxError::Outside { doing, source }
         };
         let nothing = File::open("/dev/null").map_err(outside("open /dev/null"))?;
         let (output, theirs) = std::io::pipe().map_err(outside("make a pipe"))?;
-        let running = self.session.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
+        let running = self.runtime.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
         drop(theirs);
         let reader = thread::spawn(move || {
             let (mut lines, mut output, mut buffer) = (Lines::default(), output, vec![0; 16 * 1024]);
@@ -343,7 +344,7 @@ impl Keeper {
         drop(turn);
         self.end_services(|_| true);
         for signal in [SIGHUP, SIGTERM] {
-            let _ = self.session.signal_all(signal);
+            let _ = self.runtime.signal_all(signal);
         }
         let begun = std::time::Instant::now();
         while self.guests.load(Ordering::SeqCst) > 0 && begun.elapsed() < FAREWELL {
@@ -351,9 +352,7 @@ impl Keeper {
         }
         // Without ports there is nothing that could be refused.
         let _ = locked(&self.forward).change(&[]);
-        drop(locked(&self.way).take());
-        self.session.end();
-        cavrith_sandbox::groups::remove(&self.groups.dirs());
+        self.runtime.end();
         self.change(|state| {
             state.standing = Standing::Stopped;
             state.ended = Some(now());

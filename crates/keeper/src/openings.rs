@@ -8,7 +8,7 @@ use std::path::Path;
 use cavrith_engine::error::file_error;
 use cavrith_store::{atomic, reading};
 
-use crate::WorkspaceError;
+use crate::KeeperError;
 
 const FILE: &str = "openings";
 /// The kernel's stamps come from a clock that is a tick behind (time(7), at most 10 ms).
@@ -44,7 +44,7 @@ pub fn read(scratch: &Path) -> Vec<Opening> {
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn add(scratch: &Path, from: u64, to: u64) -> Result<(), WorkspaceError> {
+pub fn add(scratch: &Path, from: u64, to: u64) -> Result<(), KeeperError> {
     let mut all = read(scratch);
     all.push(Opening { from, to });
     let text: String = all.iter().rev().take(MOST).rev().map(|Opening { from, to }| format!("{from} {to}\n")).collect();

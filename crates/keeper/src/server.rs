@@ -13,16 +13,15 @@ use std::time::{Duration, Instant};
 
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::job::CommandJob;
-use cavrith_sandbox::session::Attended as _;
 use cavrith_sandbox::{SandboxError, wire};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
-use super::work::Keeper;
 use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
-use crate::{WorkspaceError, client};
+use crate::work::Keeper;
+use crate::{KeeperError, client};
 use cavrith_sandbox::locked;
 
 /// Threads that wait at the door when nobody comes, at most.
@@ -33,7 +32,7 @@ const OPENING: Duration = Duration::from_secs(10);
 const TAKING: Duration = Duration::from_secs(30);
 
 /// The door, which is closed when this value is dropped.
-pub(super) struct OpenDoor {
+pub(crate) struct OpenDoor {
     path: PathBuf,
     listener: UnixListener,
 }
@@ -47,7 +46,7 @@ impl Drop for OpenDoor {
 
 impl Keeper {
     /// Listens at the door. Each request has a thread for itself.
-    pub fn open_door(self: &Arc<Self>) -> Result<OpenDoor, WorkspaceError> {
+    pub fn open_door(self: &Arc<Self>) -> Result<OpenDoor, KeeperError> {
         let dir = &self.place.dir;
         let path = dir.join(client::DOOR);
         // A keeper that was killed left its socket.
@@ -199,14 +198,14 @@ impl Keeper {
     }
 
     fn host_counted(&self, guest: &UnixStream, visit: &ExecRequest, streams: [BorrowedFd<'_>; 3]) -> io::Result<()> {
-        let running = match self.session.start(&self.visiting(visit), streams) {
+        let running = match self.runtime.start(&self.visiting(visit), streams) {
             Ok(running) => running,
             Err(SandboxError::NotStarted { why, missing, .. }) => {
                 return wire::send(guest, &Answer::NotStarted { why, missing }, &[]);
             }
             Err(error) => return wire::send(guest, &Answer::Refused(error.to_string()), &[]),
         };
-        let terminal: Vec<BorrowedFd<'_>> = running.terminal.iter().map(OwnedFd::as_fd).collect();
+        let terminal: Vec<BorrowedFd<'_>> = running.terminal().into_iter().map(OwnedFd::as_fd).collect();
         // A guest that is gone already is noticed below, where its command is ended.
         let _ = wire::send(guest, &Answer::Started, &terminal);
         let send_signal = running.signals();

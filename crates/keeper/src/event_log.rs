@@ -11,7 +11,7 @@ const MOST: usize = 50_000;
 /// What was told since something was begun last. Each telling has a number that it keeps while earlier ones are
 /// forgotten.
 #[derive(Debug, Default)]
-pub(super) struct EventLog {
+pub(crate) struct EventLog {
     forgotten: usize,
     told: VecDeque<WorkspaceEvent>,
 }

@@ -1,35 +1,27 @@
-//! How a workspace stands: told, frozen and thawed, changed while it runs.
+//! A workspace's state: reported, frozen and thawed, changed while it runs.
 
-use std::fs;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-
-use signal_hook::consts::{SIGCONT, SIGSTOP};
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::ImageKey;
 use cavrith_sandbox::job::Listening;
 
-use super::work::Keeper;
 use crate::names;
+use crate::namespaces::{group_limits, keep_limits};
 use crate::protocol::Status;
 use crate::record::{Stamp, Standing};
+use crate::work::Keeper;
 use cavrith_sandbox::locked;
 
 impl Keeper {
-    /// Halts everything inside, or lets it go on. Whoever calls it holds [`Keeper::turn`].
+    /// Halts everything inside, or lets it go on. The caller holds [`Keeper::turn`].
     pub fn freeze(&self, frozen: bool) -> Result<Option<String>, String> {
-        let groups = self.groups.kept.freezing;
-        let outcome = if groups {
-            self.groups.freeze(frozen).map_err(|error| error.to_string())
-        } else {
-            self.session.signal_all(if frozen { SIGSTOP } else { SIGCONT }).map_err(|error| error.to_string())
-        };
-        outcome?;
+        self.runtime.freeze(frozen).map_err(|error| error.to_string())?;
         self.change(|state| state.standing = if frozen { Standing::Frozen } else { Standing::Running });
         let note =
             "every process was stopped by a signal, since no control group can be made here; shells inside may notice";
-        Ok((frozen && !groups).then(|| note.to_owned()))
+        Ok((frozen && !self.runtime.kept().freezing).then(|| note.to_owned()))
     }
 
     /// Ports, names, limits and variables as a changed arrangement has them.
@@ -42,15 +34,13 @@ impl Keeper {
         notes.extend(moved.map(|port| {
             format!("the port {} of {} is taken by another program; it is at {}", port.wanted, port.name, port.shown())
         }));
-        // The file lies inside as itself, so what is written into it is seen at once.
-        let hosts = self.place.dir.join("files/hosts");
-        if let Err(error) = fs::write(&hosts, names::inside_text(arrangement)) {
+        if let Err(error) = self.runtime.write_file(names::INSIDE, &names::inside_text(arrangement)) {
             notes.push(format!("names inside stay as they were: {error}"));
         }
-        if let Err(error) = self.groups.limit(super::group_limits(arrangement.limits)) {
+        if let Err(error) = self.runtime.limit(group_limits(arrangement.limits)) {
             notes.push(format!("limits cannot be set: {error}"));
         }
-        let (limits, each) = super::keep_limits(arrangement.limits, &self.groups);
+        let (limits, each) = keep_limits(arrangement.limits, self.runtime.kept());
         if each != cavrith_sandbox::job::PerProcessLimits::default() {
             notes.push("limits that are kept by process hold after the next restart".to_owned());
         }
@@ -63,9 +53,7 @@ impl Keeper {
 
     /// How everything stands.
     pub fn status(&self) -> Status {
-        let frozen = self.state().standing == Standing::Frozen;
-        // What is frozen answers nothing; the kernel still knows of its groups.
-        let used = if frozen { None } else { self.session.measure().ok() };
+        let measured = self.runtime.measure();
         let ports = locked(&self.forward).carried();
         let state = self.state();
         let declared = |listening: &Listening| {
@@ -75,10 +63,9 @@ impl Keeper {
                     && (port.inside..=last).contains(&listening.port)
             })
         };
-        let listening = used.as_ref().map(|used| used.listening.clone()).unwrap_or_default();
         // Sockets for datagrams are bound by whoever asks for a name, so of those only the small numbers are told.
-        let undeclared =
-            listening.into_iter().filter(|one| !declared(one) && (!one.udp || one.port < 32_768)).collect();
+        let undeclared = measured.listening.iter().filter(|one| !declared(one) && (!one.udp || one.port < 32_768));
+        let undeclared = undeclared.cloned().collect();
         Status {
             standing: state.standing,
             keeper: std::process::id(),
@@ -88,9 +75,9 @@ impl Keeper {
             services: state.services.values().map(|service| service.status.clone()).collect(),
             ports,
             undeclared,
-            memory: self.groups.memory().or(used.as_ref().map(|used| used.memory)),
-            cpu_millis: self.groups.cpu_millis().or(used.as_ref().map(|used| used.cpu_millis)),
-            processes: used.as_ref().map(|used| used.processes),
+            memory: measured.memory,
+            cpu_millis: measured.cpu_millis,
+            processes: measured.processes,
             guests: self.guests.load(Ordering::SeqCst),
             failed_step: state.failed_step.clone(),
             network: self.network.clone(),

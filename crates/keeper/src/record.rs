@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 
-use crate::WorkspaceError;
+use crate::KeeperError;
 use crate::ports::Carried;
 
 const NAME: &str = "record";
@@ -121,7 +121,7 @@ impl Record {
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn write(&self, dir: &Path) -> Result<(), WorkspaceError> {
+    pub fn write(&self, dir: &Path) -> Result<(), KeeperError> {
         let bytes = serde_json::to_vec(self).map_err(std::io::Error::other);
         let bytes = bytes.map_err(cavrith_engine::error::file_error("write", dir.join(NAME)))?;
         Ok(cavrith_store::atomic::write(&dir.join(NAME), &bytes)?)

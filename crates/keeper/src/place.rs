@@ -38,7 +38,7 @@ use cavrith_sandbox::Identity;
 use cavrith_store::owners::Ownership;
 use cavrith_store::private;
 
-use crate::WorkspaceError;
+use crate::KeeperError;
 use crate::folder_identity;
 
 /// In a scratch: the steps of the first start that were carried out over its image.
@@ -59,7 +59,9 @@ pub struct Place {
     pub kept: PathBuf,
 }
 
-pub(crate) fn id_of(project: &Path, name: Option<&str>) -> String {
+/// What tells workspaces of the same name apart: from the project's path, and from the name when it is not the spec's
+/// own.
+pub fn id_of(project: &Path, name: Option<&str>) -> String {
     let mut bytes = project.as_os_str().as_bytes().to_vec();
     if let Some(name) = name {
         bytes.push(0);
@@ -151,7 +153,7 @@ impl Place {
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn make(&self, identity: Identity) -> Result<(), WorkspaceError> {
+    pub fn make(&self, identity: Identity) -> Result<(), KeeperError> {
         let dir = &self.dir;
         private::directory(dir)?;
         for name in ["logs", "files", "except"] {
@@ -166,7 +168,7 @@ impl Place {
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn make_kept(&self) -> Result<(), WorkspaceError> {
+    pub fn make_kept(&self) -> Result<(), KeeperError> {
         let kept = &self.kept;
         private::directory(kept)?;
         folder_identity::note(&self.project, kept, ".")
@@ -177,7 +179,7 @@ impl Place {
     ///
     /// # Errors
     /// When somebody else has them, or the disk refuses.
-    pub fn hold_kept(&self) -> Result<File, WorkspaceError> {
+    pub fn hold_kept(&self) -> Result<File, KeeperError> {
         self.make_kept()?;
         let held = File::open(&self.kept).map_err(file_error("open", &self.kept))?;
         match rustix::fs::flock(&held, FlockOperation::NonBlockingLockExclusive) {
@@ -187,7 +189,7 @@ impl Place {
                     "the kept folders of {} are in use; stop it first, or wait for the other command",
                     self.name
                 );
-                Err(WorkspaceError::FolderInUse(text))
+                Err(KeeperError::FolderInUse(text))
             }
         }
     }
@@ -197,7 +199,7 @@ impl Place {
     /// # Errors
     /// When something is there already under the new name, or the disk refuses. A rename that was interrupted is
     /// finished by the next one.
-    pub fn rename(&self, to: &Self) -> Result<(), WorkspaceError> {
+    pub fn rename(&self, to: &Self) -> Result<(), KeeperError> {
         let pairs = [(&self.kept, &to.kept), (&self.dir, &to.dir)];
         let taken = |(from, to): &&(&PathBuf, &PathBuf)| from.is_dir() && to.exists();
         if let Some((from, to)) = pairs.iter().find(taken) {
@@ -219,8 +221,8 @@ impl Place {
     /// Takes hold of the workspace; the kernel lets go of it with this process.
     ///
     /// # Errors
-    /// [`WorkspaceError::InUse`] when a keeper has it.
-    pub fn hold(&self) -> Result<File, WorkspaceError> {
+    /// [`KeeperError::InUse`] when a keeper has it.
+    pub fn hold(&self) -> Result<File, KeeperError> {
         let path = self.dir.join("held");
         let options = File::options().read(true).write(true).create(true).truncate(false).open(&path);
         let mut held = options.map_err(file_error("open", &path))?;
@@ -234,7 +236,7 @@ impl Place {
         if !is_free {
             let mut holder = String::new();
             let _ = held.read_to_string(&mut holder);
-            return Err(WorkspaceError::InUse { name: self.name.clone(), holder: holder.trim().to_owned() });
+            return Err(KeeperError::InUse { name: self.name.clone(), holder: holder.trim().to_owned() });
         }
         held.rewind().and_then(|()| held.set_len(0)).map_err(file_error("write", &path))?;
         writeln!(held, "{}", std::process::id()).map_err(file_error("write", &path))?;
@@ -251,7 +253,7 @@ impl Place {
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn scratch(&self, image: &ImageFingerprint) -> Result<PathBuf, WorkspaceError> {
+    pub fn scratch(&self, image: &ImageFingerprint) -> Result<PathBuf, KeeperError> {
         let overlay_scratch = self.scratch_path(image);
         if !overlay_scratch.join("merged").is_dir() {
             // Made aside, so that an interrupted making is never taken for a scratch.
@@ -303,7 +305,7 @@ impl Place {
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn give_to_member(path: &Path, identity: Identity) -> Result<(), WorkspaceError> {
+pub fn give_to_member(path: &Path, identity: Identity) -> Result<(), KeeperError> {
     if identity == Identity::Range {
         std::os::unix::fs::lchown(path, Some(ACCOUNT_ID), Some(ACCOUNT_ID)).map_err(file_error("give away", path))?;
     }

@@ -1,0 +1,224 @@
+//! Starting a keeper, and its life from the first line to the last.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::net::UnixStream;
+use std::path::PathBuf;
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
+use cavrith_core::digest::{ImageKey, TreeDigest};
+use cavrith_core::failure::FailureCode;
+use cavrith_core::spec::Network;
+use cavrith_engine::error::file_error;
+use cavrith_sandbox::{Identity, background, janitor, wire};
+use cavrith_store::Store;
+
+use crate::KeeperError;
+use crate::cleanup::{self, CleanupList};
+use crate::mounts::{self, FolderRoots};
+use crate::namespaces;
+use crate::place::Place;
+use crate::record::Stamp;
+use crate::work::Keeper;
+
+/// The name under which our executable is started as a keeper. Nobody can type it by accident.
+const NAME: &str = "cavrith: keeper";
+/// How often it is checked whether the workspace's directory is still there.
+const LOOK: Duration = Duration::from_secs(2);
+
+/// What a keeper has to do.
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct KeeperJob {
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    pub dir: PathBuf,
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    pub kept: PathBuf,
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    pub project: PathBuf,
+    pub name: String,
+    pub named: bool,
+    #[serde(with = "cavrith_sandbox::wire::path")]
+    pub store: PathBuf,
+    pub identity: Identity,
+    pub arrangement: Arrangement,
+    pub image_key: ImageKey,
+    pub layers: Vec<TreeDigest>,
+    pub stamps: Vec<Stamp>,
+    pub shell: String,
+    pub apt_sources: Option<String>,
+    pub plain: bool,
+}
+
+/// What comes of starting a keeper.
+#[derive(Debug, Serialize, Deserialize)]
+enum Launched {
+    /// It is there, and answers at the door.
+    Begun,
+    /// Another one has the workspace.
+    InUse,
+    /// It could not begin.
+    Failed { code: u8, kind: String, text: String },
+}
+
+/// What a keeper is to carry out.
+#[derive(Debug)]
+pub struct Launch<'a> {
+    /// The workspace; its directory is there.
+    pub place: &'a Place,
+    /// The store's directory.
+    pub store: PathBuf,
+    /// Who we are.
+    pub identity: Identity,
+    /// What is to run.
+    pub arrangement: Arrangement,
+    /// Under which key the image is found.
+    pub image_key: ImageKey,
+    /// Its layers, the lowest first.
+    pub layers: Vec<TreeDigest>,
+    /// The files that the spec was read from.
+    pub stamps: Vec<Stamp>,
+    /// The shell of the account.
+    pub shell: String,
+    /// Where packages come from that somebody installs by hand: the text of `/etc/apt/sources.list`.
+    pub apt_sources: Option<String>,
+    /// Only the files are wanted: no step, service or port is begun, and nothing is written down.
+    pub plain: bool,
+}
+
+/// Starts a keeper, and returns when it answers at the door. True when it is this one, and not one that was there
+/// already.
+///
+/// # Errors
+/// When the workspace cannot be begun; then no process is left.
+pub fn launch(launch: Launch<'_>) -> Result<bool, KeeperError> {
+    let Launch { place, store, identity, mut arrangement, image_key, layers, stamps, shell, apt_sources, plain } =
+        launch;
+    if plain {
+        (arrangement.ports, arrangement.steps) = (Vec::new(), Vec::new());
+        (arrangement.services, arrangement.network) = (std::collections::BTreeMap::new(), Network::None);
+    }
+    let job = KeeperJob {
+        dir: place.dir.clone(),
+        kept: place.kept.clone(),
+        project: place.project.clone(),
+        name: place.name.clone(),
+        named: place.named,
+        store,
+        identity,
+        arrangement,
+        image_key,
+        layers,
+        stamps,
+        shell,
+        apt_sources,
+        plain,
+    };
+    let (_, socket) = background::detach(NAME)?;
+    let talk = |error| KeeperError::from(file_error("talk to the keeper of", &place.dir)(error));
+    wire::send(&socket, &job, &[]).map_err(talk)?;
+    match wire::receive::<Launched>(&socket).map_err(talk)? {
+        Some((Launched::Begun, _)) => Ok(true),
+        Some((Launched::InUse, _)) => Ok(false),
+        Some((Launched::Failed { code, kind, text }, _)) => {
+            let kind = FailureCode::find(&kind).unwrap_or_else(|| FailureCode::of_exit(code));
+            Err(KeeperError::Keeper { code, kind, text })
+        }
+        None => {
+            let text = "the keeper ended unexpectedly; try again".to_owned();
+            Err(KeeperError::Keeper { code: 3, kind: FailureCode::WORKSPACE_ENDED, text })
+        }
+    }
+}
+
+/// Every `main` that uses this crate calls this first. In a process that was started as a keeper it does not return.
+pub fn divert() {
+    if std::env::args_os().next().is_some_and(|name| name == NAME) {
+        let code = i32::from(run().is_err());
+        std::process::exit(code)
+    }
+}
+
+fn run() -> io::Result<()> {
+    let socket = background::settle()?;
+    let Some((job, _)) = wire::receive::<KeeperJob>(&socket)? else { return Ok(()) };
+    match keep(job, &socket) {
+        Ok(()) => Ok(()),
+        Err(KeeperError::InUse { .. }) => wire::send(&socket, &Launched::InUse, &[]),
+        Err(error) => {
+            let failed =
+                Launched::Failed { code: error.exit_code(), kind: error.code().to_string(), text: error.to_string() };
+            wire::send(&socket, &failed, &[])
+        }
+    }
+}
+
+/// Takes hold of the kept folders when the arrangement has some, so that nobody restores or removes them meanwhile.
+fn hold_kept(arrangement: &Arrangement, place: &Place) -> Result<Option<File>, KeeperError> {
+    let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..));
+    arrangement.folders.iter().any(keeps).then(|| place.hold_kept()).transpose()
+}
+
+fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), KeeperError> {
+    let place = Place {
+        name: job.name.clone(),
+        project: job.project.clone(),
+        named: job.named,
+        dir: job.dir.clone(),
+        kept: job.kept.clone(),
+    };
+    let held = place.hold()?;
+    let mut store = Store::open(&job.store)?;
+    let name = format!("{}-{}", std::process::id(), crate::record::now());
+    cleanup::clear_earlier(&place.dir);
+    let cleanup = CleanupList::new(&place.dir);
+    let _janitor = janitor::watch(&cleanup.path, cleanup::clear_away)?;
+    cleanup.note(&format!("staging {}", store.staging_dir(&name).display()));
+    let staging = store.stage(&name)?;
+    store.lease(&staging);
+    background::many_files();
+    // What the image consists of is used from here on, and not collected.
+    if store.image_for(&job.image_key)?.is_none() {
+        let text = "the image was removed from the store meanwhile; try again".to_owned();
+        return Err(KeeperError::Keeper { code: 3, kind: FailureCode::STORE, text });
+    }
+    let kept = hold_kept(&job.arrangement, &place)?;
+    let roots = FolderRoots { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
+    let folders = mounts::folders(&job.arrangement.folders, roots)?;
+    let layers = store.lower_directories(&job.layers, &staging.dir().join("bundles"))?;
+    let scratch = place.scratch(&job.arrangement.image)?;
+    let started = namespaces::start(
+        namespaces::Wanted {
+            place: &place,
+            arrangement: &job.arrangement,
+            identity: job.identity,
+            layers,
+            scratch: scratch.clone(),
+            folders: folders.clone(),
+            apt_sources: job.apt_sources.as_deref(),
+        },
+        &cleanup,
+    )?;
+    let (stop, stopping) = mpsc::channel();
+    let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
+    let door = keeper.open_door()?;
+    keeper.write_record();
+    wire::send(socket, &Launched::Begun, &[]).map_err(file_error("talk to", "whoever started the keeper"))?;
+    keeper.begin();
+    keeper.watch_signals()?;
+    loop {
+        match stopping.recv_timeout(LOOK) {
+            Ok(()) | Err(RecvTimeoutError::Disconnected) => break,
+            // Somebody removed the workspace's directory, or put another one in its place.
+            Err(RecvTimeoutError::Timeout) if !keeper.is_in_place(&held) => break,
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+    }
+    keeper.end();
+    drop((door, staging, kept));
+    // Threads that wait for nobody end with the process.
+    Ok(())
+}

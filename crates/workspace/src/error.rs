@@ -1,0 +1,99 @@
+//! What can go wrong with a member's workspaces.
+
+use cavrith_core::failure::FailureCode;
+use cavrith_engine::EngineError;
+use cavrith_keeper::KeeperError;
+use cavrith_sandbox::SandboxError;
+use cavrith_store::StoreError;
+
+/// What can go wrong with a member's workspaces.
+#[derive(Debug, thiserror::Error)]
+pub enum WorkspaceError {
+    /// There is no workspace of a name.
+    #[error("there is no workspace {name}{}", if others.is_empty() { "; cavrith list shows those there are".to_owned() } else { format!("; the workspaces here are {others}") })]
+    NoWorkspace {
+        /// The name.
+        name: String,
+        /// Names that there are.
+        others: String,
+    },
+    /// A name is that of several workspaces.
+    #[error("there are several workspaces {name}: {projects}; name the project's folder with --project")]
+    SeveralWorkspaces {
+        /// The name.
+        name: String,
+        /// Their projects.
+        projects: String,
+    },
+    /// There is no kept folder of a name.
+    #[error("the workspace {workspace} has no kept folder {name}; cavrith folder list shows those there are")]
+    NoFolder {
+        /// The workspace.
+        workspace: String,
+        /// The name.
+        name: String,
+    },
+    /// Files could not be copied over the wall.
+    #[error("cannot copy {what}: {why}")]
+    Copy {
+        /// What it is about, as people name it.
+        what: String,
+        /// The reason, in words.
+        why: String,
+    },
+    /// There is no seal to measure against.
+    #[error("the lock has no seal to verify against; the lead makes one with cavrith seal")]
+    NoSeal,
+    /// The keeper, or talking to it.
+    #[error(transparent)]
+    Keeper(KeeperError),
+    /// A flow of the engine.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}
+
+impl From<KeeperError> for WorkspaceError {
+    fn from(error: KeeperError) -> Self {
+        match error {
+            KeeperError::Engine(error) => Self::Engine(error),
+            error => Self::Keeper(error),
+        }
+    }
+}
+
+impl From<SandboxError> for WorkspaceError {
+    fn from(error: SandboxError) -> Self {
+        Self::Engine(error.into())
+    }
+}
+
+impl From<StoreError> for WorkspaceError {
+    fn from(error: StoreError) -> Self {
+        Self::Engine(error.into())
+    }
+}
+
+impl WorkspaceError {
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } => FailureCode::NO_WORKSPACE,
+            Self::NoFolder { .. } => FailureCode::KEPT_FOLDER,
+            Self::Copy { .. } => FailureCode::COPY,
+            Self::NoSeal => FailureCode::NO_SEAL,
+            Self::Keeper(error) => error.code(),
+            Self::Engine(error) => error.code(),
+        }
+    }
+
+    /// The exit code that stands for it.
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Self::NoSeal => 1,
+            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } => 2,
+            Self::Copy { .. } => 3,
+            Self::Keeper(error) => error.exit_code(),
+            Self::Engine(error) => error.exit_code(),
+        }
+    }
+}
