@@ -4,6 +4,7 @@ use std::io::{BufRead as _, IsTerminal as _};
 use std::os::unix::process::CommandExt as _;
 use std::process::{Command, ExitCode};
 
+use cavrith_engine::error::ProjectError;
 use cavrith_engine::{EngineError, outside, project};
 
 use crate::args::General;
@@ -22,7 +23,7 @@ pub fn given(general: &General, screen: &Screen) -> Result<(), Failure> {
 
 /// Asks at a terminal about what a project wants from outside; true when all of it was allowed, and is remembered.
 pub fn asked(screen: &Screen, failure: &Failure) -> bool {
-    let Failure::Engine(EngineError::Outside { project, uses }) = failure else {
+    let Failure::Engine(EngineError::Project(ProjectError::Outside { project, uses })) = failure else {
         return false;
     };
     let can_be = uses.iter().all(|one| one.never.is_none());

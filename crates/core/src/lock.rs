@@ -1,7 +1,6 @@
 //! The lock, `cavrith.lock`: every input pinned, written by the program, reviewed by people.
 //!
-//! [`choose`] makes one from a spec and what the depots offer; [`crate::derive::fit`] tells where a lock and a spec do not
-//! match.
+//! [`choose`] makes one from a spec and what the depots offer; [`crate::derive::fit`] says where lock and spec differ.
 
 pub mod choose;
 pub mod own_toolchains;

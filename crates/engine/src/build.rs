@@ -18,7 +18,7 @@ use cavrith_store::workers;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
-use crate::error::{EngineError, file_error};
+use crate::error::{BuildError, EngineError, LockError, file_error};
 use crate::event::LayerOutcome;
 use crate::layer_cache::{LayerCache, Ready};
 use crate::project::Project;
@@ -72,7 +72,9 @@ fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
     let locked =
         lock.packages.iter().map(|pin| &pin.architecture).chain(lock.debian.iter().map(|pin| &pin.architecture));
     match locked.into_iter().find(|architecture| *architecture != "all" && *architecture != here) {
-        Some(locked) => Err(EngineError::Architecture { locked: locked.clone(), here: here.to_owned() }),
+        Some(locked) => {
+            Err(EngineError::Lock(LockError::Architecture { locked: locked.clone(), here: here.to_owned() }))
+        }
         None => Ok(()),
     }
 }
@@ -253,7 +255,7 @@ impl Builder<'_> {
                 };
                 let [passwd, group, shadow] = ACCOUNT_FILES.map(read);
                 let accounts = BaseAccounts { passwd: passwd?, group: group?, shadow: shadow? };
-                account::layer(account, base, &accounts)?
+                account::layer(account, base, &accounts).map_err(BuildError::from)?
             }
             Content::Settings { account, place, text } => account::settings_layer(account, base, place, text),
             _ => unreachable!("BUG: this layer is not one of our own"),
@@ -289,7 +291,7 @@ impl Builder<'_> {
             });
             let there = base.get(&path).map(|entry| format!("a {}", entry.kind.word()));
             if let Some(there) = on_the_way.or(there) {
-                return Err(EngineError::PlaceTaken { what: planned.name.clone(), place, there });
+                return Err(EngineError::Build(BuildError::PlaceTaken { what: planned.name.clone(), place, there }));
             }
         }
         Ok(())

@@ -14,7 +14,7 @@ use cavrith_sources::{compression, deb, tarball, zipball};
 use cavrith_store::atomic::NewFile;
 use cavrith_store::staging::Staging;
 
-use crate::error::{EngineError, file_error};
+use crate::error::{DepotError, EngineError, file_error};
 use crate::images;
 use crate::project::Project;
 use crate::supply::{self, Supply};
@@ -23,17 +23,13 @@ use cavrith_store::reading;
 /// Bytes of an extension's description that are looked at.
 const LONGEST_DESCRIPTION: u64 = 4 << 20;
 
-fn bad(why: impl Into<String>) -> EngineError {
-    EngineError::Depot(why.into())
-}
-
 /// Makes an empty depot.
 ///
 /// # Errors
 /// When there is something in the folder.
 pub fn new(dir: &Path, about: Option<String>) -> Result<(), EngineError> {
     if fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some()) {
-        return Err(bad(format!("{} has something in it already; name another folder", dir.display())));
+        return Err(DepotError::NotEmpty(dir.to_owned()).into());
     }
     fs::create_dir_all(dir).map_err(file_error("make", dir))?;
     write_index(dir, &Index::empty(about))
@@ -53,7 +49,7 @@ pub fn read(dir: &Path) -> Result<Index, EngineError> {
     depot::parse(&text).map_err(|mistake| {
         let line =
             mistake.places.first().map_or(1, |place| cavrith_core::mistake::line_and_column(&text, place.span.start).0);
-        bad(format!("{}:{line}: {}", path.display(), mistake.message))
+        DepotError::Index { path: path.clone(), line, why: mistake.message }.into()
     })
 }
 
@@ -89,7 +85,7 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
     let added = |folder: &str, name: String| depot::File { file: format!("{folder}/{name}"), size, sha256 };
     let said = if let Some(described) = described {
         read_through(&mut checked)?;
-        let version = Version::new(&described.version).map_err(|error| bad(error.to_string()))?;
+        let version = Version::new(&described.version).map_err(DepotError::from)?;
         add_toolchain(&mut index, described, version, added("toolchains", file_name(file)?))?
     } else if is_package(&mut checked).map_err(file_error("read", file))? {
         let control = deb::read_control(&mut checked)?;
@@ -100,7 +96,7 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
             .iter()
             .any(|one| (&one.name, &one.version, &one.architecture) == (&name, &version, &architecture))
         {
-            return Err(bad(format!("the depot has {name} {version} already")));
+            return Err(DepotError::There(format!("{name} {version}")).into());
         }
         let said = format!("package {name} {version}");
         // A colon of an epoch is not a letter for every filesystem; in names of packages it is written %3a.
@@ -111,15 +107,16 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
     } else {
         let (id, version, strip) = describe_extension(&mut checked)?;
         if index.extensions.iter().any(|one| one.id == id && one.version == version) {
-            return Err(bad(format!("the depot has {id} {version} already")));
+            return Err(DepotError::There(format!("{id} {version}")).into());
         }
         let said = format!("extension {id} {version}");
         index.extensions.push(Extension { id, version, file: added("extensions", file_name(file)?), strip });
         said
     };
-    let path = last_file(&index, &sha256).ok_or_else(|| bad("BUG: the file is not in the index"))?;
+    let path =
+        last_file(&index, &sha256).ok_or_else(|| DepotError::Entry("BUG: the file is not in the index".to_owned()))?;
     // What people write in an index is read again, so that no index is written that nobody can read.
-    depot::parse(&index.to_text()).map_err(|mistake| bad(mistake.message))?;
+    depot::parse(&index.to_text()).map_err(|mistake| DepotError::Entry(mistake.message))?;
     put(dir, &path, &mut checked)?;
     write_index(dir, &index)?;
     Ok(said)
@@ -127,7 +124,7 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
 
 fn file_name(file: &Path) -> Result<String, EngineError> {
     let name = file.file_name().and_then(|name| name.to_str());
-    name.map(str::to_owned).ok_or_else(|| bad(format!("the name of {} is not written in UTF-8", file.display())))
+    Ok(name.map(str::to_owned).ok_or_else(|| DepotError::FileName(file.to_owned()))?)
 }
 
 fn last_file(index: &Index, sha256: &Sha256Digest) -> Option<String> {
@@ -143,15 +140,17 @@ fn add_toolchain(
     let name = described.name.clone();
     let there = index.toolchains.iter_mut().find(|one| one.name == name && one.version == version);
     if let Some(part) = &described.part {
-        let toolchain = there.ok_or_else(|| bad(format!("add {name} {version} itself before its part {part}")))?;
-        if toolchain.parts.iter().any(|one| one.name == *part) {
-            return Err(bad(format!("{name} {version} has a part {part} already")));
+        let toolchain = format!("{name} {version}");
+        let part_first = DepotError::PartFirst { toolchain: toolchain.clone(), part: part.clone() };
+        let there = there.ok_or(part_first)?;
+        if there.parts.iter().any(|one| one.name == *part) {
+            return Err(DepotError::PartThere { toolchain, part: part.clone() }.into());
         }
-        toolchain.parts.push(Part { name: part.clone(), file, strip: described.strip });
+        there.parts.push(Part { name: part.clone(), file, strip: described.strip });
         return Ok(format!("part {part} of toolchain {name} {version}"));
     }
     if there.is_some() {
-        return Err(bad(format!("the depot has {name} {version} already")));
+        return Err(DepotError::There(format!("{name} {version}")).into());
     }
     let probe = described.probe.clone().unwrap_or_else(|| format!("{name} --version"));
     let run: Vec<_> = probe.split_whitespace().map(str::to_owned).collect();
@@ -201,18 +200,17 @@ fn describe_extension(checked: &mut Checked) -> Result<(String, Version, usize),
             }
         };
         let Some(text) = text else { continue };
+        let description = |why| DepotError::Description { path, name: name.clone(), why };
         let value: serde_json::Value =
-            serde_json::from_slice(&text).map_err(|error| bad(format!("{path} in {name} cannot be read: {error}")))?;
+            serde_json::from_slice(&text).map_err(|error| description(format!("cannot be read: {error}")))?;
         let field = |key: &str| {
             let text = value.get(key).and_then(|value| value.as_str()).map(str::to_owned);
-            text.ok_or_else(|| bad(format!("{path} in {name} has no {key}")))
+            text.ok_or_else(|| description(format!("has no {key}")))
         };
-        let version = Version::new(&field("version")?).map_err(|error| bad(error.to_string()))?;
+        let version = Version::new(&field("version")?).map_err(DepotError::from)?;
         return Ok((format!("{}.{}", field("publisher")?, field("name")?), version, strip));
     }
-    Err(bad(format!(
-        "{name} is neither a package nor an extension; describe a toolchain with --name, --release and --probe"
-    )))
+    Err(DepotError::Unknown(name).into())
 }
 
 /// Puts a proved file under its name in a depot.
@@ -399,7 +397,7 @@ impl Filler<'_> {
         sha256: Sha256Digest,
         get: impl FnOnce() -> Result<Checked, EngineError>,
     ) -> Result<depot::File, EngineError> {
-        RootPath::from_archive(file.as_bytes()).map_err(|error| bad(error.to_string()))?;
+        RootPath::from_archive(file.as_bytes()).map_err(DepotError::from)?;
         // Two depots may have different files of one name.
         let mut name = file.to_owned();
         let other = self.index.files().any(|one| one.file == name && one.sha256 != sha256);

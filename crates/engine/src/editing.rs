@@ -5,7 +5,7 @@ use std::path::Path;
 use cavrith_core::spec::FILE_NAME;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, value};
 
-use crate::error::{EngineError, file_error};
+use crate::error::{EngineError, ProjectError, file_error};
 
 /// Writes an extension into the spec, or another version of one that is there. Returns the version that stood there.
 ///
@@ -20,8 +20,7 @@ pub fn add_extension(dir: &Path, id: &str, version: &str) -> Result<Option<Strin
 }
 
 fn with_extension(text: &str, id: &str, version: &str) -> Result<(String, Option<String>), EngineError> {
-    let cannot =
-        |why: String| EngineError::Spec(format!("the spec cannot be changed: {why}; cavrith check tells more"));
+    let cannot = |why: String| ProjectError::SpecUnchangeable { why };
     let mut document: DocumentMut =
         text.parse().map_err(|error: toml_edit::TomlError| cannot(error.message().to_owned()))?;
     let editor = document.entry("editor").or_insert_with(|| Item::Table(Table::new()));

@@ -18,7 +18,7 @@ use cavrith_sources::{SourceError, compression, tarball};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
-use crate::error::{EngineError, file_error};
+use crate::error::{EngineError, LockError, file_error};
 use crate::layer_cache::{LayerCache, Ready};
 use crate::project::Project;
 use crate::supply::Supply;
@@ -67,7 +67,7 @@ pub(crate) fn find(supply: Supply<'_>, project: &Project, image: &OciBase) -> Re
 
 impl Source<'_> {
     fn bad(&self, why: impl Into<String>) -> EngineError {
-        EngineError::Image { image: self.image.origin.shown(), why: why.into() }
+        EngineError::Lock(LockError::Image { image: self.image.origin.shown(), why: why.into() })
     }
 
     /// The document that the image's name stands for, and the tag to choose in it.

@@ -8,7 +8,7 @@ use cavrith_core::depot::{self, Index};
 use cavrith_core::spec::FILE_NAME;
 use cavrith_core::version::Version;
 
-use crate::error::EngineError;
+use crate::error::{EngineError, ProjectError};
 use crate::outside::Bounds;
 use cavrith_store::reading;
 
@@ -59,7 +59,7 @@ pub struct Begun {
 pub fn begin(dir: &Path, depot: Option<&str>) -> Result<Begun, EngineError> {
     let path = dir.join(FILE_NAME);
     if path.symlink_metadata().is_ok() {
-        return Err(EngineError::Spec(format!("{} is there already; nothing was changed", path.display())));
+        return Err(ProjectError::SpecExists { path }.into());
     }
     let seen = look(dir);
     let found = match depot {

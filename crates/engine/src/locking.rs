@@ -10,7 +10,7 @@ use cavrith_core::mistake::{Code, Mistake, nearest};
 use cavrith_core::spec::{Base, ImageOrigin, OciBase, Provenance, Suite};
 use cavrith_sources::{checked, compression, deb, tarball};
 
-use crate::error::EngineError;
+use crate::error::{EngineError, LockError, ProjectError};
 use crate::findings::Findings;
 use crate::project::{self, Project};
 use crate::supply::Supply;
@@ -65,7 +65,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     // That the lock is behind is about to be mended.
     findings.mistakes.retain(|mistake| mistake.code != Code::LOCK_BEHIND);
     let mut findings = EngineError::unless_sound(findings)?;
-    let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
+    let project = project.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
     let locked = previous.as_ref().and_then(|previous| previous.debian.as_ref());
     known_names(&project, locked, &wishes.update)?;
     let (mut lock, _) = choose(&project.spec, &offers, previous.as_ref(), &wishes.update);
@@ -120,7 +120,7 @@ fn known_names(project: &Project, locked: Option<&DebianPin>, update: &Update) -
         Some(name) => {
             let meant = nearest(name, known.iter().copied()).map(str::to_owned);
             known.truncate(40);
-            Err(EngineError::UnknownName { name: name.clone(), meant, known: known.join(", ") })
+            Err(EngineError::Lock(LockError::UnknownName { name: name.clone(), meant, known: known.join(", ") }))
         }
         None => Ok(()),
     }
@@ -145,10 +145,10 @@ pub struct Outdated {
 /// # Errors
 /// Mistakes; no lock.
 pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineError> {
-    let previous = project::read_lock(dir)?.ok_or(EngineError::NoLock)?;
+    let previous = project::read_lock(dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
     let Survey { project, offers, findings } = survey::survey(dir, supply.web, Some(supply.store), &Update::All)?;
     EngineError::unless_sound(findings)?;
-    let project = project.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
+    let project = project.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
     let (fresh, _) = choose(&project.spec, &offers, None, &Update::All);
     let indexes = || offers.values().map(|offer| &offer.index);
     let mut outdated = Vec::new();
@@ -209,7 +209,7 @@ fn as_written(file: &str, expected: Sha256Digest, found: Sha256Digest) -> Result
         return Ok(());
     }
     let (expected, found) = (expected.to_string(), found.to_string());
-    Err(EngineError::NotAsWritten { file: file.to_owned(), expected, found })
+    Err(EngineError::Lock(LockError::NotAsWritten { file: file.to_owned(), expected, found }))
 }
 
 struct Locker<'a> {
@@ -299,7 +299,7 @@ impl Locker<'_> {
         match before.filter(|_| !self.wishes.trust_changed) {
             Some(expected) if expected != found => {
                 let (expected, found) = (expected.to_string(), found.to_string());
-                return Err(EngineError::ArchiveChanged { path: path.to_owned(), expected, found });
+                return Err(EngineError::Lock(LockError::ArchiveChanged { path: path.to_owned(), expected, found }));
             }
             Some(_) => {}
             None => self.trusted(shown, &found),
@@ -391,7 +391,7 @@ impl Locker<'_> {
         match before.map(|(_, digest)| digest).filter(|_| !moves) {
             Some(expected) if expected != found => {
                 let (expected, found) = (expected.to_string(), found.to_string());
-                return Err(EngineError::AddressChanged { url: url.to_owned(), expected, found });
+                return Err(EngineError::Lock(LockError::AddressChanged { url: url.to_owned(), expected, found }));
             }
             None if before.is_none_or(|(_, digest)| digest != found) => self.trusted(url, &found),
             _ => {}

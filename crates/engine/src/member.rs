@@ -31,7 +31,7 @@ use cavrith_core::depot;
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::DebianPin;
 
-use crate::error::{EngineError, file_error};
+use crate::error::{EngineError, ProjectError, file_error};
 use cavrith_store::reading;
 
 /// The member's configuration.
@@ -228,8 +228,9 @@ fn read_config(path: &Path) -> Result<Config, EngineError> {
         }
         Err(error) => return Err(file_error("read", path)(error)),
     };
-    toml::from_str(&text)
-        .map_err(|error| EngineError::Config { path: path.to_owned(), why: error.to_string().trim().to_owned() })
+    toml::from_str(&text).map_err(|error| {
+        EngineError::Project(ProjectError::Config { path: path.to_owned(), why: error.to_string().trim().to_owned() })
+    })
 }
 
 /// All sources of a directory like `/etc/apt`, in apt's order of its files.

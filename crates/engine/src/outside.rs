@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 use cavrith_core::spec::{Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
 use cavrith_store::reading;
 
-use crate::error::{EngineError, file_error};
+use crate::error::{EngineError, ProjectError, file_error};
 use crate::findings::OutsideUse;
 use crate::home::Home;
 use crate::member;
@@ -142,7 +142,7 @@ impl Bounds {
     }
 
     fn refusal(&self, uses: Vec<OutsideUse>) -> EngineError {
-        EngineError::Outside { project: self.dir.clone(), uses }
+        EngineError::Project(ProjectError::Outside { project: self.dir.clone(), uses })
     }
 
     /// Everything that a spec takes from outside and may not, or not yet. What is not there is for others to tell.
@@ -167,7 +167,7 @@ impl Bounds {
     /// Sees to it that a spec takes nothing that it may not.
     ///
     /// # Errors
-    /// [`EngineError::Outside`].
+    /// [`EngineError::Project(ProjectError::Outside)`].
     pub fn check(&self, spec: &Spec) -> Result<(), EngineError> {
         let missing = self.missing(spec);
         if missing.is_empty() { Ok(()) } else { Err(self.refusal(missing)) }
@@ -284,8 +284,9 @@ fn list() -> Option<PathBuf> {
 fn read_allowed() -> Result<Allowed, EngineError> {
     let Some(path) = list() else { return Ok(Allowed::default()) };
     match reading::text(&path) {
-        Ok(text) => toml::from_str(&text)
-            .map_err(|error| EngineError::Config { path, why: error.to_string().trim().to_owned() }),
+        Ok(text) => toml::from_str(&text).map_err(|error| {
+            EngineError::Project(ProjectError::Config { path, why: error.to_string().trim().to_owned() })
+        }),
         Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
             Ok(Allowed::default())
         }

@@ -13,7 +13,7 @@ use cavrith_sandbox::{Runtime, Session};
 use cavrith_store::records::ImageRecord;
 
 use crate::context::BuildContext;
-use crate::error::EngineError;
+use crate::error::{BuildError, EngineError};
 use crate::event::Event;
 use crate::overlay_scratch::{self, layer_roots};
 
@@ -61,12 +61,12 @@ pub(crate) fn probe(
     let answers = ask(&session, &setup, lock)?;
     for (pin, answer) in lock.toolchains.iter().zip(&answers) {
         if !pin.probe.is_answered_by(&answer.answer) {
-            return Err(EngineError::Probe {
+            return Err(EngineError::Build(BuildError::Probe {
                 toolchain: pin.name.clone(),
                 run: pin.probe.run.join(" "),
                 expected: pin.probe.answer.clone(),
                 found: answer.answer.clone(),
-            });
+            }));
         }
     }
     Ok(answers)
@@ -97,7 +97,7 @@ pub fn ask(runtime: &dyn Runtime, setup: &Setup, lock: &Lock) -> Result<Vec<Prob
             Ok(Some(ending)) => format!("{said} ({ending})"),
             Ok(None) => {
                 let what = format!("probe of {}", pin.name);
-                return Err(EngineError::TooLong { what, limit: shown_seconds(LIMIT.as_secs()) });
+                return Err(EngineError::Build(BuildError::TooLong { what, limit: shown_seconds(LIMIT.as_secs()) }));
             }
             Err(cavrith_sandbox::SandboxError::NotStarted { why, .. }) => why,
             Err(error) => return Err(error.into()),

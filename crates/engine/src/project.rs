@@ -11,7 +11,7 @@ use cavrith_core::spec::{self, Gathered, Parsed, Spec};
 
 use cavrith_store::reading;
 
-use crate::error::{EngineError, file_error, plain};
+use crate::error::{EngineError, LockError, ProjectError, file_error, plain};
 use crate::findings::Findings;
 use crate::outside::Bounds;
 use crate::project_files;
@@ -41,7 +41,7 @@ impl Project {
 /// # Errors
 /// When it is not there, or is not a folder.
 pub fn folder(typed: &Path) -> Result<PathBuf, EngineError> {
-    let bad = |why: String| EngineError::NoFolder { path: typed.to_owned(), why };
+    let bad = |why: String| EngineError::Project(ProjectError::NoFolder { path: typed.to_owned(), why });
     let folder = typed.canonicalize().map_err(|error| bad(plain(&error)))?;
     if folder.is_dir() { Ok(folder) } else { Err(bad("it is not a folder".to_owned())) }
 }
@@ -53,7 +53,7 @@ pub fn folder(typed: &Path) -> Result<PathBuf, EngineError> {
 pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
     let start = folder(start)?;
     let found = start.ancestors().find(|dir| dir.join(spec::FILE_NAME).is_file());
-    found.map(Path::to_owned).ok_or(EngineError::NoProject(start))
+    found.map(Path::to_owned).ok_or(EngineError::Project(ProjectError::NoProject(start)))
 }
 
 /// Reads the spec alone, with what it includes.
@@ -72,7 +72,7 @@ pub fn load_within(dir: &Path, bounds: Bounds) -> Result<Project, EngineError> {
     let (gathered, parsed) = read_spec_within(dir, &bounds)?;
     // Warnings are for check.
     EngineError::unless_sound(Findings { sources: gathered.sources, mistakes: parsed.mistakes })?;
-    let spec = parsed.draft.ok_or_else(|| EngineError::NoProject(dir.to_owned()))?;
+    let spec = parsed.draft.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
     bounds.check(&spec)?;
     Ok(Project { dir: dir.to_owned(), spec, bounds })
 }
@@ -125,9 +125,9 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When there is none, it is damaged, or it does not answer the spec.
 pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
-    let lock = read_lock(&project.dir)?.ok_or(EngineError::NoLock)?;
+    let lock = read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
     let misfits = fit::misfits(&project.spec, &lock);
-    if misfits.is_empty() { Ok(lock) } else { Err(EngineError::Misfits(misfits)) }
+    if misfits.is_empty() { Ok(lock) } else { Err(EngineError::Lock(LockError::Misfits(misfits))) }
 }
 
 /// Holds the files that steps take against what the lock pins of them.
@@ -150,7 +150,7 @@ pub fn check_files(project: &Project, lock: &Lock) -> Result<(), EngineError> {
 pub fn read_lock(dir: &Path) -> Result<Option<Lock>, EngineError> {
     let path = dir.join(lock::FILE_NAME);
     match reading::text(&path) {
-        Ok(text) => Ok(Some(Lock::parse(&text)?)),
+        Ok(text) => Ok(Some(Lock::parse(&text).map_err(LockError::from)?)),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(file_error("read", &path)(error)),
     }

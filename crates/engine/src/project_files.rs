@@ -15,7 +15,7 @@ use cavrith_core::spec::{Action, Spec, Text};
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
 
-use crate::error::{EngineError, file_error};
+use crate::error::{BuildError, EngineError, file_error};
 use crate::outside::Bounds;
 use cavrith_store::hashing;
 
@@ -118,12 +118,12 @@ pub fn changed(pin: &FilesPin, found: &FilesPin) -> EngineError {
     let words = |pin: &FilesPin| {
         format!("{} in {}", pin.tree.spoken(), cavrith_core::verdict::count(pin.files as usize, "file"))
     };
-    EngineError::FilesChanged {
+    EngineError::Build(BuildError::FilesChanged {
         step: pin.step.clone(),
         from: pin.from.clone(),
         expected: words(pin),
         found: words(found),
-    }
+    })
 }
 
 fn patterns(except: &[String]) -> Gitignore {
@@ -150,7 +150,7 @@ impl Walk<'_> {
         names.sort();
         for name in names {
             let path = dir.join(&name);
-            let cannot = |why: String| EngineError::NotTakeable { path: path.clone(), why };
+            let cannot = |why: String| EngineError::Build(BuildError::NotTakeable { path: path.clone(), why });
             let inner = at.join(name.as_bytes()).map_err(|bad| cannot(bad.to_string()))?;
             let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
             // What version control keeps for itself differs from clone to clone.
@@ -181,7 +181,7 @@ fn entry(path: &Path, meta: &fs::Metadata) -> Result<Entry, EngineError> {
     }
     if !meta.is_file() {
         let why = "it is neither a file, a folder nor a link".to_owned();
-        return Err(EngineError::NotTakeable { path: path.to_owned(), why });
+        return Err(EngineError::Build(BuildError::NotTakeable { path: path.to_owned(), why }));
     }
     let (size, content) =
         hashing::content(&mut open(path)?, None).map_err(|fault| file_error("take", path)(fault.into()))?;

@@ -30,7 +30,7 @@ use cavrith_store::records::ImageRecord;
 use crate::build;
 use crate::context::BuildContext;
 use crate::culprit::Packages;
-use crate::error::{EngineError, file_error};
+use crate::error::{BuildError, EngineError, SealError, file_error};
 use crate::event::{Event, Observer};
 use crate::listing;
 use crate::member::Member;
@@ -87,7 +87,7 @@ struct Comparison {
 /// The seal of a project whose image was built, when a second build gives the same.
 ///
 /// # Errors
-/// [`EngineError::NotReproducible`] with every difference, and whatever building can say.
+/// [`EngineError::Seal(SealError::NotReproducible)`] with every difference, and whatever building can say.
 pub fn seal(
     context: BuildContext<'_>,
     project: &Project,
@@ -124,7 +124,7 @@ pub fn seal(
     };
     let comparison = run_second(&order, memory.then_some(second_store.as_path()), context.observer)?;
     if !comparison.differences.is_empty() || comparison.record.image != first.image {
-        return Err(EngineError::NotReproducible(comparison.differences));
+        return Err(EngineError::Seal(SealError::NotReproducible(comparison.differences)));
     }
     let setup = Setup::new(&project.spec, lock, &first.shell);
     // Before the seal that names it: a listing that no seal names is no harm.
@@ -152,7 +152,7 @@ fn available_memory() -> u64 {
 }
 
 fn run_second(order: &SecondBuild, memory: Option<&Path>, observer: Observer<'_>) -> Result<Comparison, EngineError> {
-    let failed = |why: String| EngineError::SecondBuild(why);
+    let failed = |why: String| EngineError::Seal(SealError::SecondBuild(why));
     let mut child = perturbed::start(NAME, memory)?;
     let told = child.stdin.take().map(|mut stdin| serde_json::to_vec(order).map(|bytes| stdin.write_all(&bytes)));
     drop(told);
@@ -199,7 +199,7 @@ fn second_build() -> Result<Comparison, String> {
     std::io::stdin().read_to_string(&mut text).map_err(|error| error.to_string())?;
     let order: SecondBuild = serde_json::from_str(&text).map_err(|error| error.to_string())?;
     build_and_compare(&order).map_err(|error| match error {
-        EngineError::Step { ref last_lines, .. } => format!("{error}: {}", last_lines.join(" / ")),
+        EngineError::Build(BuildError::Step { ref last_lines, .. }) => format!("{error}: {}", last_lines.join(" / ")),
         error => error.to_string(),
     })
 }

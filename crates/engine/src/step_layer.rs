@@ -20,7 +20,7 @@ use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
-use crate::error::{EngineError, file_error};
+use crate::error::{BuildError, EngineError, file_error};
 use crate::event::Event;
 use crate::overlay_scratch::{self, layer_roots};
 use crate::probe::{LIMIT, shown_seconds};
@@ -153,7 +153,7 @@ impl Maker<'_> {
     }
 
     fn too_long(&self, seconds: u64) -> EngineError {
-        EngineError::TooLong { what: self.name.to_owned(), limit: shown_seconds(seconds) }
+        EngineError::Build(BuildError::TooLong { what: self.name.to_owned(), limit: shown_seconds(seconds) })
     }
 
     fn run(&self, run: &Run) -> Result<StagedLayer, EngineError> {
@@ -175,7 +175,7 @@ impl Maker<'_> {
             Some(Ending::Code(0)) => {}
             Some(ending) => {
                 let (step, last_lines) = (self.name.to_owned(), last_lines.to_vec());
-                return Err(EngineError::Step { step, ending, last_lines });
+                return Err(EngineError::Build(BuildError::Step { step, ending, last_lines }));
             }
         }
         capture(self.context, overlay_scratch, (command.user, command.group), self.time, self.beneath.merged)
@@ -205,9 +205,13 @@ impl Maker<'_> {
         let read = ContentDigest::of(text.as_bytes());
         let is_read = |entry: &Entry| matches!(entry.kind, Kind::File { content, .. } if content == read);
         if !taken.tree.entries.values().any(is_read) {
-            return Err(EngineError::NotTakeable { path, why: "it is being changed at the moment".to_owned() });
+            return Err(EngineError::Build(BuildError::NotTakeable {
+                path,
+                why: "it is being changed at the moment".to_owned(),
+            }));
         }
-        template::fill_in(&text, names).map_err(|bad| EngineError::Template { path, why: bad.to_string() })
+        template::fill_in(&text, names)
+            .map_err(|bad| EngineError::Build(BuildError::Template { path, why: bad.to_string() }))
     }
 
     /// Files of the project, which have to be those that were locked.
@@ -265,7 +269,7 @@ impl Maker<'_> {
                     let same = writer.tree().get(&to).is_some_and(|written| written.kind == *kind);
                     if !same {
                         let why = "it is being changed at the moment".to_owned();
-                        return Err(EngineError::NotTakeable { path, why });
+                        return Err(EngineError::Build(BuildError::NotTakeable { path, why }));
                     }
                 }
             }
@@ -275,7 +279,7 @@ impl Maker<'_> {
     }
 
     fn bad_place(&self, place: &RootPath, why: String) -> EngineError {
-        EngineError::BadPlace { step: self.name.to_owned(), place: place.to_string(), why }
+        EngineError::Build(BuildError::BadPlace { step: self.name.to_owned(), place: place.to_string(), why })
     }
 
     /// Where something that is put at `place` really lies.
@@ -299,7 +303,7 @@ impl Maker<'_> {
         let passwd = self.file("etc/passwd")?;
         account::find(&passwd, name).ok_or_else(|| {
             let known = account::names(&passwd).join(", ");
-            EngineError::NoAccount { step: self.name.to_owned(), name: name.to_owned(), known }
+            EngineError::Build(BuildError::NoAccount { step: self.name.to_owned(), name: name.to_owned(), known })
         })
     }
 

@@ -14,7 +14,7 @@ use cavrith_core::spec::Suite;
 use cavrith_sources::compression;
 use cavrith_sources::signature::{Keyring, Unproved};
 
-use crate::error::EngineError;
+use crate::error::{EngineError, LockError};
 use crate::event::Event;
 use crate::supply::{Supply, join_url};
 use cavrith_store::reading;
@@ -63,7 +63,7 @@ struct SuiteReader<'a> {
 
 impl SuiteReader<'_> {
     fn bad(&self, why: impl Into<String>, remedy: impl Into<String>) -> EngineError {
-        EngineError::Suite { suite: self.name.to_owned(), why: why.into(), remedy: remedy.into() }
+        EngineError::Lock(LockError::Suite { suite: self.name.to_owned(), why: why.into(), remedy: remedy.into() })
     }
 
     /// The suite's `Release` file, proved.

@@ -15,7 +15,7 @@ use cavrith_sources::{SourceError, Unreached};
 use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
-use crate::error::EngineError;
+use crate::error::{EngineError, LockError};
 use crate::event::{Event, Observer};
 use crate::member::Member;
 use crate::outside::Bounds;
@@ -148,7 +148,7 @@ impl Supply<'_> {
                 if mirrors.is_empty() || cause == Unreached::Offline || matches!(cause.status(), Some(404 | 410)) =>
             {
                 let why = if mirrors.is_empty() { "no mirror is known".to_owned() } else { format!("{url}: {cause}") };
-                EngineError::PackageGone { package: name.to_owned(), why }
+                EngineError::Lock(LockError::PackageGone { package: name.to_owned(), why })
             }
             other => other,
         })

@@ -16,8 +16,8 @@ use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, P
 use cavrith_core::template::{self, Names};
 use cavrith_core::tracked::Tracked;
 
-use crate::error::EngineError;
 use crate::error::plain;
+use crate::error::{EngineError, ProjectError};
 use crate::findings::OutsideUse;
 use crate::outside::{self, Bounds};
 use crate::suites;
@@ -190,7 +190,7 @@ fn broken_template(bounds: &Bounds, spec: &Spec, lock: &Lock, step: &spec::Step,
     };
     // One that lies outside is told as such, and not read.
     let real = match bounds.real(&file.value) {
-        Err(EngineError::Outside { .. }) => return None,
+        Err(EngineError::Project(ProjectError::Outside { .. })) => return None,
         other => other.unwrap_or_default(),
     };
     let Ok(text) = reading::text(&real) else {

@@ -10,6 +10,7 @@ use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::{self, Lock};
 use cavrith_core::spec::{FILE_NAME, Spec};
 use cavrith_engine::EngineError;
+use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
@@ -46,7 +47,7 @@ impl Meant<'_> {
     pub fn existing(&self) -> Result<Option<Place>, WorkspaceError> {
         let project = project::find(self.project);
         // A folder that was typed and is not there is a slip, whatever else was typed.
-        if matches!(project, Err(EngineError::NoFolder { .. })) {
+        if matches!(project, Err(EngineError::Project(ProjectError::NoFolder { .. }))) {
             project?;
             return Ok(None);
         }

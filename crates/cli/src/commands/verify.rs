@@ -2,6 +2,7 @@
 
 use cavrith_core::verdict::Standing;
 use cavrith_engine::EngineError;
+use cavrith_engine::error::LockError;
 use cavrith_engine::project;
 use cavrith_workspace::{WorkspaceError, verifying};
 
@@ -15,7 +16,7 @@ use crate::screen::Screen;
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let project = project::load(&project::find(general.project())?)?;
     // A lock that does not answer its spec is a difference here, and told as one.
-    let lock = project::read_lock(&project.dir)?.ok_or(EngineError::NoLock)?;
+    let lock = project::read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
     if lock.seal.is_none() {
         return Err(WorkspaceError::NoSeal.into());
     }

@@ -3,6 +3,7 @@
 use cavrith_core::derive::fit::Misfit;
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
+use cavrith_engine::error::{BuildError, LockError, ProjectError, SealError};
 use cavrith_sandbox::SandboxError;
 use serde_json::{Value, json};
 
@@ -16,7 +17,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
     match failure {
         Failure::Engine(error) => match error {
             EngineError::Mistakes(findings) => mistakes::show(screen, findings),
-            EngineError::Misfits(misfits) => {
+            EngineError::Lock(LockError::Misfits(misfits)) => {
                 bad(error);
                 for misfit in misfits {
                     screen.insist(format_args!(
@@ -25,7 +26,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
                     ));
                 }
             }
-            EngineError::NotReproducible(differences) => {
+            EngineError::Seal(SealError::NotReproducible(differences)) => {
                 bad(error);
                 for line in verdict::differences(differences, &screen.err) {
                     screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
@@ -38,7 +39,8 @@ pub fn show(screen: &Screen, failure: &Failure) {
                     screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");
                 }
             }
-            EngineError::Step { last_lines, .. } | EngineError::Configure { last_lines, .. } => {
+            EngineError::Build(BuildError::Step { last_lines, .. })
+            | EngineError::Build(BuildError::Configure { last_lines, .. }) => {
                 bad(error);
                 if last_lines.is_empty() {
                     screen.insist("    it wrote nothing");
@@ -79,27 +81,31 @@ pub fn as_json(failure: &Failure) -> Value {
     let (mut remedy, mut place, mut details) = (None, None, Vec::new());
     match engine {
         Some(
-            EngineError::Sandbox(SandboxError::Lacks { remedy: what, .. }) | EngineError::Suite { remedy: what, .. },
+            EngineError::Sandbox(SandboxError::Lacks { remedy: what, .. })
+            | EngineError::Lock(LockError::Suite { remedy: what, .. }),
         ) => {
             remedy = Some(what.clone());
         }
         Some(
             EngineError::File { path, .. }
-            | EngineError::NoFolder { path, .. }
-            | EngineError::Config { path, .. }
-            | EngineError::ArchiveChanged { path, .. }
-            | EngineError::NotTakeable { path, .. }
-            | EngineError::Template { path, .. }
-            | EngineError::NoProject(path),
+            | EngineError::Project(ProjectError::NoFolder { path, .. })
+            | EngineError::Project(ProjectError::Config { path, .. })
+            | EngineError::Lock(LockError::ArchiveChanged { path, .. })
+            | EngineError::Build(BuildError::NotTakeable { path, .. })
+            | EngineError::Build(BuildError::Template { path, .. })
+            | EngineError::Project(ProjectError::NoProject(path)),
         ) => place = Some(path.display().to_string()),
-        Some(EngineError::Step { last_lines, .. } | EngineError::Configure { last_lines, .. }) => {
+        Some(
+            EngineError::Build(BuildError::Step { last_lines, .. })
+            | EngineError::Build(BuildError::Configure { last_lines, .. }),
+        ) => {
             details.extend(last_lines.iter().map(|line| json!(cavrith_core::path::shown(line.as_bytes()))));
         }
-        Some(EngineError::Misfits(misfits)) => {
+        Some(EngineError::Lock(LockError::Misfits(misfits))) => {
             let one = |misfit: &Misfit| json!({ "what": misfit.what, "spec": misfit.spec, "lock": misfit.lock });
             details.extend(misfits.iter().map(one));
         }
-        Some(EngineError::NotReproducible(differences)) => {
+        Some(EngineError::Seal(SealError::NotReproducible(differences))) => {
             details.extend(differences.iter().filter_map(|difference| serde_json::to_value(difference).ok()));
         }
         Some(EngineError::Mistakes(findings)) => details.push(mistakes::as_json(findings)),

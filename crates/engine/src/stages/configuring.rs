@@ -18,7 +18,7 @@ use cavrith_sources::stage::{self, Package};
 use cavrith_store::shared::{ASIDE, Move, SharedWriter};
 
 use super::{Maker, Wanted, inside};
-use crate::error::{EngineError, file_error};
+use crate::error::{BuildError, EngineError, file_error};
 use crate::event::Event;
 use crate::overlay_scratch::{self, layer_roots};
 use crate::step_layer::HOST_NAME;
@@ -297,9 +297,16 @@ impl Configuring<'_> {
             Some(ending) => {
                 let (package, last_lines) = transcript.cause();
                 let at = package.map_or_else(String::new, |package| format!(" at the package {package}"));
-                Err(EngineError::Configure { stage, why: format!("{what}{at} with {ending}"), last_lines })
+                Err(EngineError::Build(BuildError::Configure {
+                    stage,
+                    why: format!("{what}{at} with {ending}"),
+                    last_lines,
+                }))
             }
-            None => Err(EngineError::TooLong { what: stage, limit: crate::probe::shown_seconds(STEP_LIMIT) }),
+            None => Err(EngineError::Build(BuildError::TooLong {
+                what: stage,
+                limit: crate::probe::shown_seconds(STEP_LIMIT),
+            })),
         }
     }
 }
