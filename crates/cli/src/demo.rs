@@ -33,7 +33,7 @@ pub fn exec(screen: &Screen, command: &Demo) -> Outcome {
         return remove(&dir);
     }
     if command.again && dir.join(MARK).is_file() {
-        // In a process of its own: whoever has stepped into a user namespace cannot start others that do.
+        // In a process of its own: anyone who has stepped into a user namespace cannot start others that do.
         spawn_quiet(&program, &[OsStr::new("demo"), OsStr::new("--clear"), dir.as_os_str()])?;
     }
     if dir.exists() && fs::read_dir(&dir).map_or(true, |mut entries| entries.next().is_some()) {
@@ -124,7 +124,7 @@ impl Story<'_> {
             self.run(member, &["verify"], 0)?;
         }
         let lived = self.live(&tove);
-        // Whatever became of it, nothing runs on when the story is told.
+        // Whatever became of it, nothing runs on when the story is over.
         self.command(&tove).args(["stop", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
         lived?;
         self.tell("Jonas mends something by hand, in his store, and tells nobody. Verify does.");

@@ -1,4 +1,4 @@
-//! Texts as they go to a terminal: nothing in them that it would obey, whoever wrote them.
+//! Texts as they go to a terminal: nothing in them that it would obey, no matter who wrote them.
 //!
 //! Everything that is printed passes here, our own words and what a step, a package's script, an image or a file's name
 //! brought alike: so nobody has to remember which is which. Colours pass, since they are ours as well (ECMA-48, SGR),

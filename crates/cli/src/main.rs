@@ -106,8 +106,8 @@ fn main() -> ExitCode {
                 return consent::again(&screen);
             }
             if failure.is_of_a_lost_sandbox() {
-                // What is typed at a terminal ends the sandbox together with us; then whoever watches for that has the
-                // word.
+                // What is typed at a terminal ends the sandbox together with us; then anyone who watches for that has
+                // the word.
                 std::thread::sleep(std::time::Duration::from_millis(200));
             }
             ended(&screen, &failure, as_json)

@@ -102,7 +102,7 @@ impl Screen {
         }
     }
 
-    /// Whether some of the result could not be written, which was told.
+    /// Whether some of the result could not be written, which was reported.
     pub fn lost_output(&self) -> bool {
         self.lost.load(Ordering::Relaxed)
     }

@@ -84,7 +84,7 @@ pub struct PortPart {
 pub struct StepPart {
     /// Its name.
     pub name: String,
-    /// When it is carried out.
+    /// When it runs.
     pub moment: Moment,
     /// Program and arguments.
     pub argv: Vec<String>,
@@ -123,7 +123,7 @@ pub struct ServicePart {
     pub env: BTreeMap<String, String>,
     /// Services and steps that come first.
     pub after: Vec<String>,
-    /// How to tell that it is ready.
+    /// How it is known to be ready.
     pub ready: Option<Ready>,
     /// When it is started again.
     pub restart: Restart,

@@ -101,7 +101,7 @@ pub struct Subject<'a> {
     pub image: Option<&'a ImageFingerprint>,
     /// Digest of what is pinned, in hexadecimal digits: the same pins, the same bill.
     pub pins: &'a str,
-    /// The lock's time stamp, in seconds since 1970: a bill tells when its contents were made, not when it was asked
+    /// The lock's time stamp, in seconds since 1970: a bill says when its contents were made, not when it was asked
     /// for.
     pub epoch: u64,
     /// This program's version.

@@ -203,7 +203,7 @@ pub struct EditorProfile {
     pub extensions: String,
     /// The settings file.
     pub settings: String,
-    /// The file that tells how to start the project's programs, when the editor has one.
+    /// The file that says how to start the project's programs, when the editor has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub launch: Option<String>,
     /// What the two files are written in.
@@ -241,7 +241,7 @@ impl EditorProfile {
         self.settings.replace("{home}", home)
     }
 
-    /// The file that tells how to start programs.
+    /// The file that says how to start programs.
     pub fn launch_place(&self, home: &str) -> Option<String> {
         self.launch.as_ref().map(|launch| launch.replace("{home}", home))
     }

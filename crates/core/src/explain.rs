@@ -29,7 +29,7 @@ pub struct Explanation {
     pub text: String,
     /// Lines that have it.
     pub wrong: String,
-    /// The same lines, mended.
+    /// The same lines, repaired.
     pub right: String,
     /// What shows it.
     pub seen: Seen,

@@ -11,7 +11,7 @@
 //! 5. [`account`] and [`setup`] say what Cavrith itself adds to an image, and what a workspace is besides its image.
 //! 6. [`arrangement`] is what runs in a workspace, and what it takes to follow a changed spec.
 //! 7. [`contents`] is what an image is made of, in open formats.
-//! 8. [`tracked`] tells what a colleague gets with a clone.
+//! 8. [`tracked`] says what a colleague gets with a clone.
 //! 9. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
 //!
 //! Under all of it: [`digest`] (one type for each kind), [`encode`] (the written encoding behind them), [`path`] (paths

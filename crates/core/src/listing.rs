@@ -1,7 +1,7 @@
 //! The listing, `cavrith.listing`: every entry of every layer of a sealed image, beside the lock.
 //!
-//! The seal holds one digest for each layer, which tells that a member's layer came out differently but not where. The
-//! listing tells where. It proves nothing by itself: the seal holds its digest, and the layers' digests decide. So the
+//! The seal holds one digest for each layer, which says that a member's layer came out differently but not where. The
+//! listing says where. It proves nothing by itself: the seal holds its digest, and the layers' digests decide. So the
 //! digests of files in it are cut to eight bytes, enough to tell two files apart that nobody made alike on purpose,
 //! and small enough for a file that is committed.
 //!

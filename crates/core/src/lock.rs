@@ -299,7 +299,7 @@ impl Lock {
         if lock.seal.as_ref().is_some_and(|seal| !seal.is_whole()) {
             return Err(BadLock::Seal);
         }
-        // A flattened table cannot refuse unknown keys, so what was read is held against what would be written.
+        // A flattened table cannot refuse unknown keys, so what was read is compared with what would be written.
         if lock.body() == body { Ok(lock) } else { Err(BadLock::Foreign) }
     }
 

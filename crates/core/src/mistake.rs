@@ -30,7 +30,7 @@ codes! {
     NOT_TOML = 101;
     /// A key that nobody knows.
     UNKNOWN_KEY = 102;
-    /// A key or value that this version does not carry out yet.
+    /// A key or value that this version does not run yet.
     NOT_YET = 103;
     /// A key that has to be there.
     MISSING_KEY = 104;
@@ -167,7 +167,7 @@ codes! {
 /// How bad it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Weight {
-    /// It has to be mended before anything works.
+    /// It has to be repaired before anything works.
     Error,
     /// It works, but is probably not meant.
     Warning,

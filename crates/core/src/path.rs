@@ -14,7 +14,7 @@ pub const MAX_NAME: usize = 255;
 
 /// A path inside a root: bytes, relative to the root, without `.`, `..`, empty names or NUL.
 ///
-/// It cannot leave the root by its own text. (Whether a *link* on the way leads out is the business of whoever walks
+/// It cannot leave the root by its own text. (Whether a *link* on the way leads out is for the code that walks
 /// it.) The empty path is the root itself. The order is by names, so that what lies in a directory follows it at once,
 /// before any sibling whose name merely begins the same.
 ///

@@ -1,7 +1,7 @@
 //! The spec, `cavrith.toml`: what a lead writes.
 //!
 //! [`parse()`] reads the text and finds *every* mistake in it that needs no look at the disk; [`keys`] is the one list
-//! of keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are held against. A
+//! of keys that the reader, the refusal of unknown keys and the reference in `docs/spec.md` are compared with. A
 //! [`Spec`] that came out of `parse` is sound in itself: names are names, inside paths are absolute and plain, nothing
 //! is twice.
 
@@ -65,7 +65,7 @@ pub struct Spec {
     pub ports: Vec<Port>,
     /// Files to fetch, by name.
     pub downloads: Vec<Download>,
-    /// Provisioning actions that make the image, in the order in which they are carried out.
+    /// Provisioning actions that make the image, in the order in which they are run.
     pub steps: Vec<Step>,
     /// Those of a workspace's start, in their order.
     pub start_steps: Vec<StartStep>,

@@ -1,7 +1,7 @@
 //! Which files version control tracks, by git's index (gitformat-index(5), versions 2 to 4).
 //!
 //! Read by our own code, since git itself runs what a repository's own configuration names, and a clone is a
-//! stranger's. Nothing of the repository but the index is looked at, and of that only the names.
+//! stranger's. Nothing of the repository but the index is examined, and of that only the names.
 
 /// Paths from the top of the work tree, in the order of the index.
 #[derive(Debug, Clone, PartialEq, Eq)]

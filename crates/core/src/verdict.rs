@@ -1,4 +1,4 @@
-//! What was measured of a workspace, held against its seal: for each aspect, *same* or what was expected and what is
+//! What was measured of a workspace, compared with its seal: for each aspect, *same* or what was expected and what is
 //! here.
 
 use std::collections::BTreeMap;
@@ -44,7 +44,7 @@ pub enum Standing {
 pub struct Aspect {
     /// Its name.
     pub name: String,
-    /// What was looked at, in a few words: `1 204 files, 3 probes`.
+    /// What was examined, in a few words: `1 204 files, 3 probes`.
     pub measured: String,
     /// Where it differs; nothing when it is the same.
     pub differences: Vec<Difference>,
@@ -59,7 +59,7 @@ impl Aspect {
         Self { name: name.into(), measured: measured.into(), differences, unmeasured: Vec::new() }
     }
 
-    /// How it stands.
+    /// Its state.
     pub fn standing(&self) -> Standing {
         match (self.differences.is_empty(), self.unmeasured.is_empty()) {
             (false, _) => Standing::Different,
@@ -95,7 +95,7 @@ impl Difference {
         Self { what: what.into(), expected: expected.into(), here: here.into(), from: None, package: None }
     }
 
-    /// A difference between two trees, in words. `from` tells what brought the path.
+    /// A difference between two trees, in words. `from` says what brought the path.
     pub fn of_change(change: &Change, from: Option<String>) -> Self {
         let mut difference = match &change.what {
             What::Missing => Self::new(change.path.to_string(), "to be there", NOTHING),

@@ -25,7 +25,7 @@ pub struct BuildContext<'a> {
     pub member: &'a Member,
     /// Where files from the web are kept; another store's when this build must begin with an empty one.
     pub blobs: &'a Store,
-    /// Who is told.
+    /// Gets every event.
     pub observer: Observer<'a>,
     /// Make everything again, and replace what is in the store.
     pub fresh: bool,

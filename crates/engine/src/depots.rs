@@ -20,7 +20,7 @@ use crate::project::Project;
 use crate::supply::{self, Supply};
 use cavrith_store::reading;
 
-/// Bytes of an extension's description that are looked at.
+/// Bytes of an extension's description that are examined.
 const LONGEST_DESCRIPTION: u64 = 4 << 20;
 
 /// Makes an empty depot.
@@ -177,7 +177,7 @@ fn is_package(checked: &mut Checked) -> io::Result<bool> {
     Ok(read == 8 && &first == b"!<arch>\n")
 }
 
-/// Reads a tar archive to its end, so that a broken one is told now and not to the next member who builds.
+/// Reads a tar archive to its end, so that a broken one is reported now and not to the next member who builds.
 fn read_through(checked: &mut Checked) -> Result<(), EngineError> {
     let (name, packed) = (checked.name().to_owned(), checked.size());
     let stream = checked.open().and_then(|file| compression::unpack(file, packed));
@@ -379,7 +379,7 @@ impl Filler<'_> {
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<depot::File, EngineError> {
-        // The last name of the address tells what kind of archive it is; ours keeps it apart from others.
+        // The last name of the address says what kind of archive it is; ours keeps it apart from others.
         let last = url.split(['?', '#']).next().unwrap_or(url).rsplit('/').next().unwrap_or_default();
         let safe: String = last
             .chars()

@@ -9,7 +9,7 @@ use cavrith_core::spec::document::Sources;
 /// Mistakes, with the texts they are in.
 #[derive(Debug, Default)]
 pub struct Findings {
-    /// Every file that was looked at.
+    /// Every file that was examined.
     pub sources: Sources,
     /// What is wrong, at places in those files.
     pub mistakes: Vec<Mistake>,

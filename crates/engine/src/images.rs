@@ -246,7 +246,7 @@ impl Source<'_> {
     }
 }
 
-/// A layer's packed bytes, for whoever keeps them.
+/// A layer's packed bytes, for anyone who keeps them.
 pub(crate) fn layer(supply: Supply<'_>, project: &Project, layer: &OciLayerPin) -> Result<Checked, EngineError> {
     let Base::Oci(image) = &project.spec.base else { unreachable!("BUG: the lock answers the spec") };
     Source { supply, project, image, login: OnceCell::new() }.blob(Blob { sha256: layer.sha256, size: layer.size })

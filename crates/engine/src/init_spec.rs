@@ -12,7 +12,7 @@ use crate::error::{EngineError, ProjectError};
 use crate::outside::Bounds;
 use cavrith_store::reading;
 
-/// Bytes of a file that are looked at.
+/// Bytes of a file that are examined.
 const LONGEST: u64 = 1 << 20;
 
 /// Something that a project's files tell.

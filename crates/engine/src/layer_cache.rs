@@ -44,7 +44,7 @@ impl<'a> LayerCache<'a> {
         beneath: Option<&TreeDigest>,
         make: impl FnOnce() -> Result<StagedLayer, EngineError>,
     ) -> Result<Ready, EngineError> {
-        let begun = Instant::now();
+        let started = Instant::now();
         let store = self.context.store;
         let key = self.plan.key(planned, beneath);
         let known = if self.context.fresh { None } else { store.layer_for(&key) };
@@ -65,7 +65,7 @@ impl<'a> LayerCache<'a> {
             layer: planned.name.clone(),
             tree: digest,
             reused,
-            millis: begun.elapsed().as_millis() as u64,
+            millis: started.elapsed().as_millis() as u64,
             entries: tree.entries.len() as u64,
             bytes: tree.content_bytes(),
         };

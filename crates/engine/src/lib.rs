@@ -17,14 +17,14 @@
 //! | [`build`] | plan → layers → image, independent layers in parallel |
 //! | `stages` | a base from the Debian archive: packages laid and configured, stage by stage |
 //! | `images` | bases that are OCI images |
-//! | `step_layer` | one step: asked whether it is needed, carried out, taken as a layer |
+//! | `step_layer` | one step: asked whether it is needed, run, taken as a layer |
 //! | `layer_cache` | a layer that the store has, or that its maker makes; knows no kind of layer |
 //! | [`overlay_scratch`] | directories that a sandbox works in |
 //! | [`probe`] | asks toolchains for their versions, in a sandbox over the image |
 //! | [`contents`] | what the image is made of |
 //! | [`sealing`] | builds again under odd conditions, and compares |
 //!
-//! Flows tell what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
+//! Flows say what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
 //! [`error::EngineError`], which says what the user needs to act.
 #![forbid(unsafe_code)]
 

@@ -62,7 +62,7 @@ pub struct Wishes {
 pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, EngineError> {
     let previous = project::read_lock(dir)?;
     let Survey { project, offers, mut findings } = survey::survey(dir, supply.web, Some(supply.store), &wishes.update)?;
-    // That the lock is behind is about to be mended.
+    // That the lock is behind is about to be repaired.
     findings.mistakes.retain(|mistake| mistake.code != Code::LOCK_BEHIND);
     let mut findings = EngineError::unless_sound(findings)?;
     let project = project.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
@@ -282,7 +282,7 @@ impl Locker<'_> {
         Ok(())
     }
 
-    /// Size and digest of a file of the project, held against what is known of it: what is `written` in the spec, and
+    /// Size and digest of a file of the project, compared with what is known of it: what is `written` in the spec, and
     /// what was locked `before`.
     fn on_disk(
         &mut self,
@@ -370,7 +370,7 @@ impl Locker<'_> {
         Ok(pins)
     }
 
-    /// Size and digest of a file at an address: what is locked already, unless it is to be looked at again.
+    /// Size and digest of a file at an address: what is locked already, unless it is to be examined again.
     fn at_address(
         &mut self,
         name: &str,

@@ -50,7 +50,7 @@ pub fn prepare(
     .map_err(file_error("change the owner of", &upper))?;
     fs::set_permissions(&upper, Permissions::from_mode(mode.into()))
         .map_err(file_error("change the rights of", &upper))?;
-    // Whether somebody writes into the root itself is told by its time stamp.
+    // Whether somebody writes into the root itself shows in its time stamp.
     let Some(time) = time.map(|seconds| SystemTime::UNIX_EPOCH + Duration::from_secs(seconds)) else { return Ok(()) };
     let set = fs::File::open(&upper).and_then(|root| root.set_modified(time));
     set.map_err(file_error("set the time of", &upper))

@@ -19,7 +19,7 @@ use crate::overlay_scratch::{self, layer_roots};
 
 /// How long a probe or a guard may take.
 pub(crate) const LIMIT: Duration = Duration::from_secs(600);
-/// Bytes of an answer that are looked at.
+/// Bytes of an answer that are examined.
 const LONGEST_ANSWER: usize = 64 * 1024;
 
 /// A command of the account, in a workspace with this setup.
@@ -75,7 +75,7 @@ pub(crate) fn probe(
 /// The answers of all probes of a lock, in its order. A probe that fails answers with how it failed.
 ///
 /// # Errors
-/// When the sandbox is gone.
+/// When the sandbox has ended.
 pub fn ask(runtime: &dyn Runtime, setup: &Setup, lock: &Lock) -> Result<Vec<ProbeAnswer>, EngineError> {
     let mut answers = Vec::new();
     for pin in &lock.toolchains {

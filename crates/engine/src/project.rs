@@ -120,7 +120,7 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Reads the lock and holds it against the spec.
+/// Reads the lock and compares it with the spec.
 ///
 /// # Errors
 /// When there is none, it is damaged, or it does not answer the spec.

@@ -47,7 +47,7 @@ const APART: Duration = Duration::from_millis(1100);
 /// Process ids used up before the first command.
 const SKIPPED_PIDS: u32 = 1000;
 
-/// What the second builder is told.
+/// What the second builder has to do.
 #[derive(Debug, Serialize, Deserialize)]
 struct SecondBuild {
     #[serde(with = "cavrith_sandbox::wire::path")]
@@ -190,7 +190,7 @@ pub fn divert() {
 fn say(answer: &Answer) {
     let mut line = serde_json::to_vec(answer).unwrap_or_default();
     line.push(b'\n');
-    // Whoever asked may be gone; then this process is about to be ended too.
+    // The caller may be gone; then this process is about to be ended too.
     let _ = std::io::stdout().lock().write_all(&line);
 }
 

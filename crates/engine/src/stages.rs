@@ -92,7 +92,7 @@ impl Maker<'_> {
                 let over = merged.clone();
                 let next = wanted.get(number + 1).filter(|_| lacking[number + 1]);
                 let early = ahead.take();
-                let mut begun = None;
+                let mut started = None;
                 let ready = self.cache.layer(planned[number], None, || {
                     let early =
                         early.map(|early| early.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
@@ -100,13 +100,13 @@ impl Maker<'_> {
                         Some(laid) if laid.fits(over.as_deref()) => laid,
                         _ => self.lay(one.stage, over.clone())?,
                     };
-                    begun = next.map(|next| {
+                    started = next.map(|next| {
                         let beneath = laid.provisional(over.as_deref(), self.epoch);
                         scope.spawn(move || self.lay(next.stage, Some(beneath)))
                     });
                     self.configure(*one, laid, &layers, over.as_deref())
                 })?;
-                ahead = begun;
+                ahead = started;
                 drop(over);
                 if number + 1 < wanted.len() {
                     let mut tree = merged.take().map_or_else(Tree::with_root, Arc::unwrap_or_clone);
@@ -131,7 +131,7 @@ impl Maker<'_> {
             return Ok(());
         }
         let bytes = lacking.iter().map(|(_, package)| package.size).sum();
-        let begun = Instant::now();
+        let started = Instant::now();
         let done = Mutex::new(0u64);
         let name = cavrith_core::verdict::count(lacking.len(), "package");
         let quiet = |_: Event| {};
@@ -146,7 +146,7 @@ impl Maker<'_> {
         });
         self.tell(Event::Fetched { name: name.clone() });
         outcome?;
-        self.tell(Event::Brought { name, millis: begun.elapsed().as_millis() as u64, bytes });
+        self.tell(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
         Ok(())
     }
 

@@ -1,4 +1,4 @@
-//! One step of an image: asked whether it is needed, carried out, and taken as a layer.
+//! One step of an image: asked whether it is needed, run, and taken as a layer.
 
 use std::fs;
 use std::path::PathBuf;
@@ -107,7 +107,7 @@ impl Maker<'_> {
         Ok(LayerWriter::new(self.context.staging.new_dir()?, self.time, Links::Refuse, self.context.store.ownership())?)
     }
 
-    /// Why the step need not be carried out, if so.
+    /// Why the step need not be run, if so.
     fn left_out(&self) -> Result<Option<String>, EngineError> {
         let merged = self.beneath.merged;
         if let Some(creates) = &self.step.creates

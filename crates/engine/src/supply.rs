@@ -35,7 +35,7 @@ pub struct Supply<'a> {
     pub web: &'a Web,
     /// What is this member's own: depots, in which whatever is pinned is looked for first; mirrors.
     pub member: &'a Member,
-    /// Who is told.
+    /// Gets every event.
     pub observer: Observer<'a>,
 }
 
@@ -344,7 +344,7 @@ impl Supply<'_> {
     }
 }
 
-/// A file that is not what it should be is told by its address, not by where its bytes lie here.
+/// A file that is not what it should be is reported by its address, not by where its bytes lie here.
 fn unlike(error: SourceError, address: &str) -> SourceError {
     let at = || PathBuf::from(address);
     match error {

@@ -188,7 +188,7 @@ fn broken_template(bounds: &Bounds, spec: &Spec, lock: &Lock, step: &spec::Step,
         let message = format!("the template {} cannot be filled in: {why}", file.value);
         Some(Mistake::new(code, file.span.clone(), message, remedy))
     };
-    // One that lies outside is told as such, and not read.
+    // One that lies outside is reported as such, and not read.
     let real = match bounds.real(&file.value) {
         Err(EngineError::Project(ProjectError::Outside { .. })) => return None,
         other => other.unwrap_or_default(),
@@ -240,7 +240,7 @@ fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
 }
 
 /// Files that a colleague would not get with the next clone. Says nothing where there is no version control, or when
-/// the spec itself is not in it (then the project has just begun).
+/// the spec itself is not in it (then the project has just started).
 fn untracked(dir: &Path, spec: &Spec, sources: &Sources, beside: &[&str]) -> Vec<Mistake> {
     let Some((tracked, within)) = tracked(dir) else { return Vec::new() };
     let is_tracked = |path: &Path| tracked.has(within.join(path).as_os_str().as_encoded_bytes());
@@ -271,7 +271,7 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, beside: &[&str]) -> Vec
 }
 
 /// What version control tracks, and the project's folder in it. Nothing but the index is read: no program is started,
-/// and no configuration of the repository heeded. `None` when there is no repository around the project, or its index
+/// and no configuration of the repository obeyed. `None` when there is no repository around the project, or its index
 /// cannot be read.
 fn tracked(dir: &Path) -> Option<(Tracked, PathBuf)> {
     let top = outside::versioned(dir)?;

@@ -110,11 +110,11 @@ impl Acceptor {
         Ok(number)
     }
 
-    /// Lets go of a socket.
+    /// Releases a socket.
     pub(crate) fn remove(&self, number: u64) {
         if let Some(watched) = self.shared.ports().watched.remove(&number) {
             let _ = epoll::delete(&self.shared.epoll, &watched.outer);
-            // The port is free at once, whoever still holds the socket for a moment.
+            // The port is free at once, no matter who still holds the socket for a moment.
             let _ = rustix::net::shutdown(&watched.outer, rustix::net::Shutdown::Both);
             watched.exchange.end();
         }

@@ -1,4 +1,4 @@
-//! What a keeper makes outside the inside, written down so that its janitor removes it when the keeper is killed.
+//! What a keeper makes outside the inside, recorded so that its janitor removes it when the keeper is killed.
 
 use std::fs;
 use std::path::{Path, PathBuf};

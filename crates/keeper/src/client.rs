@@ -1,4 +1,4 @@
-//! The side of whoever comes to a workspace's door.
+//! The client's side of a workspace's door.
 
 use std::fs::File;
 use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
@@ -72,7 +72,7 @@ impl Client {
         file_error("talk to the keeper of", &self.name)(error).into()
     }
 
-    /// The next answer; `None` when the keeper is gone.
+    /// The next answer; `None` when the keeper has ended.
     fn answer(&self) -> Result<Option<(Answer, Vec<OwnedFd>)>, KeeperError> {
         match wire::receive::<Answer>(&self.stream).map_err(|error| self.broken(error))? {
             Some((Answer::OtherProtocol { protocol }, _)) => {
@@ -121,13 +121,13 @@ impl Client {
         self.simply(Request::Apply(Box::new(followed))).map(|_| ())
     }
 
-    /// Ends the workspace in order, and returns when its keeper is gone.
+    /// Ends the workspace in order, and returns when its keeper has ended.
     ///
     /// # Errors
     /// When it does not end.
     pub fn stop(&self, place: &Place) -> Result<(), KeeperError> {
         self.ask(Request::Stop, &[])?;
-        // It answers when all is done, or is gone before it could.
+        // It answers when all is done, or has ended before it could.
         let _ = self.answer()?;
         for _ in 0..800 {
             if !place.is_held() {
@@ -138,10 +138,10 @@ impl Client {
         Err(KeeperError::Refused { name: self.name.clone(), why: "its keeper does not end".to_owned() })
     }
 
-    /// How everything stands.
+    /// The state of everything.
     ///
     /// # Errors
-    /// When the keeper is gone meanwhile.
+    /// When the keeper has ended meanwhile.
     pub fn status(&self) -> Result<Status, KeeperError> {
         self.ask(Request::Status, &[])?;
         match self.answer()? {
@@ -151,7 +151,7 @@ impl Client {
     }
 
     /// Hears what happens until everything has come to rest; whether all went well. With `linger` it is nothing when it
-    /// had not come to rest that long after everything was begun.
+    /// had not come to rest that long after everything was started.
     ///
     /// # Errors
     /// When the workspace is stopped meanwhile.

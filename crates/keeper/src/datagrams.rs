@@ -1,4 +1,4 @@
-//! Carrying datagrams to a port inside, and the answers back to whoever sent them.
+//! Carrying datagrams to a port inside, and the answers back to the sender.
 
 use std::collections::HashMap;
 use std::io;
@@ -46,7 +46,7 @@ impl Exchange {
                     // A socket that was shut down reads as an empty datagram of nobody.
                     _ => return,
                 },
-                // Of somebody who was answered and is gone.
+                // Of somebody who was answered and has ended.
                 Err(Errno::INTR | Errno::CONNREFUSED) => continue,
                 Err(_) => return,
             };
@@ -93,7 +93,7 @@ fn peer(
     let inner = Arc::new(connector.datagrams(inside).ok()?);
     inner.set_read_timeout(Some(Duration::from_secs(5))).ok()?;
     known.insert(sender, Peer { inner: Arc::clone(&inner), heard: Instant::now() });
-    // The port outside is free again as soon as nobody carries to it, whoever may still answer.
+    // The port outside is free again as soon as nobody carries to it, no matter who may still answer.
     let (peers, outer, answers) = (Arc::clone(peers), Arc::downgrade(outer), Arc::clone(&inner));
     let carrier = thread::Builder::new().spawn(move || carry_back(&peers, &outer, &answers, sender));
     if carrier.is_err() {

@@ -1,4 +1,4 @@
-//! What a keeper tells while something begins: kept for whoever comes late, and never more of it than anybody would
+//! What a keeper tells while something begins: kept for anyone who comes late, and never more of it than anybody would
 //! read.
 
 use std::collections::VecDeque;
@@ -8,7 +8,7 @@ use crate::protocol::WorkspaceEvent;
 /// Tellings that are kept: a step may write for hours, and its log has all of it.
 const MOST: usize = 50_000;
 
-/// What was told since something was begun last. Each telling has a number that it keeps while earlier ones are
+/// What was reported since something was started last. Each telling has a number that it keeps while earlier ones are
 /// forgotten.
 #[derive(Debug, Default)]
 pub(crate) struct EventLog {
@@ -25,7 +25,7 @@ impl EventLog {
         self.told.push_back(told);
     }
 
-    /// Forgets everything, since something new is begun.
+    /// Forgets everything, since something new is started.
     pub fn clear(&mut self) {
         self.forgotten += self.told.len();
         self.told.clear();
@@ -36,7 +36,7 @@ impl EventLog {
         self.forgotten + self.told.len()
     }
 
-    /// Whether anything from this number on is left to be told.
+    /// Whether anything from this number on is left to be reported.
     pub fn has(&self, from: usize) -> bool {
         from.max(self.forgotten) < self.end()
     }

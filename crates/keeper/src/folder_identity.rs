@@ -21,7 +21,7 @@ fn number(folder: &Path) -> Option<String> {
     })
 }
 
-/// Writes down in a directory of a workspace which folder it belongs to.
+/// Records in a directory of a workspace which folder it belongs to.
 ///
 /// # Errors
 /// When the disk refuses.

@@ -64,7 +64,7 @@ enum Launched {
     Failed { code: u8, kind: String, text: String },
 }
 
-/// What a keeper is to carry out.
+/// What a keeper has to do.
 #[derive(Debug)]
 pub struct Launch<'a> {
     /// The workspace; its directory is there.
@@ -85,7 +85,7 @@ pub struct Launch<'a> {
     pub shell: String,
     /// Where packages come from that somebody installs by hand: the text of `/etc/apt/sources.list`.
     pub apt_sources: Option<String>,
-    /// Only the files are wanted: no step, service or port is begun, and nothing is written down.
+    /// Only the files are wanted: no step, service or port is started, and nothing is recorded.
     pub plain: bool,
 }
 
@@ -93,7 +93,7 @@ pub struct Launch<'a> {
 /// already.
 ///
 /// # Errors
-/// When the workspace cannot be begun; then no process is left.
+/// When the workspace cannot be started; then no process is left.
 pub fn launch(launch: Launch<'_>) -> Result<bool, KeeperError> {
     let Launch { place, store, identity, mut arrangement, image_key, layers, stamps, shell, apt_sources, plain } =
         launch;
@@ -156,7 +156,7 @@ fn run() -> io::Result<()> {
     }
 }
 
-/// Takes hold of the kept folders when the arrangement has some, so that nobody restores or removes them meanwhile.
+/// Locks the kept folders when the arrangement has some, so that nobody restores or removes them meanwhile.
 fn hold_kept(arrangement: &Arrangement, place: &Place) -> Result<Option<File>, KeeperError> {
     let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..));
     arrangement.folders.iter().any(keeps).then(|| place.hold_kept()).transpose()

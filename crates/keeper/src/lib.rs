@@ -12,7 +12,7 @@
 //!
 //! - A workspace has one keeper: it holds a lock in the workspace's [`place`] that the kernel releases with it.
 //! - Everything inside ends with it, however it ends. What is not a process of the inside (control groups, address
-//!   translation, staging) is written down before it is made, where the keeper's janitor finds it.
+//!   translation, staging) is recorded before it is made, where the keeper's janitor finds it.
 //! - What is asked at the door is bounded in time and size, and comes from the member alone: the socket's directory is
 //!   closed to others.
 //! - Only the namespaces' own module knows that the inside is a tree of processes.

@@ -52,7 +52,7 @@ impl WayOut {
             return Some(format!("nameserver {ASK_AT}\n"));
         }
         self.table.as_ref()?;
-        // Whoever is asked on the loopback outside is not reached from inside.
+        // Anyone who is asked on the loopback outside is not reached from inside.
         let own = fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
         let reachable = |line: &&str| !line.contains(" 127.") && !line.contains(" ::1");
         Some(own.lines().filter(reachable).map(|line| format!("{line}\n")).collect())
@@ -145,7 +145,7 @@ fn by_pasta(program: &Path, process: u32, identity: Identity) -> io::Result<Chil
     command.arg(process.to_string());
     command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
     let mut child = background::helper(&mut command)?;
-    let begun = Instant::now();
+    let started = Instant::now();
     // It is ready when the inside has a device that is not the loopback.
     let has_device = || {
         let text = fs::read_to_string(format!("/proc/{process}/net/route")).unwrap_or_default();
@@ -160,7 +160,7 @@ fn by_pasta(program: &Path, process: u32, identity: Identity) -> io::Result<Chil
             let last = said.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or_default();
             return Err(io::Error::other(format!("{status} {last}")));
         }
-        if begun.elapsed() > PATIENCE {
+        if started.elapsed() > PATIENCE {
             let _ = child.kill();
             let _ = child.wait();
             return Err(io::ErrorKind::TimedOut.into());

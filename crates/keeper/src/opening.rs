@@ -1,8 +1,8 @@
 //! Steps and services in their order, at a start and after a change.
 //!
-//! Steps come one after the other. A service that a step waits for is begun right before it; all others are begun when
-//! the steps are done, each when those that it waits for are ready. When a step fails, neither later steps nor services
-//! that were still to come are begun; what runs goes on.
+//! Steps come one after the other. A service that a step waits for is started right before it; all others are started
+//! when the steps are done, each when those that it waits for are ready. When a step fails, neither later steps nor
+//! services that were still to come are started; what runs goes on.
 
 use std::os::fd::AsFd as _;
 use std::sync::Arc;
@@ -145,7 +145,7 @@ impl Keeper {
         }
     }
 
-    /// Lists a service that is not begun, and why.
+    /// Lists a service that is not started, and why.
     fn add_waiting(&self, name: &str, why: &str) {
         if self.state().services.get(name).is_some_and(|service| service.thread.is_some()) {
             return;

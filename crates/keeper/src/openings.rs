@@ -30,7 +30,7 @@ impl Opening {
     }
 }
 
-/// The times that are written down in a scratch. A line that is damaged is none.
+/// The times that are recorded in a scratch. A line that is damaged is none.
 pub fn read(scratch: &Path) -> Vec<Opening> {
     let text = reading::text(&scratch.join(FILE)).unwrap_or_default();
     let line = |line: &str| {

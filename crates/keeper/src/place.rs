@@ -41,7 +41,7 @@ use cavrith_store::private;
 use crate::KeeperError;
 use crate::folder_identity;
 
-/// In a scratch: the steps of the first start that were carried out over its image.
+/// In a scratch: the steps of the first start that were run over its image.
 pub(crate) const FIRST_START: &str = "first-start";
 
 /// The directory of a workspace.
@@ -149,7 +149,7 @@ impl Place {
     }
 
     /// Makes the directory when it is not there. Like all that is needed to talk to the keeper, it belongs to the
-    /// member, whoever of the image's owners this process is.
+    /// member, no matter which of the image's owners this process is.
     ///
     /// # Errors
     /// When the disk refuses.
@@ -164,7 +164,7 @@ impl Place {
         give_to_member(dir, identity)
     }
 
-    /// Makes the directory of its kept folders, which nobody else can enter, and writes down in it whose they are.
+    /// Makes the directory of its kept folders, which nobody else can enter, and records in it whose they are.
     ///
     /// # Errors
     /// When the disk refuses.
@@ -174,7 +174,7 @@ impl Place {
         folder_identity::note(&self.project, kept, ".")
     }
 
-    /// Takes hold of the kept folders, as whoever uses, restores or removes them has to; the kernel lets go of them
+    /// Locks the kept folders, as anyone who uses, restores or removes them has to; the kernel releases them
     /// with this process.
     ///
     /// # Errors
@@ -218,7 +218,7 @@ impl Place {
         Ok(())
     }
 
-    /// Takes hold of the workspace; the kernel lets go of it with this process.
+    /// Locks the workspace; the kernel releases it with this process.
     ///
     /// # Errors
     /// [`KeeperError::InUse`] when a keeper has it.
@@ -226,7 +226,7 @@ impl Place {
         let path = self.dir.join("held");
         let options = File::options().read(true).write(true).create(true).truncate(false).open(&path);
         let mut held = options.map_err(file_error("open", &path))?;
-        // Whoever only looks whether it is held does so by locking it for a moment; a keeper holds it for longer.
+        // Anyone who only looks whether it is held does so by locking it for a moment; a keeper holds it for longer.
         let is_free = (0..20).any(|attempt| {
             if attempt > 0 {
                 std::thread::sleep(Duration::from_millis(10));
@@ -281,7 +281,7 @@ impl Place {
         entries.filter(has_changes).collect()
     }
 
-    /// Has the steps of the first start carried out again at the next one, as when what they filled is gone.
+    /// Has the steps of the first start run again at the next one, as when what they filled is gone.
     pub fn forget_first_start(&self) {
         for entry in fs::read_dir(&self.dir).into_iter().flatten().flatten() {
             let _ = fs::remove_file(entry.path().join(FIRST_START));

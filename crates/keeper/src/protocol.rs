@@ -3,7 +3,7 @@
 //! The keeper listens at a socket in the workspace's directory, which only its user can enter. Each connection carries
 //! one request: the version of this protocol and the request, then answers until the connection is closed. Messages are
 //! those of [`cavrith_sandbox::wire`]; a command's standard streams, and the outer end of its terminal, travel as
-//! descriptors, so the terminal is attended to by whoever sits at it.
+//! descriptors, so the terminal is attended to by the one who sits at it.
 //!
 //! A keeper outlives the program it was started from, so after an update the two sides may differ; each refuses the
 //! other's version with a sentence that says what to do.
@@ -35,13 +35,13 @@ pub struct Opening<R> {
 pub enum Request {
     /// Run this. With it come the three standard streams.
     Run(Box<ExecRequest>),
-    /// Say how everything stands.
+    /// Report the state of everything.
     Status,
     /// Tell what happens until everything has come to rest: from the beginning, or from now on.
     Watch {
-        /// From the beginning of what was begun last.
+        /// From the beginning of what was started last.
         whole: bool,
-        /// Milliseconds to go on once all steps are done and all services begun; for ever when left out.
+        /// Milliseconds to go on once all steps are done and all services started; for ever when left out.
         linger: Option<u64>,
     },
     /// Halt everything as it is.
@@ -82,7 +82,7 @@ pub struct ExecRequest {
     pub task: Option<Task>,
 }
 
-/// While a command runs, from whoever wanted it.
+/// While a command runs, from the client that started it.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Meanwhile {
     /// Send it a signal.
@@ -108,7 +108,7 @@ pub enum Answer {
     },
     /// The command ended.
     Ended(Ending),
-    /// How everything stands.
+    /// The state of everything.
     Status(Box<Status>),
     /// Something happened.
     WorkspaceEvent(WorkspaceEvent),
@@ -145,9 +145,9 @@ pub enum WorkspaceEvent {
         /// Why it was left out, when it was.
         left_out: Option<String>,
     },
-    /// A step failed; the later ones, and services that were to come, are not begun.
+    /// A step failed; the later ones, and services that were to come, are not started.
     StepFailed(FailedStep),
-    /// All steps are done, and all services begun that could be.
+    /// All steps are done, and all services started that could be.
     Opened,
     /// A service stands otherwise.
     Service(ServiceStatus),
@@ -203,12 +203,12 @@ impl Phase {
     }
 }
 
-/// A service, and how it stands.
+/// A service, and its state.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ServiceStatus {
     /// Its name.
     pub name: String,
-    /// How it stands.
+    /// Its state.
     pub phase: Phase,
     /// Milliseconds since 1970 when that began.
     pub since: u64,
@@ -220,7 +220,7 @@ pub struct ServiceStatus {
     pub last_lines: Vec<String>,
 }
 
-/// How everything stands.
+/// The state of everything.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Status {
     /// How the workspace stands.

@@ -1,4 +1,4 @@
-//! What is written down of a workspace: what runs in it, or ran last, and how that ended.
+//! What is recorded of a workspace: what runs in it, or ran last, and how that ended.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -25,7 +25,7 @@ pub struct Record {
     pub boot: String,
     /// Milliseconds since 1970 when it began.
     pub since: u64,
-    /// What it carries out.
+    /// What it runs.
     pub arrangement: Arrangement,
     /// Under which key the image is found.
     pub image_key: ImageKey,
@@ -77,7 +77,7 @@ impl Stamp {
 pub enum Standing {
     /// It was never started, or all of it was removed.
     New,
-    /// Steps are carried out, and services get ready.
+    /// Steps are run, and services get ready.
     Starting,
     /// It runs.
     Running,

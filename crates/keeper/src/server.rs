@@ -64,14 +64,14 @@ impl Keeper {
         Ok(OpenDoor { path, listener })
     }
 
-    /// A thread more that takes whoever comes to the door. Some always wait there: making one takes longer than many a
-    /// request.
+    /// A thread more that takes anyone who comes to the door. Some always wait there: making one takes longer than many
+    /// a request.
     fn add_porter(self: &Arc<Self>, door: Arc<UnixListener>) {
         let keeper = Arc::clone(self);
         keeper.porters.fetch_add(1, Ordering::SeqCst);
         let made = thread::Builder::new().name("porter".to_owned()).spawn(move || keeper.attend_all(&door));
         if made.is_err() {
-            // Whoever comes waits for one that is busy.
+            // Anyone who comes waits for one that is busy.
             self.porters.fetch_sub(1, Ordering::SeqCst);
         }
     }
@@ -101,7 +101,7 @@ impl Keeper {
 
     /// Attends to one connection.
     pub fn attend(self: &Arc<Self>, guest: &UnixStream) -> io::Result<()> {
-        // Whoever says nothing, or takes nothing, keeps a thread and descriptors; not for ever.
+        // Anyone who says nothing, or takes nothing, keeps a thread and descriptors; not for ever.
         guest.set_read_timeout(Some(OPENING))?;
         guest.set_write_timeout(Some(TAKING))?;
         let Some((opening, fds)) = wire::receive::<Opening<serde_json::Value>>(guest)? else { return Ok(()) };
@@ -150,7 +150,7 @@ impl Keeper {
         wire::send(guest, &answer, &[])
     }
 
-    /// Tells what happens until everything has come to rest, or long enough after all was begun.
+    /// Sends events until everything has come to rest, or long enough after all was started.
     fn report(&self, guest: &UnixStream, whole: bool, linger: Option<Duration>) -> io::Result<()> {
         let mut next = {
             let state = self.state();
@@ -182,7 +182,7 @@ impl Keeper {
         }
     }
 
-    /// Has a member's command run, and tells how it ended.
+    /// Has a member's command run, and says how it ended.
     fn host(&self, guest: &UnixStream, visit: &ExecRequest, fds: Vec<OwnedFd>) -> io::Result<()> {
         let standing = self.state().standing;
         if matches!(standing, Standing::Frozen | Standing::Stopping | Standing::Stopped) {
@@ -206,7 +206,7 @@ impl Keeper {
             Err(error) => return wire::send(guest, &Answer::Refused(error.to_string()), &[]),
         };
         let terminal: Vec<BorrowedFd<'_>> = running.terminal().into_iter().map(OwnedFd::as_fd).collect();
-        // A guest that is gone already is noticed below, where its command is ended.
+        // A guest that has ended already is noticed below, where its command is ended.
         let _ = wire::send(guest, &Answer::Started, &terminal);
         let send_signal = running.signals();
         std::thread::scope(|scope| {
@@ -214,7 +214,7 @@ impl Keeper {
                 while let Ok(Some((Meanwhile::Signal(signal), _))) = wire::receive(guest) {
                     send_signal(signal);
                 }
-                // The guest is gone, with its command's end or without: as when a terminal hangs up.
+                // The guest has ended, with its command's end or without: as when a terminal hangs up.
                 send_signal(signal_hook::consts::SIGHUP);
             });
             let ending = running.wait().map_err(io::Error::other);

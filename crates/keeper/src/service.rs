@@ -1,4 +1,4 @@
-//! One service: begun, watched until it is ready, started again when it ends by itself, ended on purpose.
+//! One service: started, watched until it is ready, started again when it ends by itself, ended on purpose.
 
 use std::os::fd::AsFd as _;
 use std::sync::Arc;
@@ -19,18 +19,18 @@ use crate::work::{Cancel, Keeper};
 
 /// How long a service that does not say how to tell has to live to count as ready.
 const ALIVE: Duration = Duration::from_millis(300);
-/// How long after its start a service is looked at first.
+/// How long after its start a service is examined first.
 const FIRST_LOOK: Duration = Duration::from_millis(5);
 /// The first pause before a service is started again; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(30);
-/// A service that was ready so long begins anew with short pauses.
+/// A service that was ready so long starts again with short pauses.
 const STEADY: Duration = Duration::from_secs(10);
 /// Ends in a row after which it is called failed, though it is still started again.
 const PATIENCE: u32 = 3;
 /// Lines that are shown of a service that failed.
 const LAST_LINES: usize = 12;
-/// How long a command that tells whether it is ready may take.
+/// How long a command that says whether it is ready may take.
 const CHECK_LIMIT: Duration = Duration::from_secs(10);
 
 /// The variable by which what a service started is found again.

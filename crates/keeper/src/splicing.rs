@@ -23,7 +23,7 @@ pub(crate) fn carry(outer: TcpStream, inner: TcpStream) {
     let _ = back.join();
 }
 
-/// Carries one direction. When it ends, or either side breaks, the other side is told.
+/// Carries one direction. When it ends, or either side breaks, the other side hears of it.
 fn one_way(from: &TcpStream, to: &TcpStream) {
     let _ = splice_all(from, to);
     let _ = to.shutdown(Shutdown::Write);

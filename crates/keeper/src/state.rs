@@ -51,7 +51,7 @@ impl Keeper {
         notes
     }
 
-    /// How everything stands.
+    /// The state of everything.
     pub fn status(&self) -> Status {
         let measured = self.runtime.measure();
         let ports = locked(&self.forward).carried();
@@ -63,7 +63,8 @@ impl Keeper {
                     && (port.inside..=last).contains(&listening.port)
             })
         };
-        // Sockets for datagrams are bound by whoever asks for a name, so of those only the small numbers are told.
+        // Sockets for datagrams are bound by the one who asks for a name, so of those only the small numbers are
+        // reported.
         let undeclared = measured.listening.iter().filter(|one| !declared(one) && (!one.udp || one.port < 32_768));
         let undeclared = undeclared.cloned().collect();
         Status {

@@ -1,9 +1,9 @@
 //! Standard streams on their way inside.
 //!
 //! A descriptor gives more than what it is used for: through `/proc/self/fd` a file that was opened for reading is
-//! opened for writing by whoever may, a directory leads on, a device's rights can be changed. So only pipes and sockets
-//! cross. Terminals are made anew inside, the device of nothing is the inside's own, and for everything else a thread
-//! of ours carries the bytes.
+//! opened for writing by anyone who may, a directory leads on, a device's rights can be changed. So only pipes and
+//! sockets cross. Terminals are made anew inside, the device of nothing is the inside's own, and for everything else a
+//! thread of ours carries the bytes.
 
 use std::fs::File;
 use std::io::{self, PipeWriter, Read as _, Write as _};
@@ -87,7 +87,7 @@ impl Carrying {
             fed.step_back();
         }
         for (thread, wake) in self.threads {
-            // The thread is told by the end of this pipe.
+            // The end of this pipe stops the thread.
             drop(wake);
             let _ = thread.join();
         }

@@ -48,7 +48,7 @@ pub(crate) struct Keeper {
     /// Threads that wait at the door; see [`crate::server`].
     pub porters: AtomicUsize,
     pub identity: Identity,
-    /// Nothing is written down of it.
+    /// Nothing is recorded of it.
     plain: bool,
     pub network: String,
     overlay_scratch: PathBuf,
@@ -68,7 +68,7 @@ pub(crate) struct State {
     pub standing: Standing,
     pub arrangement: Arc<Arrangement>,
     pub told: EventLog,
-    /// Everything that was begun has come to rest, and that was told.
+    /// Everything that was started has come to rest, and that was reported.
     pub settled: bool,
     /// Steps are under way.
     pub opening: bool,
@@ -78,7 +78,7 @@ pub(crate) struct State {
     pub lacks_port: bool,
     /// Marks of steps of the first start that are done.
     pub first_done: Vec<String>,
-    /// Marks of steps that were carried out, or left out, in this run.
+    /// Marks of steps that were run, or left out, in this run.
     pub ran: Vec<String>,
     pub image_key: ImageKey,
     pub stamps: Vec<Stamp>,
@@ -142,7 +142,7 @@ impl Keeper {
             services: BTreeMap::new(),
             failed_step: None,
             lacks_port: false,
-            // A record that cannot be read means that the steps are carried out again, which their guards are for.
+            // A record that cannot be read means that the steps are run again, which their guards are for.
             first_done: serde_json::from_slice(&first_done).unwrap_or_default(),
             ran: Vec::new(),
             image_key: job.image_key,
@@ -178,7 +178,7 @@ impl Keeper {
         locked(&self.state)
     }
 
-    /// The arrangement that is carried out.
+    /// The arrangement that is run.
     pub fn arrangement(&self) -> Arc<Arrangement> {
         Arc::clone(&self.state().arrangement)
     }
@@ -207,14 +207,14 @@ impl Keeper {
         matches!((here, ours), (Ok(here), Ok(ours)) if here == ours)
     }
 
-    /// Changes the state, and wakes whoever waits for that.
+    /// Changes the state, and wakes anyone who waits for that.
     pub fn change<T>(&self, how: impl FnOnce(&mut State) -> T) -> T {
         let outcome = how(&mut self.state());
         self.changed.notify_all();
         outcome
     }
 
-    /// Tells something to whoever watches.
+    /// Publishes an event.
     pub fn tell(&self, told: WorkspaceEvent) {
         self.change(|state| state.tell(told));
     }
@@ -248,7 +248,7 @@ impl Keeper {
         });
     }
 
-    /// Writes down how it stands. A disk that refuses must not end the workspace.
+    /// Records its state. A disk that refuses must not end the workspace.
     pub fn write_record(&self) {
         if self.plain {
             return;
@@ -365,7 +365,7 @@ impl Keeper {
 }
 
 impl State {
-    /// Tells something to whoever watches. When all has come to rest nobody does.
+    /// Publishes an event. When all has come to rest nobody watches.
     pub fn tell(&mut self, told: WorkspaceEvent) {
         if !self.settled {
             self.told.push(told);

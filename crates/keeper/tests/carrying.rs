@@ -110,7 +110,7 @@ fn a_taken_port_moves_on_unless_it_has_to_be_that_one(yard: &Yard) {
     let exact = PortPart { exact: true, ..wanted };
     let error = Forward::begin(&[exact], &yard.connector).unwrap_err();
     assert!(matches!(error, KeeperError::PortTaken { outside: port, .. } if port == outside));
-    // An address that this machine does not have is told as such.
+    // An address that this machine does not have is reported as such.
     let elsewhere = PortPart { bind: Some("192.0.2.1".parse().unwrap()), ..part("far", Protocol::Tcp, 1, free_port()) };
     let error = Forward::begin(&[elsewhere], &yard.connector).unwrap_err();
     assert!(matches!(error, KeeperError::PortRefused { .. }));
@@ -174,7 +174,7 @@ fn a_change_keeps_what_stays_and_closes_what_goes(yard: &Yard) {
         std::thread::sleep(Duration::from_millis(20));
     }
     assert_eq!(ask(Ipv4Addr::LOCALHOST.into(), before[1].1, b"tide").unwrap(), b"edit");
-    // What cannot be carried is told; what can be is.
+    // What cannot be carried is reported; what can be is.
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let refused = PortPart { exact: true, ..part("refused", Protocol::Tcp, 1, taken.local_addr().unwrap().port()) };
     assert!(forward.change(&[refused, stays, goes]).is_err());

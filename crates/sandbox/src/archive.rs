@@ -31,7 +31,7 @@ fn about<'a>(doing: &'a str, path: &'a Path) -> impl FnOnce(io::Error) -> io::Er
 /// Writes a file or directory to an archive in which its name is `name`. Links are kept as links.
 ///
 /// # Errors
-/// When something cannot be read, or the other side is gone.
+/// When something cannot be read, or the other side has ended.
 pub fn pack(path: &Path, name: &str, to: impl io::Write) -> io::Result<()> {
     let mut archive = tar::Builder::new(to);
     archive.follow_symlinks(false);

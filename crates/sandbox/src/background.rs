@@ -1,4 +1,5 @@
-//! Processes of ours that go on without the command that started them, and helpers that end with whoever started them.
+//! Processes of ours that go on without the command that started them, and helpers that end with the one who started
+//! them.
 
 use std::io;
 use std::os::fd::{FromRawFd as _, OwnedFd};
@@ -42,8 +43,8 @@ pub fn detach(name: &str) -> Result<(u32, UnixStream), SandboxError> {
 pub fn settle() -> io::Result<UnixStream> {
     // The leader of a group cannot leave its session; a process that was just started leads none.
     let _ = rustix::process::setsid();
-    // SAFETY: descriptor 0 is the socket that `detach` passed; nothing else in this process, which has just begun, uses
-    // it.
+    // SAFETY: descriptor 0 is the socket that `detach` passed; nothing else in this process, which has just started,
+    // uses it.
     let socket = UnixStream::from(unsafe { OwnedFd::from_raw_fd(0) });
     // Descriptors 0 to 2 stay taken, so that no file of ours gets one of those numbers.
     let own = socket.try_clone()?;

@@ -44,7 +44,7 @@ fn run() -> i32 {
     }
 }
 
-/// Has the kernel kill this process when its parent ends; and ends it when the parent is gone already.
+/// Has the kernel kill this process when its parent ends; and ends it when the parent has ended already.
 pub(crate) fn die_with_parent() {
     let parent = rustix::process::getppid();
     let _ = rustix::process::set_parent_process_death_signal(Some(Signal::KILL));

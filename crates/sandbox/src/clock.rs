@@ -5,7 +5,7 @@
 //! and all that come from it: at every exec it takes the address of that page out of the new program's auxiliary vector
 //! (getauxval(3), `AT_SYSINFO_EHDR`), which makes the C libraries fall back to system calls; the filter sends those
 //! here, and they are answered with a shifted time. Time stamps that the kernel itself puts on files are not shifted;
-//! layers do not keep them, and a step that copies them into a file is told by the time that has passed between the
+//! layers do not keep them, and a step that copies them into a file is found by the time that has passed between the
 //! builds.
 
 use std::io;

@@ -70,7 +70,7 @@ pub(crate) fn start(
         unsafe { libc::_exit(127) }
     };
     let mut supervised = None;
-    // Whoever does more than become a program, or is watched while it does, needs memory of its own.
+    // Anyone who does more than become a program, or is watched while it does, needs memory of its own.
     let apart = others.is_some() && is_apart(&who, job);
     let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced && !apart;
     let started = if command.whole {
@@ -147,7 +147,7 @@ fn prepare(
     rustix::process::setsid().map_err(|error| why("begin a session")(error.into()))?;
     if let Some(terminal) = terminal {
         rustix::process::ioctl_tiocsctty(terminal).map_err(|error| why("take the terminal")(error.into()))?;
-        // The terminal belongs to whoever works on it, as after a login.
+        // The terminal belongs to the one who works on it, as after a login.
         let _ = rustix::fs::fchown(terminal, Some(rustix::fs::Uid::from_raw(who.user)), None);
     }
     for (number, wants_terminal) in command.terminal.into_iter().enumerate() {

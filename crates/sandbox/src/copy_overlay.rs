@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps, XattrFlags};
 use rustix::io::Errno;
 
-/// The file in a bench that tells that its `merged` is a copy and not a mount.
+/// The file in a bench that says that its `merged` is a copy and not a mount.
 pub const MARK: &str = "copied";
 /// The mark of an opaque directory (kernel documentation, filesystems/overlayfs, with the mount option userxattr).
 const OPAQUE: &str = "user.overlay.opaque";

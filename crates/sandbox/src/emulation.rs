@@ -1,4 +1,4 @@
-//! What a process sees of owners that are only on paper: of files that it looks at, and of itself.
+//! What a process sees of owners that are only on paper: of files that it examines, and of itself.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -105,7 +105,7 @@ pub(crate) struct Credentials {
 impl Credentials {
     /// A process becomes somebody else. The number that holds afterwards is the effective one (setresuid(2)).
     pub(crate) fn become_other(&mut self, process: u32, call: i64, arguments: &[u32; 6]) {
-        let Some((begun, _)) = begun_and_parent(process) else { return };
+        let Some((started, _)) = begun_and_parent(process) else { return };
         let (_, mut user, mut group) = self.find(process).unwrap_or((0, 0, 0));
         let keep = u32::MAX;
         let effective = match call {
@@ -122,7 +122,7 @@ impl Credentials {
         if (user, group) == (0, 0) && !self.who.contains_key(&process) && self.find(process).is_none() {
             return;
         }
-        self.who.insert(process, (begun, user, group));
+        self.who.insert(process, (started, user, group));
     }
 
     /// Whom a process became; `None` when it never became anybody else.
@@ -130,7 +130,7 @@ impl Credentials {
         if self.who.is_empty() {
             return None;
         }
-        self.who.retain(|process, (begun, ..)| begun_and_parent(*process).is_some_and(|(now, _)| now == *begun));
+        self.who.retain(|process, (started, ..)| begun_and_parent(*process).is_some_and(|(now, _)| now == *started));
         self.find(process).map(|(_, user, group)| (user, group))
     }
 

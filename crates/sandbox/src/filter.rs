@@ -1,6 +1,6 @@
 //! Which system calls the inside may make.
 //!
-//! The namespaces are the wall; the filter takes away what a build or a workspace does not need and what has been a way
+//! The namespaces are the wall; the filter removes what a build or a workspace does not need and what has been a way
 //! through such walls before. Refused calls fail with "operation not permitted"; `clone3`, whose flags a filter cannot
 //! see, fails as if the kernel did not have it, and the C libraries then use `clone`; in a workspace so does `openat2`.
 
@@ -143,7 +143,7 @@ fn refused_rules(purpose: Purpose) -> Result<Rules, seccompiler::BackendError> {
             rules.insert(call, vec![SeccompRule::new(vec![condition])?]);
         }
     }
-    // The kernel looks at the lower half of the request only.
+    // The kernel examines the lower half of the request only.
     let typing = TYPING.map(|request| {
         SeccompRule::new(vec![SeccompCondition::new(1, SeccompCmpArgLen::Dword, SeccompCmpOp::Eq, request)?])
     });
@@ -157,7 +157,7 @@ fn set_uid_at_birth(rules: &mut Rules) -> Result<(), seccompiler::BackendError> 
         SeccompCondition::new(argument, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(bits), bits)
     };
     let bits = [libc::S_ISUID, libc::S_ISGID].map(u64::from);
-    // The rights are only looked at when a file is made.
+    // The rights are only examined when a file is made.
     let making = [libc::O_CREAT, libc::O_TMPFILE].map(|flag| flag as u64);
     #[cfg(target_arch = "x86_64")]
     let opening = [(libc::SYS_open, 1), (libc::SYS_openat, 2)];

@@ -18,7 +18,7 @@ use rustix::io::Errno;
 pub struct Dress {
     /// Rights; those to become somebody else are left out.
     pub mode: u32,
-    /// Owner and group; `None` for whoever writes.
+    /// Owner and group; `None` for anyone who writes.
     pub owner: Option<(u32, u32)>,
     /// Seconds since 1970.
     pub modified: u64,

@@ -2,7 +2,7 @@
 //!
 //! Version 2 is the normal case (the kernel's documentation, cgroup-v2): a group of our own beneath one that was
 //! delegated to us, or, for root, beneath the hierarchy's root. Where controllers are still in the hierarchies of
-//! version 1, a group in each of those is used. Where neither may be written, there is none, and whoever limits
+//! version 1, a group in each of those is used. Where neither may be written, there is none, and anyone who limits
 //! something has to do it by process.
 
 use std::fs;
@@ -52,8 +52,8 @@ const PERIOD: u64 = 100_000;
 
 impl Groups {
     /// Makes groups for `name` where this machine lets us. `root` is `/sys/fs/cgroup`, and `own` the text of
-    /// `/proc/self/cgroup`. `announce` hears of each directory before it is made, so that whoever is killed in between
-    /// leaves none that nobody knows of.
+    /// `/proc/self/cgroup`. `announce` hears of each directory before it is made, so that anyone who is killed in
+    /// between leaves none that nobody knows of.
     pub fn make(root: &Path, own: &str, name: &str, announce: &dyn Fn(&Path)) -> Self {
         let mut groups = Self::default();
         groups.make_unified(root, own, name, announce);
@@ -235,7 +235,7 @@ impl Drop for Groups {
     }
 }
 
-/// Removes groups whose workspace is gone. What is frozen in them is let go, so that it can end. True when all are
+/// Removes groups whose workspace has ended. What is frozen in them is let go, so that it can end. True when all are
 /// gone.
 pub fn remove(dirs: &[PathBuf]) -> bool {
     for dir in dirs {
@@ -400,7 +400,7 @@ mod tests {
         }
         fs::write(path("memory", "memory.usage_in_bytes"), "many").unwrap();
         assert_eq!(groups.memory(), None);
-        // A kernel that refuses a value is told about, with the file.
+        // A value that the kernel refuses is reported, with the file.
         fs::remove_file(path("cpu", "cpu.cfs_quota_us")).unwrap();
         fs::create_dir(path("cpu", "cpu.cfs_quota_us")).unwrap();
         let error = groups.limit(GroupLimits { cpus: Some(1), ..GroupLimits::default() }).unwrap_err().to_string();

@@ -1,4 +1,4 @@
-//! PID 1 of the inside: builds the root, carries out orders, collects what ends.
+//! PID 1 of the inside: builds the root, runs orders, collects what ends.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -20,7 +20,7 @@ use crate::job::{Ending, Job, Order, Purpose, Report, Serving};
 use crate::supervise::{self, Supervised};
 use crate::{filter, guard, measuring, net, owners, root, volatile, wire};
 
-/// Runs the inside until the parent is gone. The result is the process's exit code.
+/// Runs the inside until the parent has ended. The result is the process's exit code.
 pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> i32 {
     match serve(socket, job, handed_over) {
         Ok(()) => 0,

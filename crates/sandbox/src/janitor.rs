@@ -22,8 +22,8 @@ pub struct Janitor {
 }
 
 /// Starts a child that calls `remove` on the directory once this process has ended, or the result is dropped. `remove`
-/// says whether the directory is gone; it is called again for a while when it is not, since what runs in the directory
-/// may just be ending. Must be called while the process has a single thread.
+/// says whether the directory is gone; it is called again for a while when it is not, since what runs in the
+/// directory may just be ending. Must be called while the process has a single thread.
 ///
 /// # Errors
 /// When no process can be started.
@@ -50,7 +50,7 @@ pub fn watch(directory: &Path, remove: fn(&Path) -> bool) -> Result<Janitor, San
     }
 }
 
-/// Lets go of everything that the command has open: a reader of its output must not wait for the janitor.
+/// Releases everything that the command has open: a reader of its output must not wait for the janitor.
 fn become_quiet(keep: &OwnedFd) {
     let _ = rustix::process::setsid();
     let _ = rustix::process::chdir("/");

@@ -1,4 +1,4 @@
-//! What a sandbox is told, and what it answers.
+//! A sandbox's job, the orders to it, and its reports.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -261,7 +261,7 @@ pub struct Listening {
     pub port: u16,
     /// Datagrams, not connections.
     pub udp: bool,
-    /// The program's name, as far as it can be told.
+    /// The program's name, as far as it is known.
     pub program: String,
 }
 

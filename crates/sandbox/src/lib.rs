@@ -1,8 +1,8 @@
 //! Namespaces, mounts, ids and terminals: the wall between outside and inside.
 //!
-//! This is the only crate with unsafe code and raw system calls. It knows no spec, no store and no image: it is told
-//! which directories to lay over each other, what to mount where, and which command to run. Nothing above it may assume
-//! that a workspace is a tree of processes.
+//! This is the only crate with unsafe code and raw system calls. It knows no spec, no store and no image: it is
+//! told which directories to lay over each other, what to mount where, and which command to run. Nothing above it
+//! may assume that a workspace is a tree of processes.
 //!
 //! The way through, from a command's start to its end:
 //!

@@ -16,7 +16,7 @@ use std::rc::Rc;
 use rustix::fs::{Mode, OFlags, RawDir, SeekFrom};
 use rustix::process::{Pid, PidfdFlags, PidfdGetfdFlags};
 
-/// Lists that are kept for those who have begun and not finished to read; more are begun only by mistake.
+/// Lists that are kept for those who have started and not finished to read; more are started only by mistake.
 const MOST: usize = 1024;
 
 /// One entry, as the kernel has it.
@@ -30,7 +30,7 @@ struct Listed {
 /// Lists that are being read, by process and descriptor.
 #[derive(Debug, Default)]
 pub(crate) struct Listings {
-    begun: HashMap<(u32, u64), Rc<Vec<Listed>>>,
+    started: HashMap<(u32, u64), Rc<Vec<Listed>>>,
 }
 
 impl Listings {
@@ -41,21 +41,21 @@ impl Listings {
         let theirs = descriptor_of(caller, fd as i32)?;
         let from = rustix::fs::seek(&theirs, SeekFrom::Current(0))?;
         let key = (caller, fd);
-        let list = match self.begun.get(&key).filter(|_| from > 0) {
+        let list = match self.started.get(&key).filter(|_| from > 0) {
             Some(list) => Rc::clone(list),
             None => {
                 let list = Rc::new(list(caller, fd as i32)?);
-                if self.begun.len() >= MOST {
-                    self.begun.clear();
+                if self.started.len() >= MOST {
+                    self.started.clear();
                 }
-                self.begun.insert(key, Rc::clone(&list));
+                self.started.insert(key, Rc::clone(&list));
                 list
             }
         };
         let begin = usize::try_from(from).unwrap_or(usize::MAX).min(list.len());
         let (bytes, count) = encode(&list[begin..], begin, usize::try_from(room).unwrap_or(usize::MAX));
         if begin == list.len() {
-            self.begun.remove(&key);
+            self.started.remove(&key);
             return Ok(0);
         }
         if count == 0 {

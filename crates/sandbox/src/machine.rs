@@ -23,12 +23,12 @@ pub enum Standing {
     Lacking,
 }
 
-/// One thing that was looked at.
+/// One thing that was examined.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct HostCheck {
     /// The name that is used.
     pub name: String,
-    /// How it stands.
+    /// Its state.
     pub standing: Standing,
     /// What was found.
     pub found: String,
@@ -48,7 +48,7 @@ impl HostCheck {
     }
 }
 
-/// What can be told without making anything: the kernel, control groups, programs.
+/// What can be found out without making anything: the kernel, control groups, programs.
 pub fn look() -> Vec<HostCheck> {
     vec![kernel(), user_namespaces(), control_groups()]
 }

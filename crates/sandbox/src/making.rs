@@ -1,6 +1,6 @@
 //! Whose a new file is, where owners are only on paper.
 //!
-//! A file belongs to whoever makes it, and in a directory with the set-group-id bit to the directory's group
+//! A file belongs to the one who makes it, and in a directory with the set-group-id bit to the directory's group
 //! (inode(7)). A process that became somebody else on paper is root to the kernel. So calls that make something go to
 //! the helper of [`crate::owners`]: where the owner is not root, it makes the file in the caller's stead, writes its
 //! owner beside it, and gives the caller what it opened (seccomp_unotify(2), `SECCOMP_IOCTL_NOTIF_ADDFD`).
@@ -91,7 +91,7 @@ impl Making {
         })
     }
 
-    /// Makes it for a caller whose new files belong to `owner`; `recorded` tells whose a directory is. Nothing, when
+    /// Makes it for a caller whose new files belong to `owner`; `recorded` says whose a directory is. Nothing, when
     /// the kernel would do the same: for root's own, and for what is there already.
     pub(crate) fn carry_out(
         &self,

@@ -38,8 +38,8 @@ enum NetRequest {
 
 /// Connects to ports inside, from outside.
 ///
-/// A socket belongs to the network namespace it was made in, whoever uses it. So one thread of this process steps into
-/// the inside's network, and makes the connections there that the others use.
+/// A socket belongs to the network namespace it was made in, no matter who uses it. So one thread of this process steps
+/// into the inside's network, and makes the connections there that the others use.
 #[derive(Debug, Clone)]
 pub struct Connector {
     wishes: mpsc::Sender<NetRequest>,
@@ -54,7 +54,7 @@ impl Connector {
             let moved = rustix::thread::move_into_link_name_space(namespace.as_fd(), Some(LinkNameSpaceType::Network));
             let inside = moved.is_ok();
             let _ = entered.send(moved.map_err(io::Error::from));
-            // Whoever wished may have gone; then nobody hears the answer.
+            // The caller may be gone; then nobody hears the answer.
             while inside && let Ok(wish) = granting.recv() {
                 match wish {
                     NetRequest::Socket(family, answer) => drop(answer.send(stream_socket(family))),
@@ -82,7 +82,7 @@ impl Connector {
             .or_else(|error| self.connect_to((Ipv6Addr::LOCALHOST, port).into()).map_err(|_| error))
     }
 
-    /// The socket is made inside, and connected by whoever asks: a server that is slow to take connections holds up
+    /// The socket is made inside, and connected by the one who asks: a server that is slow to take connections holds up
     /// nobody else.
     fn connect_to(&self, address: SocketAddr) -> io::Result<TcpStream> {
         let family = if address.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };

@@ -1,7 +1,7 @@
 //! Answering system calls in the kernel's stead (seccomp_unotify(2)): the plumbing of the helpers that do.
 //!
-//! A helper looks at what a caller means through the caller's own entry in `/proc`. Whoever changes its arguments in
-//! the meantime must gain nothing by it: so what is allowed is done by the helper, on what it looked at, and never by
+//! A helper examines what a caller means through the caller's own entry in `/proc`. Anyone who changes its arguments in
+//! the meantime must gain nothing by it: so what is allowed is done by the helper, on what it examined, and never by
 //! the caller once more.
 
 use std::fs::File;
@@ -37,8 +37,8 @@ pub(crate) fn asks_if_any(call: i64, argument: u32, bits: u32) -> [libc::sock_fi
     ]
 }
 
-/// Starts a helper, which is a child of PID 1 and nobody's else, and returns the socket on which it waits to be told
-/// what to listen to. Must be called in a process with a single thread. The helper ends when `work` does.
+/// Starts a helper, which is a child of PID 1 and nobody's else, and returns the socket on which it waits to be
+/// told what to listen to. Must be called in a process with a single thread. The helper ends when `work` does.
 pub(crate) fn start_helper(work: impl FnOnce(UnixStream)) -> io::Result<UnixStream> {
     let (ours, theirs) = UnixStream::pair()?;
     // SAFETY: this process has a single thread; the child may do anything a fresh process may.
@@ -64,8 +64,8 @@ pub(crate) fn start_helper(work: impl FnOnce(UnixStream)) -> io::Result<UnixStre
     }
 }
 
-/// Closes everything but these: whoever reads what a command writes must not wait for a helper. The numbers from 0 on
-/// are theirs afterwards.
+/// Closes everything but these: anyone who reads what a command writes must not wait for a helper. The numbers from 0
+/// on are theirs afterwards.
 pub(crate) fn keep_only<const COUNT: usize>(kept: [OwnedFd; COUNT]) -> [OwnedFd; COUNT] {
     // Above all that is replaced, so that none of them is overwritten before it is moved.
     let high = kept.map(|fd| {
@@ -143,7 +143,7 @@ pub(crate) fn next(listener: &OwnedFd) -> io::Result<Next> {
     Ok(Next::Asked(asked))
 }
 
-/// Whether whoever asked still waits: its number may be somebody else's by now, so what was found through it is used
+/// Whether the caller still waits: its number may be somebody else's now, so what was found through it is used
 /// only when this is true afterwards.
 pub(crate) fn still_asks(listener: &OwnedFd, asked: &libc::seccomp_notif) -> bool {
     // SAFETY: the request reads one number, which lives until the call returns.
@@ -162,7 +162,7 @@ pub(crate) enum Answer {
     Go,
 }
 
-/// Answers a question. A caller that is gone meanwhile needs no answer.
+/// Answers a question. A caller that has ended meanwhile needs no answer.
 pub(crate) fn answer(listener: &OwnedFd, asked: &libc::seccomp_notif, answer: Answer) {
     let (val, error, flags) = match answer {
         Answer::Descriptor(fd, closed) => {

@@ -4,11 +4,11 @@
 //! Behind a filter of system calls (seccomp_unotify(2)), what a build step asks for in the way of owners goes to a
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
 //! `user.cavrith.owner`, as the store reads it), and becoming somebody else is reported as a success that has no
-//! effect. What was answered so is remembered: who looks at a file sees the owner that is written beside it, and who
+//! effect. What was answered so is remembered: who examines a file sees the owner that is written beside it, and who
 //! asks who they are hears who they became ([`crate::emulation`]), and what they make is theirs ([`crate::making`]). So
 //! a package manager's scripts find everything as they do on a machine with all owners.
 //!
-//! The helper looks at the file that the caller means through the caller's own entry in `/proc`. A caller that changes
+//! The helper examines the file that the caller means through the caller's own entry in `/proc`. A caller that changes
 //! its arguments in the meantime cheats nobody but itself: the helper can reach nothing that the caller cannot.
 
 use std::collections::HashMap;
@@ -295,7 +295,7 @@ fn attribute(name: &[u8]) -> Answer {
         name if name == OWNER_RECORD.as_bytes() => Answer::Value(0),
         name if name.starts_with(b"user.cavrith.") => refused(libc::EPERM),
         name if name.starts_with(b"system.posix_acl_") => refused(libc::EOPNOTSUPP),
-        // Whoever changes the name while it is looked at sets what the layer is cleaned of afterwards.
+        // Anyone who changes the name while it is examined sets what the layer is cleaned of afterwards.
         _ => Answer::Go,
     }
 }
@@ -314,7 +314,7 @@ fn recorded(name: &str) -> io::Result<(u32, u32)> {
     Ok(parse_owner_record(&value[..length]).unwrap_or((0, 0)))
 }
 
-/// A real change of the owner takes these away, whoever makes it (chown(2)).
+/// A real change of the owner takes these away, no matter who makes it (chown(2)).
 fn drop_rights(name: &str, meta: &std::fs::Metadata) -> io::Result<()> {
     let mode = meta.mode() & 0o7777;
     let group_runs = mode & 0o010 != 0;

@@ -105,7 +105,7 @@ impl Program {
     }
 }
 
-/// A program that only has to be begun.
+/// A program that only has to be started.
 #[derive(Debug)]
 pub(crate) struct Ready<'a> {
     program: &'a Program,

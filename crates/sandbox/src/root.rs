@@ -46,8 +46,8 @@ fn failed<E: std::fmt::Display>(doing: impl Into<String>) -> impl FnOnce(E) -> S
 /// Builds the root and steps into it. Returns notes on what could not be done as it should be.
 ///
 /// Whatever comes from outside is opened first, as mounts without a place and as descriptors. Then the roots are
-/// exchanged and the old one is gone, before anything of the image is looked at: no link of the image can lead anywhere
-/// but into the image, and each place is found without following even that.
+/// exchanged and the old one is gone, before anything of the image is examined: no link of the image can lead
+/// anywhere but into the image, and each place is found without following even that.
 pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
     let mut notes = Vec::new();
     let all_private = MountPropagationFlags::PRIVATE | MountPropagationFlags::REC;
@@ -233,7 +233,7 @@ fn limit_processes() -> Result<(), String> {
     fs::write("proc/sys/kernel/pid_max", BUILD_PROCESSES.to_string()).map_err(|error| error.to_string())
 }
 
-/// Covers the parts of `/proc` that are none of the inside's business. Where the kernel has no such file there is
+/// Covers the parts of `/proc` that are not for the inside. Where the kernel has no such file there is
 /// nothing to cover.
 fn cover_proc(purpose: Purpose, notes: &mut Vec<String>) {
     let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
@@ -365,8 +365,8 @@ fn mount_file(file: &FolderMount, source: &OwnedFd) -> io::Result<()> {
     attach(source, &place_for(inside, OFlags::empty())?)
 }
 
-/// The content of a file of the inside, which no link leads out of, if it is a plain one: whoever works inside may have
-/// put anything there, and nothing of it is waited for.
+/// The content of a file of the inside, which no link leads out of, if it is a plain one: anyone who works inside may
+/// have put anything there, and nothing of it is waited for.
 pub(crate) fn read_inside(path: &Path) -> io::Result<Vec<u8>> {
     const LONGEST: u64 = 16 << 20;
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;

@@ -1,6 +1,6 @@
 //! The seam between a workspace and what it runs in.
 //!
-//! Whoever supervises, enters or measures a workspace does it by these traits, and so knows neither processes nor
+//! Anyone who supervises, enters or measures a workspace does it by these traits, and so knows neither processes nor
 //! namespaces. [`crate::Session`] is the namespaces of a single run; a keeper adds control groups and a way to other
 //! machines to it. A virtual machine is another implementer.
 
@@ -34,23 +34,23 @@ pub trait Runtime: fmt::Debug + Send + Sync {
     /// When a path inside was changed last, in milliseconds since 1970; `None` when it is not there.
     ///
     /// # Errors
-    /// When the inside is gone.
+    /// When the inside has ended.
     fn changed(&self, path: &str) -> Result<Option<u64>, SandboxError>;
 
     /// Sends a signal to everything inside.
     ///
     /// # Errors
-    /// When the inside is gone.
+    /// When the inside has ended.
     fn signal_all(&self, signal: i32) -> Result<(), SandboxError>;
 
     /// Kills everything inside that has `mark` (`NAME=value`) in the environment that it was started with.
     ///
     /// # Errors
-    /// When the inside is gone.
+    /// When the inside has ended.
     fn kill_marked(&self, mark: &str) -> Result<(), SandboxError>;
 
-    /// What everything inside uses, and what is listened on, as far as that can be told now: what is frozen does not
-    /// answer.
+    /// What everything inside uses, and what is listened on, as far as that is known now: what is frozen does
+    /// not answer.
     fn measure(&self) -> Measured;
 
     /// Halts everything inside, or lets it go on.
@@ -83,7 +83,7 @@ pub trait Runtime: fmt::Debug + Send + Sync {
     /// as it comes. When it takes longer than `limit` it is left, and the result is `None`.
     ///
     /// # Errors
-    /// When it cannot be started, or the inside is gone.
+    /// When it cannot be started, or the inside has ended.
     fn run(
         &self,
         command: &CommandJob,
@@ -170,10 +170,10 @@ pub trait Attended {
     /// Waits for its end.
     ///
     /// # Errors
-    /// When the inside is gone.
+    /// When the inside has ended.
     fn wait(&self) -> Result<Ending, SandboxError>;
 
-    /// What sends signals to it and all in its group, from any thread. When the inside is gone it does nothing.
+    /// What sends signals to it and all in its group, from any thread. When the inside has ended it does nothing.
     fn signals(&self) -> SendSignal;
 }
 
@@ -188,6 +188,6 @@ pub trait RunningCommand: Attended + fmt::Debug + Send {
     /// Who takes connections on a port inside, seen from this command, which has to be a whole one.
     ///
     /// # Errors
-    /// When the inside is gone.
+    /// When the inside has ended.
     fn serving(&self, port: u16) -> Result<Serving, SandboxError>;
 }

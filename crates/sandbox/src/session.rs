@@ -31,7 +31,7 @@ pub struct Session {
     raw: SandboxProcess,
 }
 
-/// The way to a sandbox for whoever gives it orders: numbers them, and brings each report to whom it concerns.
+/// The way to a sandbox for anyone who gives it orders: numbers them, and brings each report to whom it concerns.
 #[derive(Debug, Clone)]
 struct Orders {
     socket: Arc<Mutex<UnixStream>>,
@@ -54,7 +54,7 @@ impl Orders {
         })
     }
 
-    /// A number for an order whose reports go to `listener`; `open` is let go of after the last one.
+    /// A number for an order whose reports go to `listener`; `open` is released after the last one.
     fn number(&self, listener: mpsc::Sender<Received>, open: OwnedFd) -> Result<u64, SandboxError> {
         let mut waiting = locked(&self.waiting);
         if waiting.gone {
@@ -76,7 +76,7 @@ impl Orders {
         reports.recv_timeout(ANSWER).map(|(report, _)| report).map_err(|_| SandboxError::Gone)
     }
 
-    /// Brings reports to whom they concern, until the sandbox is gone.
+    /// Brings reports to whom they concern, until the sandbox has ended.
     fn distribute(&self, reports: &UnixStream) {
         while let Ok(Some((report, fds))) = wire::receive::<Report>(reports) {
             let (number, last) = match &report {
@@ -92,7 +92,7 @@ impl Orders {
             let is_started = matches!(report, Report::Started(_));
             let heard = waiting.commands.get(&number).is_some_and(|(listener, _)| listener.send((report, fds)).is_ok());
             if is_started && !heard {
-                // Whoever ordered it waits no more, so nobody would attend to it.
+                // Anyone who ordered it waits no more, so nobody would attend to it.
                 let _ = self.give(&Order::Signal(number, libc::SIGKILL), &[]);
             }
             if last {

@@ -32,7 +32,8 @@ pub(crate) fn become_another(user: u32, group: u32, only: (u32, u32)) -> Result<
     };
     namespace().map_err(why("become the account, which takes a user namespace within this one"))?;
     dumpable(DumpableBehavior::NotDumpable)?;
-    // Whoever makes a user namespace has every capability in it, whatever it was bound to before (user_namespaces(7)).
+    // Anyone who makes a user namespace has every capability in it, whatever it was bound to before
+    // (user_namespaces(7)).
     bound_capabilities(Purpose::Workspace).map_err(why("give up capabilities"))?;
     become_only(user, group)?;
     if user == 0 { pass_over_others().map_err(why("filter system calls")) } else { Ok(()) }

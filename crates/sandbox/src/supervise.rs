@@ -2,11 +2,11 @@
 //!
 //! A service may start others, which may go on without it: by leaving its session, with another environment, after
 //! their parents are gone. All of them still descend from it. So a process of ours stands between PID 1 and the
-//! service: whoever loses its parent beneath it becomes its child (prctl(2), `PR_SET_CHILD_SUBREAPER`), it passes
+//! service: anyone who loses its parent beneath it becomes its child (prctl(2), `PR_SET_CHILD_SUBREAPER`), it passes
 //! signals on, and when the service's own program has ended, it ends what is left before it ends itself.
 //!
-//! It is a copy of PID 1 with the same rights, which nobody inside may look into. Whoever is root inside may kill it;
-//! then what is left are children of PID 1, and are found by what they were started with.
+//! It is a copy of PID 1 with the same rights, which nobody inside may look into. Anyone who is root inside may kill
+//! it; then what is left are children of PID 1, and are found by what they were started with.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
@@ -103,8 +103,8 @@ fn supervise(child: impl FnOnce() -> isize, told: &OwnedFd, ending: OwnedFd) -> 
         }
         ForkResult::Parent { child } => child,
     };
-    // What tells PID 1 that the program runs, and the streams, are the program's; whoever reads what it writes must not
-    // wait for this process.
+    // What tells PID 1 that the program runs, and the streams, are the program's; anyone who reads what it writes must
+    // not wait for this process.
     let _ = told;
     let [ending] = crate::notify::keep_only([ending]);
     let mut how = None;

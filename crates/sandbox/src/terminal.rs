@@ -1,6 +1,6 @@
 //! Lending a command inside the member's own terminal.
 //!
-//! A command that is typed to and looked at gets a terminal of its own, and what comes and goes is carried over: bytes,
+//! A command that is typed to and examined gets a terminal of its own, and what comes and goes is carried over: bytes,
 //! the size, and nothing else. When only one of the two is a terminal (`cavrith run -- ls | less`), somebody else works
 //! on the terminal too, and its modes are left alone: the command gets the streams as they are, and on none of them can
 //! it type in the member's name (the filter of system calls refuses that).
@@ -72,7 +72,7 @@ fn copy_size(inner: &OwnedFd) {
 /// wrote last is still shown.
 ///
 /// # Errors
-/// When the sandbox is gone.
+/// When the sandbox has ended.
 pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxError> {
     let doing = "watch the terminal";
     let (woken, on_signal) = io::pipe().map_err(outside(doing))?;
@@ -94,8 +94,8 @@ pub fn carry(command: &dyn Attended, outer: &OwnedFd) -> Result<Ending, SandboxE
         if reading {
             watched.push(PollFd::from_borrowed_fd(rustix::stdio::stdin(), PollFlags::IN));
         }
-        // Being brought to the foreground is told by no signal unless we were stopped, so in the background we look now
-        // and then.
+        // No signal comes when we are brought to the foreground, unless we were stopped, so in the background we look
+        // now and then.
         let wait = if raw.is_some() { None } else { Some(&GLANCE) };
         match poll(&mut watched, wait) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}

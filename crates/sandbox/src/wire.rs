@@ -20,7 +20,7 @@ const LONGEST: u32 = 64 << 20;
 /// Sends one message.
 ///
 /// # Errors
-/// When the other side is gone, or there are too many descriptors.
+/// When the other side has ended, or there are too many descriptors.
 pub fn send(socket: &UnixStream, message: &impl Serialize, fds: &[BorrowedFd<'_>]) -> io::Result<()> {
     let bytes = serde_json::to_vec(message)?;
     let length = u32::try_from(bytes.len()).map_err(io::Error::other)?.to_le_bytes();
@@ -37,7 +37,7 @@ pub fn send(socket: &UnixStream, message: &impl Serialize, fds: &[BorrowedFd<'_>
     (&mut &*socket).write_all(&bytes)
 }
 
-/// Receives one message with its descriptors; `None` when the other side is gone.
+/// Receives one message with its descriptors; `None` when the other side has ended.
 ///
 /// # Errors
 /// When what arrives is not such a message.

@@ -14,7 +14,7 @@ const ZSTD_WINDOW_LOG: u32 = 27;
 /// Dictionaries up to this size are unpacked as many at once as there are threads.
 const SMALL_DICTIONARY: u64 = 16 << 20;
 
-/// Held by whoever unpacks with a large dictionary, which may be 64 MiB: one at a time, or memory would be twice as
+/// Held by the one who unpacks with a large dictionary, which may be 64 MiB: one at a time, or memory would be twice as
 /// much with two threads.
 static LARGE: Mutex<()> = Mutex::new(());
 

@@ -1,6 +1,6 @@
 //! Bytes from outside, made into layers.
 //!
-//! Everything here is hostile until it is proved: a file is first copied into a place of our own and held against its
+//! Everything here is hostile until it is proved: a file is first copied into a place of our own and compared with its
 //! size and SHA-256 ([`checked`]), and only a [`checked::Checked`] can be parsed. Parsing is bounded ([`bounds`]) in
 //! bytes and entries, and what it finds goes through the store's writer, which follows no link that an archive brought.
 //!

@@ -155,7 +155,7 @@ pub fn unpack_layer(checked: &mut Checked, writer: &mut LayerWriter) -> Result<(
         if last == OPAQUE {
             hiding.push(parent);
         } else if let Some(hidden) = last.strip_prefix(WHITEOUT) {
-            // Other names that begin so belong to whoever made the layer.
+            // Other names that begin so belong to the program that made the layer.
             if !hidden.starts_with(WHITEOUT) {
                 gone.push(parent.join(hidden).map_err(|bad| damaged(bad.to_string()))?);
             }

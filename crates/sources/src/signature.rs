@@ -2,7 +2,7 @@
 //!
 //! A small reader of our own over `ring`'s algorithms, since nothing here is ever signed, encrypted or decrypted:
 //! crates that do all of OpenPGP bring a hundred others. What cannot be verified (DSA, other curves, keys before
-//! version 4) proves nothing, and that is told.
+//! version 4) proves nothing, and that is reported.
 //!
 //! Nothing that a keyring says of a key counts before the key itself has signed it: how long it lasts, what it may do,
 //! which subkeys it has, that it was withdrawn.

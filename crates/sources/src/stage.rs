@@ -73,8 +73,9 @@ impl Package {
 }
 
 /// Lays one package, under its number, into the stage. Those of the `first` one need each other before they are
-/// configured, as in any root that is begun with, so their configuration files lie in their places; those of later ones
-/// lie beside them until their package is configured, as dpkg has it, so that nobody else sees half a configuration.
+/// configured, as in any root that is started with, so their configuration files lie in their places; those of later
+/// ones lie beside them until their package is configured, as dpkg has it, so that nobody else sees half a
+/// configuration.
 ///
 /// # Errors
 /// When it is damaged, brings what it must not, or is another package than `name` and `version`.
@@ -226,7 +227,7 @@ impl Stage<'_> {
         for path in writer.paths() {
             let of = writer.archive_of(&path).map(|number| &self.packages[number]);
             let meant = of.map_or_else(|| path.clone(), |package| package.meant(&path));
-            // A diversion holds for whoever comes, whether its own file is there or not.
+            // A diversion holds for anyone who comes, whether its own file is there or not.
             let diverted = diversions.iter().find(|diversion| diversion.from == meant);
             let by = of.map(|package| package.name.as_str());
             match diverted.filter(|diversion| by != Some(diversion.by.as_str())) {

@@ -1,6 +1,6 @@
 //! Files over HTTP (RFC 9110), with what breaks off carried on (section 14, range requests).
 //!
-//! Nothing that arrives is trusted: a file is proved against its digest by whoever asked for it, and its length is
+//! Nothing that arrives is trusted: a file is proved against its digest by the one who asked for it, and its length is
 //! bounded here.
 
 use std::fs::File;
@@ -18,8 +18,8 @@ use crate::{SourceError, Unreached};
 const TRIES: u32 = 4;
 /// Time before the second try; doubled for each further one.
 const FIRST_PAUSE: Duration = Duration::from_millis(300);
-/// How long one answer may take to come. One that takes longer is asked for the rest: whoever is only slow goes on, and
-/// whoever has stalled is noticed.
+/// How long one answer may take to come. One that takes longer is asked for the rest: anyone who is only slow goes on,
+/// and anyone who has stalled is noticed.
 const LONGEST_STRETCH: Duration = Duration::from_secs(120);
 /// Bytes after which a try counts as one that got on, so that the tries are counted anew.
 const STRIDE: u64 = 1 << 20;
@@ -84,7 +84,7 @@ impl Web {
         self.agent.is_none()
     }
 
-    /// Shows this to whoever is asked for an address that begins so.
+    /// Shows this to anyone who is asked for an address that begins so.
     pub fn authorize(&self, beginning: &str, authorization: &str) {
         let mut shown = self.authorizations.lock().unwrap_or_else(PoisonError::into_inner);
         shown.retain(|(other, _)| other != beginning);
@@ -179,7 +179,7 @@ impl Web {
             transient: false,
             made_progress: false,
         };
-        // A try got on when it came further than any before it: one that begins anew every time does not.
+        // A try got on when it came further than any before it: one that starts again every time does not.
         let mut furthest = to.seek(SeekFrom::End(0)).unwrap_or(0);
         self.with_tries(url, |_| {
             let mut have = to.seek(SeekFrom::End(0)).map_err(unwritable)?;

@@ -3,7 +3,7 @@
 //! The content goes into a file that nobody else can have under way: without a name where the filesystem has that, else
 //! under a random name that is made exclusively. It is synced, given its name by a rename, and the directory is synced.
 //! After a crash at any moment the name holds either the old content or the new one. What another process left beside
-//! the file is never looked at.
+//! the file is never examined.
 
 use std::ffi::OsString;
 use std::fs::{self, File};

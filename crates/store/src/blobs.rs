@@ -48,7 +48,7 @@ impl Store {
         path.is_file().then_some(path)
     }
 
-    /// Takes hold of what has arrived of an address, which may be nothing. Waits while somebody else fetches it.
+    /// Locks what has arrived of an address, which may be nothing. Waits while somebody else fetches it.
     ///
     /// # Errors
     /// When the disk refuses.
@@ -61,7 +61,8 @@ impl Store {
             let file = file.map_err(io_error("open", &path))?;
             rustix::fs::flock(&file, FlockOperation::LockExclusive)
                 .map_err(|error| io_error("lock", &path)(error.into()))?;
-            // Whoever held it may have moved it to its place, so that this is another file than the name stands for.
+            // The one who held it may have moved it to its place, so that this is another file than the name stands
+            // for.
             if same_file(&file, &path) {
                 return Ok(Partial { path, file });
             }

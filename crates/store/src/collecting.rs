@@ -19,7 +19,7 @@ use crate::{Store, StoreError, io_error};
 /// One thing in the store that could go.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoreItem {
-    /// What it is about, as people name it.
+    /// What it is about, in words.
     pub what: ItemKind,
     /// Names that images have for it, and other words about it.
     pub names: Vec<String>,
@@ -135,7 +135,7 @@ impl Store {
         Ok(goes)
     }
 
-    /// Reads every byte, and says what is not what it was. `tell` hears what is looked at.
+    /// Reads every byte, and says what is not what it was. `tell` hears what is examined.
     ///
     /// # Errors
     /// When the store cannot be listed.

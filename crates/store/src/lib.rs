@@ -265,7 +265,7 @@ impl Store {
                 Err(error) => return Err(io_error("put in place", &place)(error)),
             }
         }
-        // The name is on the disk before anybody writes down that the layer is there.
+        // The name is on the disk before anybody records that the layer is there.
         atomic::sync_parent(&place).map_err(io_error("sync", &place))?;
         self.use_layer(&digest)?;
         Ok((digest, layer.tree))

@@ -3,7 +3,7 @@
 //! A user without subordinate ids owns everything that they make. The owner that a file has in its image is then
 //! written beside it: in the attribute `user.cavrith.owner`, as `UID:GID`, on files and directories whose owner is not
 //! root. overlayfs copies the attribute up with the file, a rename takes it along, and it goes with the file, so that
-//! it is right wherever an owner would be. Links and pipes can have no such attribute; whoever reads a layer knows
+//! it is right wherever an owner would be. Links and pipes can have no such attribute; anyone who reads a layer knows
 //! their owners from elsewhere.
 
 use std::fmt;

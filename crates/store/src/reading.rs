@@ -1,7 +1,7 @@
 //! Reading files whose names somebody else chose: regular ones only, and never more than is asked for.
 //!
 //! Opening a pipe waits for who writes into it, opening a device may do something, and neither ends where a file does.
-//! So everything is opened without waiting, looked at, and only then read.
+//! So everything is opened without waiting, examined, and only then read.
 
 use std::fs::File;
 use std::io::{self, Read as _};

@@ -13,7 +13,7 @@ use crate::{StoreError, io_error};
 /// Removes a directory with all it holds; one that is not there is fine.
 ///
 /// It goes from directory to directory by descriptors, through no link and into no mount, whatever their names: what is
-/// mounted in the directory keeps its content, and the directory stays. So whoever puts a link or a mount in its way
+/// mounted in the directory keeps its content, and the directory stays. So anyone who puts a link or a mount in its way
 /// while it is at work gains nothing.
 ///
 /// # Errors

@@ -103,7 +103,7 @@ pub struct SharedWriter {
 }
 
 /// Where contents lie that are not decided: a directory of the layer itself, so that they can be moved inside too.
-/// Whoever completes the layer removes it.
+/// The thread that completes the layer removes it.
 pub const ASIDE: &str = ".cavrith-aside";
 
 impl SharedWriter {

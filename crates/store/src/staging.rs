@@ -10,7 +10,7 @@ use crate::removing::remove;
 use crate::{Store, StoreError, io_error};
 
 /// One command's directory in staging. It is removed when this value is dropped; when the command dies without dropping
-/// it, whoever notices first removes it ([`Store::sweep`]).
+/// it, no matter who notices first removes it ([`Store::sweep`]).
 #[derive(Debug)]
 pub struct Staging {
     dir: PathBuf,

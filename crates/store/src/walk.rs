@@ -217,10 +217,10 @@ enum Origin<'a> {
     /// Something that was worked on: what cannot be in a layer is removed, and no mark of ours in it is believed.
     Worked {
         over: Over,
-        /// What lies beneath: in a copy, what is new is told by its not being in it.
+        /// What lies beneath: in a copy, what is new is recognised by its not being in it.
         lower: &'a Tree,
     },
-    /// The same while it is in use: nothing is touched, and what vanishes meanwhile is gone.
+    /// The same while it is in use: nothing is touched, and what vanishes meanwhile is left out.
     Used { over: Over, lower: &'a Tree },
 }
 

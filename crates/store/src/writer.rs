@@ -287,7 +287,7 @@ impl LayerWriter {
         Ok(size)
     }
 
-    /// Takes away what lies beneath at a path; nothing when nothing does. What this layer itself has there stays, and
+    /// Removes what lies beneath at a path; nothing when nothing does. What this layer itself has there stays, and
     /// hides what lies beneath.
     ///
     /// # Errors

@@ -53,7 +53,7 @@ pub(crate) fn is_kept(name: &[u8]) -> bool {
 /// Access control lists (acl(5)). No image has them: their numbers mean something only where all owners are.
 const ACCESS_LISTS: &[u8] = b"system.posix_acl_";
 
-/// Whether a file of a layer that has this attribute is another file for whoever sees it: everything but what the
+/// Whether a file of a layer that has this attribute is another file for anyone who sees it: everything but what the
 /// system itself puts on files (security modules), and the record of owners where there is one.
 pub(crate) fn is_shown(name: &[u8], recorded: bool) -> bool {
     let record = recorded && name == cavrith_core::account::OWNER_RECORD.as_bytes();
@@ -106,7 +106,7 @@ pub(crate) fn write(path: &Path, name: &[u8], value: &[u8]) -> io::Result<()> {
     Ok(rustix::fs::lsetxattr(path, name, value, XattrFlags::empty())?)
 }
 
-/// Gives a directory the attributes of another one, and takes away what that one lacks. One that is opaque stays so.
+/// Gives a directory the attributes of another one, and removes what that one lacks. One that is opaque stays so.
 pub(crate) fn copy(from: &Path, to: &Path) -> io::Result<()> {
     let is_copied = |name: &[u8]| (name.starts_with(b"user.") && name != OPAQUE) || name == CAPABILITY;
     let (wanted, there) = (read(from, is_copied)?, read(to, is_copied)?);

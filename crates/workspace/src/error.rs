@@ -36,7 +36,7 @@ pub enum WorkspaceError {
     /// Files could not be copied over the wall.
     #[error("cannot copy {what}: {why}")]
     Copy {
-        /// What it is about, as people name it.
+        /// What it is about, in words.
         what: String,
         /// The reason, in words.
         why: String,

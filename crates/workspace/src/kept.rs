@@ -203,8 +203,8 @@ pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Re
     Ok(count)
 }
 
-/// Exchanges two directories in one system call, so that whoever is killed in between leaves either as a whole; where
-/// nothing was, the new one is put.
+/// Exchanges two directories in one system call, so that anyone who is killed in between leaves either as a whole;
+/// where nothing was, the new one is put.
 fn exchange(new: &Path, folder: &Path) -> io::Result<()> {
     if !folder.exists() {
         return fs::rename(new, folder);

@@ -1,4 +1,4 @@
-//! The life of a workspace as its member sees it: which one is meant, started, held against the spec, dropped.
+//! The life of a workspace as its member sees it: which one is meant, started, compared with the spec, dropped.
 
 use std::path::{Path, PathBuf};
 
@@ -101,7 +101,7 @@ impl Meant<'_> {
     /// # Errors
     /// When there is neither, or the spec has mistakes.
     pub fn to_start(&self) -> Result<(Place, Project), WorkspaceError> {
-        // A project's own workspace of that name is meant, or a new one, whoever else has one of the name.
+        // A project's own workspace of that name is meant, or a new one, no matter who else has one of the name.
         let own_project = project::find(self.project).ok();
         let is_own = |place: &Place| own_project.as_ref().is_none_or(|project| place.is_of(project));
         let existing = self.existing()?.filter(is_own);
@@ -117,7 +117,7 @@ impl Meant<'_> {
         };
         let place = Place::new(self.home, &dir, &project.spec.workspace.name.value, own.as_deref());
         match existing {
-            // The spec calls it otherwise now; what runs keeps its name until it has ended.
+            // The spec renames it now; what runs keeps its name until it has ended.
             Some(earlier) if earlier.dir != place.dir && earlier.is_held() => Ok((earlier, project)),
             Some(earlier) if earlier.dir != place.dir => {
                 earlier.rename(&place)?;
@@ -160,7 +160,7 @@ impl Wanted {
     pub fn new(project: &Project, lock: &Lock, record: &ImageRecord) -> Self {
         let arrangement = Arrangement::new(&project.spec, lock, record.image, &record.shell);
         let (plan, stamps) = (Plan::new(&project.spec, lock), stamps(&project.dir));
-        // A configuration that cannot be read was told by whatever was done before.
+        // A configuration that cannot be read was reported by whatever was done before.
         let apt_sources = lock.debian.as_ref().and_then(|pin| Some(Member::find().ok()?.apt_sources(pin)));
         Self { arrangement, record: record.clone(), plan, stamps, apt_sources }
     }
@@ -173,7 +173,7 @@ impl Wanted {
     /// Starts a keeper for it; false when one was there already.
     ///
     /// # Errors
-    /// When the workspace cannot be begun.
+    /// When the workspace cannot be started.
     pub fn launch(self, place: &Place, store: &Store, identity: Identity, plain: bool) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
@@ -198,7 +198,7 @@ impl Wanted {
 pub struct Pending {
     /// Each difference.
     pub changes: Vec<Change>,
-    /// Why it cannot be told, when it cannot: the spec has mistakes, or the lock does not answer it.
+    /// Why it cannot be reported, when it cannot: the spec has mistakes, or the lock does not answer it.
     pub unclear: Option<String>,
 }
 

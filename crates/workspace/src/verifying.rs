@@ -138,7 +138,7 @@ fn measure_workspace(
             .filter_map(|pin| Some((pin.id.clone(), extension_version(image, pin)?)))
             .collect(),
         settings: measured_settings(image, lock, &described),
-        // A fresh workspace is measured before anything in it is begun; what would be is what its arrangement says.
+        // A fresh workspace is measured before anything in it is started; what would be is what its arrangement says.
         living: described.living.clone(),
     };
     let identity = passwd_identity(image, &described.account);

@@ -24,7 +24,7 @@ use crate::render::runtime as render;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
-    let begun = Instant::now();
+    let started = Instant::now();
     let (home, store) = build_env::store()?;
     let meant = meant(general, &home, &command.which);
     let place = meant.found()?;
@@ -81,7 +81,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
                 let aside = backups::set_aside(&home, &place, &scratch)?;
                 aside.iter().for_each(|aside| tell_of_backup(screen, aside));
             }
-            // The spec may call it otherwise by now.
+            // The spec may have another name for it by now.
             let (place, _) = meant.to_start()?;
             wanted.launch(&place, &build_env.store_session.store, build_env.identity, false)?;
         }
@@ -110,7 +110,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         let value = status_value(&status);
         screen.json(&json!({ "name": place.name, "applied": true, "good": good, "pending": pending, "status": value }));
     } else if !screen.quiet {
-        let took = seconds(begun.elapsed().as_millis() as u64);
+        let took = seconds(started.elapsed().as_millis() as u64);
         let how = if good == Some(true) {
             styled(screen.out.good, "is up to date")
         } else {

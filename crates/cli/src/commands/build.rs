@@ -19,7 +19,7 @@ use crate::render::progress::{Progress, Where, seconds};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
-    let begun = Instant::now();
+    let started = Instant::now();
     let (project, lock) = locked_project(general)?;
     let built = match found(&project, &lock, command.fresh)? {
         Some(built) => built,
@@ -42,10 +42,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
             "work": built.layers,
             "entries": built.record.entries,
             "bytes": built.record.bytes,
-            "millis": begun.elapsed().as_millis() as u64,
+            "millis": started.elapsed().as_millis() as u64,
         }));
     } else if !screen.quiet {
-        summary(screen, &built, begun);
+        summary(screen, &built, started);
     }
     if let Some(seal) = lock.seal.as_ref().filter(|seal| seal.image != built.record.image) {
         let warning = styled(screen.err.warning, "warning");
@@ -66,7 +66,7 @@ fn found(project: &Project, lock: &Lock, fresh: bool) -> Result<Option<Built>, F
 }
 
 /// The last lines of a build: what there is now, what was made and reused, how long it took.
-fn summary(screen: &Screen, built: &Built, begun: Instant) {
+fn summary(screen: &Screen, built: &Built, started: Instant) {
     let reused = built.layers.iter().filter(|layer| layer.reused).count();
     let made = built.layers.len() - reused;
     let how = match (made, reused) {
@@ -75,7 +75,7 @@ fn summary(screen: &Screen, built: &Built, begun: Instant) {
         (0, reused) => format!("{} reused", count(reused, "layer")),
         (made, reused) => format!("{} made, {reused} reused", count(made, "layer")),
     };
-    let took = seconds(begun.elapsed().as_millis() as u64);
+    let took = seconds(started.elapsed().as_millis() as u64);
     let record = &built.record;
     screen.result(format_args!(
         "{} {}  {} entries, {}; {how}, in {took}",
@@ -112,7 +112,7 @@ pub fn with_progress<T>(
     outcome
 }
 
-/// The image of a project, built when it is not there. What is made is told on standard error.
+/// The image of a project, built when it is not there. What is made is reported on standard error.
 pub fn ensure(screen: &Screen, build_env: &BuildEnv, project: &Project, lock: &Lock) -> Result<Built, Failure> {
     with_progress(screen, build_env, Where::Aside, false, |context| Ok(build::build(context, project, lock)?))
 }

@@ -19,7 +19,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&str>, argv: &[String]) -> Outcome {
     let home = build_env::home()?;
     let meant = meant(general, &home, which);
-    // A keeper that is just ending may still open its door; whoever went in there in vain begins anew.
+    // A keeper that is just ending may still open its door; anyone who went in there in vain starts again.
     let mut attempts = 0;
     let ending = loop {
         attempts += 1;
@@ -32,7 +32,7 @@ pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&
         }
     };
     if let Ending::Signal(signal) = ending {
-        // Ends as the command ended, so that whoever called sees the same.
+        // Ends as the command ended, so that anyone who called sees the same.
         let _ = signal_hook::low_level::emulate_default_handler(signal);
     }
     Ok(u8::try_from(ending.as_code()).unwrap_or(255))
@@ -54,7 +54,7 @@ fn running(screen: &Screen, meant: Meant<'_>) -> Result<Client, Failure> {
     }
     let (place, project) = meant.to_start()?;
     launch(screen, &place, &project, false)?;
-    // Whoever works inside finds the steps done; services may still be getting ready.
+    // Anyone who works inside finds the steps done; services may still be getting ready.
     let good = watch(screen, &place, Some(Duration::ZERO), true, screen.quiet)?;
     if good == Some(false) {
         screen.insist(format_args!(

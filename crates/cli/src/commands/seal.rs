@@ -11,7 +11,7 @@ use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
-    let begun = Instant::now();
+    let started = Instant::now();
     let (project, mut lock) = locked_project(general)?;
     let build_env = BuildEnv::open()?;
     let place = if command.json { Where::Nowhere } else { Where::Result };
@@ -33,7 +33,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
             styled(screen.out.strong, &seal.words),
             seal.layers.len(),
             seal.probes.len(),
-            seconds(begun.elapsed().as_millis() as u64),
+            seconds(started.elapsed().as_millis() as u64),
         ));
     }
     Ok(0)

@@ -59,7 +59,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     if let Some(client) = Client::new(&place) {
         client.stop(&place)?;
     }
-    // The spec may call it otherwise by now.
+    // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     launch(screen, &place, &project, false)?;
     settle(screen, &place, command, Some(begun), None)
@@ -120,7 +120,7 @@ fn tell_what_it_gets(screen: &Screen, place: &Place, arrangement: &Arrangement) 
     }
 }
 
-/// Waits for what was begun, and shows how it stands.
+/// Waits for what was started, and shows its state.
 fn settle(
     screen: &Screen,
     place: &Place,
@@ -193,7 +193,7 @@ pub fn open_sites(screen: &Screen, status: &Status) {
         let Some(opener) = cavrith_sandbox::programs::find_program("xdg-open").filter(|_| desktop) else { continue };
         let mut command = std::process::Command::new(opener);
         command.arg(&url).stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null());
-        // It goes on by itself; that nothing opened is seen by whoever sits there.
+        // It goes on by itself; that nothing opened is seen by the one who sits there.
         let _ = command.stderr(std::process::Stdio::null()).spawn();
     }
 }

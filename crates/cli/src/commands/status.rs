@@ -134,7 +134,7 @@ pub fn list(screen: &Screen, command: &Report) -> Outcome {
 }
 
 fn row(place: Place) -> Row {
-    // One that does not answer is listed with what is written down of it.
+    // One that does not answer is listed with what is recorded of it.
     let status = Client::new(&place).and_then(|client| client.status().ok());
     let record = Record::read(&place.dir);
     Row {

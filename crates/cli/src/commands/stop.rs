@@ -98,7 +98,7 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     cavrith_sandbox::ids::enter()?;
     let what = lifecycle::dropping(&place);
     let client = Client::new(&place);
-    // Whoever is asked has to know for what; whoever is not may want it quiet.
+    // Anyone who is asked has to know for what; anyone who is not may want it quiet.
     let tell = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
     if client.is_some() {
         tell(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));

@@ -15,7 +15,7 @@ use crate::screen::Screen;
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let project = project::load(&project::find(general.project())?)?;
-    // A lock that does not answer its spec is a difference here, and told as one.
+    // A lock that does not answer its spec is a difference here, and reported as one.
     let lock = project::read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
     if lock.seal.is_none() {
         return Err(WorkspaceError::NoSeal.into());

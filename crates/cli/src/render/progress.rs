@@ -11,12 +11,12 @@ use indicatif::{ProgressBar, ProgressStyle};
 use crate::harmless::harmless;
 use crate::screen::{Screen, Styles, styled};
 
-/// Where finished layers are told.
+/// Where finished layers are reported.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Where {
     /// They are part of the result.
     Result,
-    /// Standard output belongs to somebody else; only what was really made is told, on standard error.
+    /// Standard output belongs to somebody else; only what was really made is reported, on standard error.
     Aside,
     /// The result is JSON, which has them.
     Nowhere,
@@ -70,8 +70,8 @@ impl<'a> Progress<'a> {
     /// A live line of its own for each file on its way.
     fn fetching(&self, name: &str, done: u64, of: Option<u64>) {
         let line = fetch_line(name);
-        let begun = self.lines().contains_key(&line);
-        if !begun {
+        let started = self.lines().contains_key(&line);
+        if !started {
             self.begin(&line, "");
         }
         let arrived = match of {

@@ -220,7 +220,7 @@ pub fn stopped(screen: &Screen, place: &Place, standing: Standing, record: Optio
     }
 }
 
-/// What the spec says otherwise by now, with what it takes.
+/// Pending changes, each with what it takes.
 pub fn pending(screen: &Screen, pending: &Pending, advise: bool) {
     if let Some(why) = &pending.unclear {
         line(screen, "pending", styled(screen.out.warning, why));

@@ -115,7 +115,7 @@ pub fn sha256(bytes: &[u8]) -> String {
     sha2::Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// The stand-in for dpkg: configures in the order of the records, and tells what is left.
+/// The stand-in for dpkg: configures in the order of the records, and says what is left.
 const DPKG: &str = r#"#!/bin/sh
 admin=/var/lib/dpkg
 left() { awk '/^Package:/ { name = $2 } /^Status: install ok unpacked/ { print name }' $admin/status; }

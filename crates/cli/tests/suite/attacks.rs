@@ -1,7 +1,7 @@
 //! Attacks, from inside and by a project, for the three kinds of member: root, a user with a range of ids, a user with
 //! a single one.
 //!
-//! What may be tried is a table; what must hold afterwards is the same for all of them, and is looked at after each:
+//! What may be tried is a table; what must hold afterwards is the same for all of them, and is examined after each:
 //! outside, nothing has rights that it had not, nothing that was there before has changed, and the command came back in
 //! time.
 
@@ -145,7 +145,7 @@ impl Ground {
         let mut command =
             self.member.as_ref().map_or_else(|| self.team.command(arguments), |member| member.command(arguments));
         command.stdin(input.map_or_else(Stdio::null, Stdio::from)).stdout(Stdio::piped()).stderr(Stdio::piped());
-        let begun = Instant::now();
+        let started = Instant::now();
         let child = command.spawn().unwrap();
         let process = rustix::process::Pid::from_raw(i32::try_from(child.id()).unwrap()).unwrap();
         let (done, ended) = std::sync::mpsc::channel::<()>();
@@ -157,7 +157,7 @@ impl Ground {
         let output = child.wait_with_output().unwrap();
         let _ = done.send(());
         guard.join().unwrap();
-        assert!(begun.elapsed() < Duration::from_secs(60), "{arguments:?} hangs");
+        assert!(started.elapsed() < Duration::from_secs(60), "{arguments:?} hangs");
         output
     }
 
@@ -248,8 +248,8 @@ impl Ground {
     }
 
     fn all(&self) {
-        let begun = self.run(&["start", "-q"], None);
-        assert!(begun.status.success(), "{}", told(&begun));
+        let started = self.run(&["start", "-q"], None);
+        assert!(started.status.success(), "{}", told(&started));
         assert!(INSIDE.len() > 60);
         for script in INSIDE {
             // Each with a root of its own where it breaks it.
@@ -261,8 +261,8 @@ impl Ground {
                 assert!(anew.status.success(), "{script}: {}", told(&anew));
                 let dropped = self.run(&["drop", "--yes", "-q"], None);
                 assert!(dropped.status.success(), "{script}: {}", told(&dropped));
-                let begun = self.run(&["start", "-q"], None);
-                assert!(begun.status.success(), "{script}: {}", told(&begun));
+                let started = self.run(&["start", "-q"], None);
+                assert!(started.status.success(), "{script}: {}", told(&started));
             }
         }
         let ended = self.run(&["stop", "-q"], None);
@@ -336,7 +336,7 @@ fn a_spec_gets_nothing_outside_without_its_member_s_word() {
         for command in [&["lock"][..], &["build"], &["start"], &["run", "--", "ls", "/seen"], &["seal"]] {
             let output = team.run(command);
             let said = told(&output);
-            // Locking looks at nothing that a folder holds, so there it is told, and at the next command refused.
+            // Locking examines nothing that a folder holds, so there it is reported, and at the next command refused.
             let code = output.status.code().unwrap();
             assert!(code == 2 || command == ["lock"] && code < 2, "{folder} {command:?}: {said}");
             let fits = why.split('|').any(|why| said.contains(why));

@@ -31,9 +31,9 @@ fn mark(seconds: u32) -> String {
 
 /// Waits until something holds.
 fn soon(what: &str, mut holds: impl FnMut() -> bool) {
-    let begun = Instant::now();
+    let started = Instant::now();
     while !holds() {
-        assert!(begun.elapsed() < Duration::from_secs(10), "{what}");
+        assert!(started.elapsed() < Duration::from_secs(10), "{what}");
         std::thread::sleep(Duration::from_millis(20));
     }
 }

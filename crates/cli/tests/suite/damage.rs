@@ -123,7 +123,7 @@ fn every_line_of_the_lock_and_of_its_seal() {
         fs::write(&path, lines.join("\n") + "\n").unwrap();
         let told = team.fails(&["build"], 1);
         assert!(told.contains("the lock "), "line {number} {changed:?}: {told}");
-        // Of what follows from a broken lock nothing else is told.
+        // Of what follows from a broken lock nothing else is reported.
         assert!(team.fails(&["check"], 1).contains("CV0212"), "line {number}");
     }
     fs::write(&path, text.replace('\n', "\r\n")).unwrap();

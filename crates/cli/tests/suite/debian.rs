@@ -260,7 +260,7 @@ fn a_package_with_other_bytes_is_refused() {
 #[test]
 fn a_configuration_file_lies_beside_its_place_until_its_package_is_configured() {
     let (team, mut archive) = bell();
-    // Configured first, since the other one needs it; a script that carries out whatever lies there must not see half a
+    // Configured first, since the other one needs it; a script that runs whatever lies there must not see half a
     // configuration.
     let anchor = Package::new("anchor", "1", "").script("postinst", "ls /etc/parts.d > /var/lib/anchor");
     let oars = Package::new("oars", "1", "Depends: anchor\n").file("etc/parts.d/oars", 0o644, "row\n");

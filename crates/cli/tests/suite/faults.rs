@@ -12,7 +12,7 @@ const WAYS: [&str; 3] = ["error", "short", "kill"];
 /// Calls that no command here makes: then the count is wrong.
 const MOST: u32 = 400;
 
-/// Runs a command with each of its calls failing in turn, after `prepare`, and looks at what is there with `look`. Says
+/// Runs a command with each of its calls failing in turn, after `prepare`, and examines what is there with `look`. Says
 /// how many calls there were.
 fn at_every_call(team: &Team, command: &[&str], prepare: &dyn Fn(), look: &dyn Fn(&str)) -> u32 {
     let mut most = 0;
@@ -153,7 +153,7 @@ fn an_image_is_gone_over_to_and_what_was_made_by_hand_is_somewhere() {
     };
     let look = |name: &str| assert!(somewhere(&team.home(), "by-hand"), "{name}: what was made by hand is gone");
     // A start over a scratch that was there writes nothing through the store any more; what is left to break off is
-    // looked at all the same.
+    // examined all the same.
     at_every_call(&team, &["apply", "--fresh", "-q"], &prepare, &look);
     assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tide"]), "high\n");
     team.ok(&["stop", "-q"]);

@@ -222,9 +222,9 @@ fn commands_run_in_one_workspace_thirty_at_once() {
     guest.kill().unwrap();
     guest.wait().unwrap();
     let running = || team.ok(&["run", "-q", "--", "ps"]).contains("3155.5");
-    let begun = Instant::now();
+    let started = Instant::now();
     while running() {
-        assert!(begun.elapsed() < Duration::from_secs(10), "the command of a killed guest still runs");
+        assert!(started.elapsed() < Duration::from_secs(10), "the command of a killed guest still runs");
     }
     signal(&holder, Signal::SIGTERM);
     holder.wait().unwrap();

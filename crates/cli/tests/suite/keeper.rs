@@ -86,7 +86,7 @@ fn a_flood_at_the_door_keeps_nobody_out() {
     assert!(!String::from_utf8_lossy(&answer).contains("Started"));
     assert_eq!(team.ok(&["run", "-q", "--", "echo", "in"]), "in\n");
     assert_eq!(status(&team)["standing"], "running");
-    // Whoever says nothing whole is sent away after a while.
+    // Anyone who says nothing whole is sent away after a while.
     for guest in &mut guests {
         guest.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
         let mut rest = Vec::new();
@@ -199,7 +199,7 @@ fn kills_at_many_moments_leave_nothing_and_lose_nothing() {
             0 => {
                 let held = fs::read_to_string(place(&team).join("held")).unwrap_or_default();
                 if let Ok(pid) = held.trim().parse::<i32>()
-                    // The number may be that of an earlier keeper, and by now of something else.
+                    // The number may be that of an earlier keeper, and now of something else.
                     && fs::read(format!("/proc/{pid}/cmdline")).is_ok_and(|line| line.starts_with(b"cavrith: keeper"))
                 {
                     let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);

@@ -25,7 +25,7 @@ fn cause(team: &Team, code: Code) {
         );
     };
     let git = |arguments: &[&str]| {
-        // Whoever runs the tests may have settings of their own.
+        // Anyone who runs the tests may have settings of their own.
         let mut command = std::process::Command::new("git");
         command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1");
         let output = command.args(arguments).current_dir(&project).output().unwrap();

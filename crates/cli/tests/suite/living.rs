@@ -244,14 +244,14 @@ fn apply_does_the_least_that_is_enough() {
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "echo $TIDE; ls /tmp/still-here"]), "high\n/tmp/still-here\n");
     assert_eq!(keeper(), first);
     assert!(told(&team.run(&["apply"])).contains("nothing to do"));
-    // A block in the hosts file that was written before stays as it is, which is told.
+    // A block in the hosts file that was written before stays as it is, which is reported.
     let hosts = team.dir.path().join("hosts");
     fs::write(&hosts, "127.0.0.1 localhost\n").unwrap();
     team.ok(&["names", "--apply", "--file", hosts.to_str().unwrap()]);
     write(&format!("{spec}{more}").replace("[env]", "[env]\nTIDE = \"high\"").replace("timetable.test", "tides.test"));
     let applied = team.command(&["apply"]).env("CAVRITH_HOSTS", &hosts).output().unwrap();
     assert!(told(&applied).contains("cavrith names --apply brings them up to date"), "{}", told(&applied));
-    // A port that cannot be had is told, and the rest is done.
+    // A port that cannot be had is reported, and the rest is done.
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let number = taken.local_addr().unwrap().port();
     let exact = format!("\n[[ports]]\nname = \"log\"\ninside = 8082\noutside = {number}\nexact = true\n");
@@ -260,7 +260,7 @@ fn apply_does_the_least_that_is_enough() {
     assert!(refused.contains(&format!("the port {number} for `log` is taken")), "{refused}");
     assert_eq!((keeper(), phase(&team, "raw")), (first, "none".to_owned()));
     assert!(team.ok(&["status"]).contains("log: not carried"));
-    // One that need not be that one moves aside, which is told.
+    // One that need not be that one moves aside, which is reported.
     write(&format!("{spec}{exact}").replace("\nexact = true", ""));
     let moved = told(&team.run(&["apply"]));
     assert!(moved.contains(&format!("the port {number} of log is taken by another program; it is at ")), "{moved}");
@@ -269,7 +269,7 @@ fn apply_does_the_least_that_is_enough() {
     drop(taken);
     team.ok(&["apply"]);
     assert_eq!(port(&team, "log"), u64::from(number));
-    // Another image: built, and what would be lost is told before anything is done.
+    // Another image: built, and what would be lost is reported before anything is done.
     team.ok(&["run", "-q", "--", "touch", "/home/crew/notes"]);
     write(&format!("{spec}\n[[steps]]\nname = \"more\"\nat = \"build\"\nrun = \"touch /srv/more\"\n"));
     assert!(team.ok(&["status"]).contains("image build"));

@@ -118,7 +118,7 @@ fn an_interrupt_ends_everything_within_a_second() {
     team.step("sleep 4711.25");
     for command in [&["build"][..], &["build", "--fresh"], &["seal"]] {
         let child = team.command(command).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-        let begun = Instant::now();
+        let started = Instant::now();
         let sleeps = || {
             std::fs::read_dir("/proc").unwrap().flatten().any(|entry| {
                 let line = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
@@ -126,22 +126,22 @@ fn an_interrupt_ends_everything_within_a_second() {
             })
         };
         while !sleeps() {
-            assert!(begun.elapsed() < Duration::from_secs(30), "the step does not begin");
+            assert!(started.elapsed() < Duration::from_secs(30), "the step does not begin");
             std::thread::sleep(Duration::from_millis(20));
         }
         kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
-        let begun = Instant::now();
+        let started = Instant::now();
         let output = child.wait_with_output().unwrap();
         assert_eq!(output.status.code(), Some(130), "{}", told(&output));
-        assert!(begun.elapsed() < Duration::from_secs(1), "it took {:?}", begun.elapsed());
+        assert!(started.elapsed() < Duration::from_secs(1), "it took {:?}", started.elapsed());
         while sleeps() {
-            assert!(begun.elapsed() < Duration::from_secs(1), "the step goes on");
+            assert!(started.elapsed() < Duration::from_secs(1), "the step goes on");
         }
         assert!(told(&output).contains("interrupted; what was finished is kept"), "{}", told(&output));
     }
-    let begun = Instant::now();
+    let started = Instant::now();
     while std::fs::read_dir(team.staging()).unwrap().next().is_some() {
-        assert!(begun.elapsed() < Duration::from_secs(5), "something is left in staging");
+        assert!(started.elapsed() < Duration::from_secs(5), "something is left in staging");
     }
 }
 
@@ -168,7 +168,7 @@ fn a_failure_is_one_object_with_a_code_that_is_explained() {
     assert_eq!(failed(&["check", "--json", "-C", "nowhere"], 2)["place"], "nowhere");
     let broken = failed(&["depot", "check", "nowhere", "--json"], 2);
     assert!(!broken["message"].as_str().unwrap().contains("os error"), "{broken}");
-    // A step's last lines, and what would be mended, are data.
+    // A step's last lines, and what would be repaired, are data.
     team.step("echo the mast is down; false");
     team.ok(&["lock"]);
     let step = failed(&["build", "--json"], 5);

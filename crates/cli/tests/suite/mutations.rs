@@ -32,7 +32,7 @@ const FILE: &str = "opt/quill/2.4.1/bin/quill";
 const DIR: &str = "opt/quill/2.4.1/bin";
 const LINK: &str = "bin/ls";
 
-/// What is done to the root of a layer, where a difference is told, and a word of it.
+/// What is done to the root of a layer, where a difference is reported, and a word of it.
 type Mutation = (&'static str, &'static str, fn(&Path), &'static str, &'static str);
 
 fn set(path: PathBuf, name: &str, value: &[u8]) {
@@ -70,7 +70,7 @@ fn node(path: PathBuf, kind: rustix::fs::FileType, device: u64) {
 fn own(path: PathBuf, user: u32, group: u32) {
     let meta = fs::metadata(&path).unwrap();
     match meta.uid() {
-        // A single id, or the first of a range; both keep what they are told on the disk.
+        // A single id, or the first of a range; both keep it on the disk.
         crate::owners::USER => set(path, "user.cavrith.owner", format!("{user}:{group}").as_bytes()),
         first => std::os::unix::fs::lchown(&path, Some(first + user), Some(meta.gid() + group)).unwrap(),
     }
@@ -436,7 +436,7 @@ impl Desk {
         roots.find(|root| root.join(path).symlink_metadata().is_ok()).unwrap()
     }
 
-    /// Changes something, looks what is told, and puts a faithful copy of it back.
+    /// Changes something, looks at what is reported, and puts a faithful copy of it back.
     fn mutate(&self, what: &Path, change: &dyn Fn(), expected: &[&str]) {
         let aside = self.team.dir.path().join("aside");
         copy(what, &aside);
@@ -494,7 +494,7 @@ impl Desk {
         6
     }
 
-    /// A seal that was bent, with the sum of the lock mended.
+    /// A seal that was bent, with the sum of the lock repaired.
     fn seal(&self) -> usize {
         let path = self.project().join("cavrith.lock");
         let text = fs::read_to_string(&path).unwrap();

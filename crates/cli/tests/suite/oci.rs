@@ -131,7 +131,7 @@ pub fn spec(team: &Team, origin: &str) {
     let _ = fs::remove_file(team.project().join("cavrith.lock"));
 }
 
-pub fn begun() -> (Team, Image) {
+pub fn started() -> (Team, Image) {
     let team = Team::new();
     let image = image(layers(&team));
     (team, image)
@@ -149,7 +149,7 @@ pub fn look(team: &Team) -> String {
 
 #[test]
 fn a_layout_in_a_folder_in_an_archive_and_in_a_registry_is_the_same_image() {
-    let (team, image) = begun();
+    let (team, image) = started();
     image.lay(&team.project().join("images/pier"));
     spec(&team, "{ path = \"images/pier\" }");
     let said = crate::team::told(&team.run(&["lock"]));
@@ -195,7 +195,7 @@ fn a_layout_in_a_folder_in_an_archive_and_in_a_registry_is_the_same_image() {
 
 #[test]
 fn a_registry_is_shown_who_we_are_when_it_asks() {
-    let (team, image) = begun();
+    let (team, image) = started();
     let server = Server::new();
     image.serve(&server);
     let host = server.url.trim_start_matches("http://").to_owned();
@@ -241,7 +241,7 @@ fn a_registry_is_shown_who_we_are_when_it_asks() {
 
 #[test]
 fn what_is_wrong_with_an_image_is_said() {
-    let (team, image) = begun();
+    let (team, image) = started();
     let place = team.project().join("images/pier");
     image.lay(&place);
     for (origin, says) in [

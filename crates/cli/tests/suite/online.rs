@@ -17,7 +17,7 @@ fn examples() -> PathBuf {
 struct Member {
     dir: PathBuf,
     home: PathBuf,
-    /// The number of an ordinary user without subordinate ids, instead of whoever runs the tests.
+    /// The number of an ordinary user without subordinate ids, instead of anyone who runs the tests.
     user: Option<u32>,
 }
 
@@ -315,7 +315,7 @@ fn ask(host: &str, method: &str, path: &str, kind: &str, body: &[u8]) -> (u16, S
 #[ignore = "needs a registry: CAVRITH_TEST_REGISTRY names its host and port, without encryption and open to all"]
 fn online_an_image_is_pulled_from_a_real_registry() {
     let host = std::env::var("CAVRITH_TEST_REGISTRY").expect("CAVRITH_TEST_REGISTRY is not set");
-    let (team, image) = crate::oci::begun();
+    let (team, image) = crate::oci::started();
     for (digest, bytes) in &image.blobs {
         let (status, location) = ask(&host, "POST", "/v2/team/pier/blobs/uploads/", "application/octet-stream", b"");
         assert_eq!(status, 202);

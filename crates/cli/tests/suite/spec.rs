@@ -27,7 +27,7 @@ fn what_a_team_shares_is_included_and_shown_with_its_origin() {
     assert_eq!(keys(&answer["entries"][0]), ["from", "key", "value"]);
     team.ok(&["lock"]);
     assert_eq!(team.ok(&["run", "-q", "--", "cat", "/etc/motd"]), "high\n");
-    // A mistake in the shared file is told at its place there.
+    // A mistake in the shared file is reported at its place there.
     fs::write(shared.join("team.toml"), "[env]\nTIDE = 3\n").unwrap();
     let told = team.fails(&["check"], 1);
     assert!(told.contains("--> ../../shared/team.toml:2:8"), "{told}");

@@ -254,7 +254,7 @@ fn a_hundred_and_fifty_steps_leave_what_each_of_them_left() {
         .collect();
     let listing = "cd /srv; find . -name site -prune -o -name '[fd0-9]*' -print | sort | while read f; do test -d $f && echo ${f#./}/ || echo ${f#./} $(cat $f); done";
     assert_eq!(inside(&team, listing), expected);
-    // What is merged for mounting goes with whoever mounted it.
+    // What is merged for mounting goes with the one who mounted it.
     team.stop_all();
     team.assert_clean();
 }

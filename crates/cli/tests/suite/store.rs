@@ -54,9 +54,9 @@ fn a_workspace_that_runs_keeps_its_layers() {
     assert!(team.ok(&["store", "list"]).contains("in use"));
     let keeper = team.json(&["status", "--json"])["status"]["keeper"].as_i64().unwrap();
     nix::sys::signal::kill(nix::unistd::Pid::from_raw(keeper as i32), nix::sys::signal::Signal::SIGKILL).unwrap();
-    let begun = Instant::now();
+    let started = Instant::now();
     while team.json(&["store", "collect", "--unused-for", "0 s", "--json"])["gone"].as_array().unwrap().is_empty() {
-        assert!(begun.elapsed() < Duration::from_secs(10), "the lease of a killed keeper still holds");
+        assert!(started.elapsed() < Duration::from_secs(10), "the lease of a killed keeper still holds");
     }
 }
 

@@ -138,7 +138,7 @@ fn several_workspaces_are_stopped_at_once_and_a_name_means_this_project_s() {
     let said = team.run(&["stop", "--all"]);
     assert!(said.status.success() && told(&said).matches("is stopped").count() == 2, "{}", told(&said));
     assert!(told(&team.run(&["stop", "--all"])).contains("nothing runs"));
-    // What is gone or halted already is not a lack of the machine.
+    // What has ended or halted already is not a lack of the machine.
     team.ok(&["drop", "--yes", "--name", "tide"]);
     assert_eq!(team.run(&["drop", "--yes"]).status.code(), Some(0));
     assert_eq!(team.run(&["status", "--name", "nobody"]).status.code(), Some(2));

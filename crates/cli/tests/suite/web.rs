@@ -119,7 +119,7 @@ fn downloads_are_trusted_at_first_sight_and_then_held_to_it() {
     let read =
         || team.ok(&["run", "-q", "--", "sh", "-c", "cat /srv/charts/inner/chart; ls -l /srv/tides.csv | cut -c1-10"]);
     assert_eq!(read(), "chart\n-rw-r-----\n");
-    // The same address with other bytes: what is locked is still had from the store, and a fresh machine is told.
+    // The same address with other bytes: what is locked is still had from the store, and a fresh machine is reported.
     server.put("/tides.csv", "other\n");
     team.ok(&["build", "--fresh"]);
     team.ok(&["lock"]);
@@ -253,7 +253,7 @@ fn offline_no_socket_of_the_network_is_opened() {
     let (team, _server) = distant();
     team.ok(&["lock"]);
     team.build();
-    // In a namespace without any network, behind a filter that ends whoever asks for an internet socket.
+    // In a namespace without any network, behind a filter that ends anyone who asks for an internet socket.
     let guarded = |arguments: &[&str], offline: &str| {
         let mut command = std::process::Command::new("unshare");
         if !nix::unistd::Uid::effective().is_root() {

@@ -188,14 +188,14 @@ impl<'a> IndexReader<'a> {
     /// When it is damaged.
     pub fn finish(&mut self) -> Result<(), BadIndex> {
         let stanza = std::mem::take(&mut self.stanza);
-        if stanza.begun { self.index.add(stanza.finish(self.suite)?) } else { Ok(()) }
+        if stanza.started { self.index.add(stanza.finish(self.suite)?) } else { Ok(()) }
     }
 }
 
 /// A stanza that is being read.
 #[derive(Debug, Default)]
 struct Stanza {
-    begun: bool,
+    started: bool,
     /// Which of `texts` a continuation line belongs to.
     current: Option<usize>,
     texts: [String; FIELDS.len()],
@@ -221,7 +221,7 @@ const FIELDS: [&str; 14] = [
 
 impl Stanza {
     fn line(&mut self, line: &[u8]) {
-        self.begun = true;
+        self.started = true;
         if line.starts_with(b" ") || line.starts_with(b"\t") {
             if let Some(current) = self.current {
                 self.texts[current].push_str(&String::from_utf8_lossy(line));

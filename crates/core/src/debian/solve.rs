@@ -1,7 +1,7 @@
 //! Which packages a root has: what was wished, and all that it needs.
 //!
 //! The answer is found by a general solver (the `resolvo` crate, conflict-driven clause learning), so it finds one when
-//! there is one, and can tell why there is none. Of many answers, people expect the one that the archive's own tools
+//! there is one, and can say why there is none. Of many answers, people expect the one that the archive's own tools
 //! give; so a simple [walk](Walk) is made first, and what it comes to is what the solver tries first:
 //!
 //! 1. Whatever has one answer only is taken, with what that needs, until nothing of the kind is left.

@@ -13,7 +13,7 @@ use crate::spec::{Limits, Network};
 pub enum Effort {
     /// Nothing runs otherwise because of it.
     Nothing,
-    /// It is brought about while everything goes on.
+    /// It is applied while everything goes on.
     Live,
     /// A service is ended and started again.
     ServiceRestart,

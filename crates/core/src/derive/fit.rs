@@ -187,7 +187,7 @@ fn toolchains(spec: &Spec, lock: &Lock, found: &mut Found) {
     }
 }
 
-/// Where a toolchain is to come from, in words; told as where it is pinned to come from when that will do.
+/// Where a toolchain is to come from, in words; reported as where it is pinned to come from when that will do.
 fn provenance(spec: &Spec, wanted: &Wanted, pin: &ToolchainPin) -> String {
     match &wanted.from {
         Provenance::Depot(Some(depot)) => format!("depot {}", depot.value),

@@ -217,7 +217,7 @@ pub enum Written {
 /// Seconds that a step may take when the spec says nothing.
 pub const STEP_LIMIT: u64 = 3600;
 
-/// What a layer's making looks at besides its own content.
+/// What a layer's making examines besides its own content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Needs {
     /// Nothing: it can be made at any time.

@@ -89,7 +89,7 @@ fn settings(spec: &Spec, lock: &Lock) -> String {
 pub const ONLY_IN_BUILDS: [(&str, &str); 3] =
     [("FORCE_SOURCE_DATE", "1"), ("PERL_HASH_SEED", "0"), ("PYTHONHASHSEED", "0")];
 
-/// The environment of a build step, which root carries out.
+/// The environment of a build step, which root runs.
 pub fn step_env(spec: &Spec, lock: &Lock) -> BTreeMap<String, String> {
     let mut path: Vec<_> = spec.workspace.path.iter().map(|directory| directory.value.to_string()).collect();
     path.extend(lock.toolchains.iter().filter(|pin| !pin.also).flat_map(program_directories));

@@ -43,14 +43,14 @@ pub(super) fn add_archives(spec: &Spec, lock: &mut Lock) {
     lock.toolchains.sort_by(|a, b| (&a.name, a.also).cmp(&(&b.name, b.also)));
 }
 
-/// Adds the toolchains that come with the base, and tells which of them are not there in the version that is asked for.
+/// Adds the toolchains that come with the base, and says which of them are not there in the version that is asked for.
 pub fn add_from_base(spec: &Spec, debian: &DebianPin, lock: &mut Lock, mistakes: &mut Vec<Mistake>) {
     lock.toolchains.retain(|pin| pin.source.is_some());
     for (name, wanted) in &spec.toolchains {
         let Provenance::Base { packages, parts } = &wanted.value.from else { continue };
         let own_name = |wish: &At<String>| debian::parse_alternative(&wish.value).name;
         let Some(first) = packages.first() else { continue };
-        // One that is not there was told when the packages were chosen.
+        // One that is not there was reported when the packages were chosen.
         let Some(package) = debian.package(&own_name(first)) else { continue };
         let Ok(version) = Version::new(told_version(&package.version)) else { continue };
         let asked = &wanted.value.version;

@@ -31,7 +31,7 @@ pub(super) fn keep_apart(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) 
     let paths: Vec<_> = places.iter().filter_map(|(_, place, _)| RootPath::from_absolute(place).ok()).collect();
     for (later, (name, place, span)) in places.iter().enumerate().take(paths.len()) {
         for (earlier, (other, _, other_span)) in places[..later].iter().enumerate() {
-            // Folders that meet each other or a download are told by the spec's own rules.
+            // Folders that meet each other or a download are reported by the spec's own rules.
             let folders = name.starts_with("the folder")
                 && !other.starts_with("the toolchain")
                 && !other.starts_with("the extension");

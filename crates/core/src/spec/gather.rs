@@ -41,7 +41,7 @@ impl Gatherer<'_> {
         self.gathered.mistakes.extend(mistakes);
         let mut taken = Table::default();
         let include = own.get("include").map(|entry| entry.node.value.clone());
-        // A list of something else than texts is told by the reader, from the entry that stays.
+        // A list of something else than texts is reported by the reader, from the entry that stays.
         if let Some(Value::List(items)) = include
             && items.iter().all(|item| matches!(item.value, Value::Text(_)))
         {

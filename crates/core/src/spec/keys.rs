@@ -46,14 +46,14 @@ impl Shape {
     }
 }
 
-/// Whether a key has to be there, may be, or is not carried out yet.
+/// Whether a key has to be there, may be, or is not run yet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum State {
     /// It has to be there (when the table it belongs to is).
     Needed,
     /// It may be left out.
     Optional,
-    /// It is planned; a spec that has it is refused rather than half carried out.
+    /// It is planned; a spec that has it is refused rather than half run.
     Later,
 }
 

@@ -79,14 +79,14 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let names = services::read_names(reader, top);
     let limits = services::read_limits(reader, top);
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
-    // What could be included is joined already; a list that is left is told for what else is in it.
+    // What could be included is joined already; a list that is left is reported for what else is in it.
     reader.texts(top, "include");
     let workspace = workspace?;
     if !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
         let side = Side::Live(At { value: ".".to_owned(), span: workspace.project.span.clone() });
         folders.insert(0, Folder { side, inside: workspace.project.clone(), except: Vec::new() });
     }
-    // A base that could not be read is told already; an empty one stands for it while the rest is looked at.
+    // A base that could not be read is reported already; an empty one stands for it while the rest is examined.
     let nothing = At { value: String::new(), span: 0..0 };
     let base = base.unwrap_or(Base::Packages { depot: nothing, packages: Vec::new() });
     Some(Spec {
@@ -113,7 +113,7 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Worksp
     if let Some(name) = &name {
         rules::host_name(reader, "workspace", name);
     }
-    // A name that is missing or no text is told already.
+    // A name that is missing or no text is reported already.
     let name = name.unwrap_or_else(|| At { value: String::new(), span: table.span() });
     let about = reader.text(table, "about").map(|about| about.value);
     let account = reader.text(table, "account").unwrap_or(At { value: "crew".to_owned(), span: table.span() });

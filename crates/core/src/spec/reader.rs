@@ -49,7 +49,7 @@ impl Reader<'_> {
         self.mistakes.push(mistake);
     }
 
-    /// Begins a table whose keys are those of `path`: refuses unknown ones and those not carried out yet, and names
+    /// Begins a table whose keys are those of `path`: refuses unknown ones and those not run yet, and names
     /// those that are missing.
     pub(super) fn table<'a>(&mut self, table: &'a Table, path: &'static str, span: Span) -> TableAt<'a> {
         let known: Vec<_> = keys::children(path).collect();
@@ -170,13 +170,13 @@ impl Reader<'_> {
         Some(At { value: texts, span: node.span.clone() })
     }
 
-    /// A table under a key, begun as `path`.
+    /// A table under a key, started as `path`.
     pub(super) fn subtable<'a>(&mut self, table: &TableAt<'a>, name: &str, path: &'static str) -> Option<TableAt<'a>> {
         let entry = table.get(name)?;
         self.table_of(entry, path)
     }
 
-    /// A value that has to be a table, begun as `path`.
+    /// A value that has to be a table, started as `path`.
     pub(super) fn table_of<'a>(&mut self, entry: &'a Entry, path: &'static str) -> Option<TableAt<'a>> {
         match &entry.node.value {
             Value::Table(inner) => Some(self.table(inner, path, entry.name_span.clone())),
@@ -187,7 +187,7 @@ impl Reader<'_> {
         }
     }
 
-    /// The tables of a list under a key, each begun as `path`.
+    /// The tables of a list under a key, each started as `path`.
     pub(super) fn subtables<'a>(&mut self, table: &TableAt<'a>, name: &str, path: &'static str) -> Vec<TableAt<'a>> {
         let Some(entry) = table.get(name) else {
             return Vec::new();
@@ -212,7 +212,7 @@ impl Reader<'_> {
         tables
     }
 
-    /// A table value, begun as `path`, or a text: the two shapes of a toolchain.
+    /// A table value, started as `path`, or a text: the two shapes of a toolchain.
     pub(super) fn text_or_table<'a>(
         &mut self,
         entry: &'a Entry,

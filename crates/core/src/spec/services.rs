@@ -61,7 +61,7 @@ pub enum Restart {
     Never,
 }
 
-/// How to tell that a service is ready.
+/// How a service is known to be ready.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Check {
@@ -97,7 +97,7 @@ pub struct Service {
     pub env: BTreeMap<String, At<String>>,
     /// Services and steps that come first.
     pub after: Vec<At<String>>,
-    /// How to tell that it is ready; when nothing is said, it is as soon as it runs.
+    /// How it is known to be ready; when nothing is said, it is as soon as it runs.
     pub ready: Option<Ready>,
     /// When it is started again.
     pub restart: Restart,
@@ -107,7 +107,7 @@ pub struct Service {
     pub grace: u64,
 }
 
-/// When a step of a workspace's start is carried out.
+/// When a step of a workspace's start is run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Moment {

@@ -1,4 +1,4 @@
-//! Steps: what each does, and the order they are carried out in.
+//! Steps: what each does, and the order they are run in.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -163,7 +163,7 @@ pub(super) fn read(
     (build, start.collect())
 }
 
-/// When the step is carried out; `None` for build.
+/// When the step is run; `None` for build.
 fn read_moment(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Moment> {
     let at = reader.text(table, "at")?;
     rules::one_of(reader, "at", &at, &["build", "first-start", "start"]);

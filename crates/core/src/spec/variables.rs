@@ -112,7 +112,7 @@ impl Filler<'_> {
             self.mistakes.push(Mistake::new(Code::UNKNOWN_VARIABLE, at.span.clone(), message, remedy));
             return String::new();
         }
-        if self.under_way.iter().any(|begun| begun == other) {
+        if self.under_way.iter().any(|started| started == other) {
             let there = self.own.get(other).map(|other| other.span.clone()).unwrap_or_default();
             let message = format!("{name} and {other} refer to each other");
             let message = if name == other { format!("{name} refers to itself") } else { message };

@@ -1,4 +1,4 @@
-//! What runs, held against what the spec says now: every difference with the least that is enough.
+//! What runs, compared with what the spec says now: every difference with the least that is enough.
 
 use std::collections::BTreeMap;
 
@@ -144,7 +144,7 @@ proptest! {
         }
     }
 
-    /// What runs and what is wanted being the same, there is nothing to do; otherwise something is told.
+    /// What runs and what is wanted being the same, there is nothing to do; otherwise something is reported.
     #[test]
     fn a_difference_is_told_exactly_when_there_is_one(inside in 1u16..9000, other in 1u16..9000, count in 1u16..5) {
         let with = |port: u16| {

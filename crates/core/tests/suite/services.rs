@@ -84,7 +84,7 @@ fn has_circle(edges: &BTreeSet<(usize, usize)>) -> bool {
 }
 
 proptest! {
-    /// Whoever waits for whom: a circle is told exactly when there is one, and what is told is one.
+    /// No matter who waits for whom: a circle is reported exactly when there is one, and what is reported is one.
     #[test]
     fn a_circle_of_services_is_told_exactly_when_there_is_one(
         edges in proptest::collection::btree_set((0usize..7, 0usize..7), 0..12),

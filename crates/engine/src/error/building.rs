@@ -65,7 +65,7 @@ pub enum BuildError {
     /// Something would lie where the base has something already.
     #[error("{what} would lie at {place}, where the base has {there}; let its depot give it another place")]
     PlaceTaken {
-        /// What it is about, as people name it.
+        /// What it is about, in words.
         what: String,
         /// Where it lies.
         place: String,
@@ -85,7 +85,7 @@ pub enum BuildError {
     /// A step or probe took too long.
     #[error("the {what} took longer than {limit} and was ended")]
     TooLong {
-        /// What it is about, as people name it.
+        /// What it is about, in words.
         what: String,
         /// How long it may take, in words.
         limit: String,

@@ -51,7 +51,7 @@ chmod 755 /run/cavrith/ischroot /run/cavrith/hostname /usr/sbin/policy-rc.d
 ///
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
 /// change, and locks, tell of the order of work. Keys and identities that a package makes at random belong to one
-/// machine: whoever needs them makes them at the first start. So does the mail server's index of aliases
+/// machine: anyone who needs them makes them at the first start. So does the mail server's index of aliases
 /// (`newaliases`). TeX writes the day into some formats, and LuaTeX an order that depends on the time; both make them
 /// when they are first used. The index of manuals is put together in the order in which the disk lists them, so it is
 /// put together again in the order of their names. Mono makes machine code of its libraries, which it makes again when
@@ -180,7 +180,7 @@ impl Configuring<'_> {
         self.carry_out(&session, "failed", &ending)
     }
 
-    /// Takes away what is new each time: what the spec says, and what is known of packages that are there.
+    /// Removes what is new each time: what the spec says, and what is known of packages that are there.
     fn left_out(&self) -> String {
         let named = self.wanted.stage.left_out.iter().cloned();
         let known = STATE.iter().filter(|(package, _)| self.stage.packages.iter().any(|one| one.name == *package));
@@ -316,7 +316,7 @@ fn quoted(path: &RootPath) -> String {
     format!("'/{}'", String::from_utf8_lossy(path.as_bytes()).replace('\'', "'\\''"))
 }
 
-/// What configuring wrote, as far as it may tell why it failed.
+/// What configuring wrote, as far as it may explain a failure.
 #[derive(Default)]
 struct Transcript {
     last: LastLines,
@@ -346,7 +346,7 @@ impl Transcript {
         self.failing = failing.and_then(|rest| rest.split_whitespace().next()).map(str::to_owned);
     }
 
-    /// The package that failed first, if that is known, and the lines that tell why.
+    /// The package that failed first, if that is known, and the lines that say why.
     fn cause(self) -> (Option<String>, Vec<String>) {
         match self.first {
             Some((package, lines)) => (Some(package), lines),

@@ -1,4 +1,4 @@
-//! Where workspaces are kept, what is written down of them, what they are called, what is said to them.
+//! Where workspaces are kept, what is recorded of them, what they are called, what is said to them.
 
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};

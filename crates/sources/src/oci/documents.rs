@@ -1,4 +1,4 @@
-//! The documents of an image (OCI Image Specification 1.1), with the fields that are looked at.
+//! The documents of an image (OCI Image Specification 1.1), with the fields that are examined.
 
 use std::collections::BTreeMap;
 

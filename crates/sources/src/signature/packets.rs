@@ -6,7 +6,7 @@ use ring::digest::{SHA1_FOR_LEGACY_USE_ONLY, SHA256, digest};
 /// What is wrong with the bytes.
 pub type Malformed = &'static str;
 
-/// Packet types that are looked at (section 5).
+/// Packet types that are examined (section 5).
 pub mod tag {
     pub const SIGNATURE: u8 = 2;
     pub const SECRET_KEY: u8 = 5;
@@ -177,7 +177,7 @@ pub enum Hash {
     Sha512,
 }
 
-/// Types of signatures that are looked at (section 5.2.1).
+/// Types of signatures that are examined (section 5.2.1).
 pub mod kind {
     pub const BINARY: u8 = 0x00;
     pub const TEXT: u8 = 0x01;
@@ -268,7 +268,7 @@ impl Signature {
         Ok(Some(signature))
     }
 
-    /// Reads subpackets (section 5.2.3). Those that nobody signed only tell what proves itself: who may have made the
+    /// Reads subpackets (section 5.2.3). Those that nobody signed only say what proves itself: who may have made the
     /// signature, and one within it.
     fn subpackets(&mut self, area: &[u8], hashed: bool, depth: u8) -> Result<(), Malformed> {
         let mut area = Bytes(area);

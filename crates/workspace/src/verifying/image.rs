@@ -44,7 +44,7 @@ impl<'a> Image<'a> {
                     found.extend(
                         changes(&expected, &measure.tree).iter().map(|change| Difference::of_change(change, None)),
                     );
-                    // A change that brought a fraction of a second along is told already.
+                    // A change that brought a fraction of a second along is reported already.
                     let told: Vec<_> = found.iter().map(|difference| difference.what.clone()).collect();
                     let strange = measure.strange.iter().map(|(path, what)| (path.to_string(), *what));
                     found.extend(

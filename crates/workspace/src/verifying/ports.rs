@@ -110,7 +110,7 @@ fn carries_datagrams(connector: &Connector, inside: u16, outside: SocketAddr) ->
     let answered = theirs.set_read_timeout(Some(PATIENCE)).and_then(|()| {
         ours.send_to(token.as_bytes(), outside)?;
         let (length, sender) = theirs.recv_from(&mut buffer)?;
-        // And the answer comes back to whoever asked.
+        // And the answer comes back to anyone who asked.
         theirs.send_to(&buffer[..length], sender)?;
         ours.set_read_timeout(Some(PATIENCE))?;
         ours.recv(&mut buffer)

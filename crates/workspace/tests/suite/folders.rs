@@ -217,7 +217,7 @@ fn folders_lie_in_each_other_with_places_that_are_their_owners() {
     // Once there is something in it, it has its owner.
     fs::write(kept.join("data/rows"), "").unwrap();
     assert!(!folders(&parts, folder_roots).unwrap()[5].new);
-    // A link in the way is not followed, and a folder that is gone is named.
+    // A link in the way is not followed, and a folder that has ended is named.
     fs::remove_dir(project.join("site")).unwrap();
     symlink("/", project.join("site")).unwrap();
     assert!(folders(&parts, folder_roots).unwrap_err().to_string().contains("site"));

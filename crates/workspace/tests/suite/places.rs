@@ -1,4 +1,4 @@
-//! Where workspaces are kept, what is written down of them, what they are called, what is said to them.
+//! Where workspaces are kept, what is recorded of them, what they are called, what is said to them.
 
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
@@ -56,7 +56,7 @@ fn a_name_is_looked_for_in_the_project_first_and_then_everywhere() {
         panic!("one of several was taken")
     };
     assert!(projects.contains("ida") && projects.contains("jonas"));
-    // Whoever names a project means that one.
+    // Anyone who names a project means that one.
     let error = found(&ida, true, Some("third")).unwrap_err().to_string();
     assert!(
         error.contains("there is no workspace third; the workspaces here are") && error.contains("second"),
