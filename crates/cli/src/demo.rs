@@ -106,17 +106,17 @@ impl Story<'_> {
         let (lead, tove, jonas) = (self.person("ida"), self.person("tove"), self.person("jonas"));
         layout::project(&lead.project).map_err(own("lay out the project"))?;
 
-        self.tell("Brindle Ferry keeps a site with sailing times. Ida leads its team, and describes the workspace.");
+        self.narrate("Brindle Ferry keeps a site with sailing times. Ida leads its team, and describes the workspace.");
         self.write_spec(&lead, assets::DRAFT)?;
         self.run(&lead, &["check"], 1)?;
-        self.tell("She mends her spec, pins every input, builds the image, and seals what must come out.");
+        self.narrate("She mends her spec, pins every input, builds the image, and seals what must come out.");
         self.write_spec(&lead, assets::SPEC)?;
         for command in [&["check"][..], &["lock"], &["build"], &["seal"]] {
             self.run(&lead, command, 0)?;
         }
         for member in [&tove, &jonas] {
             let name = capital(member.name);
-            self.tell(&format!(
+            self.narrate(&format!(
                 "{name} joins: takes the project with its lock, builds, and holds the result against the seal."
             ));
             copy_project(&lead.project, &member.project).map_err(own("copy the project"))?;
@@ -127,19 +127,19 @@ impl Story<'_> {
         // Whatever became of it, nothing runs on when the story is over.
         self.command(&tove).args(["stop", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
         lived?;
-        self.tell("Jonas mends something by hand, in his store, and tells nobody. Verify does.");
+        self.narrate("Jonas mends something by hand, in his store, and tells nobody. Verify does.");
         let file = self.find_quill(&jonas)?;
         self.show_command(&jonas, &format!("echo '# a quick fix, only here' >> {}", self.short(&file)));
         spawn_quiet(self.program, &[OsStr::new("demo"), OsStr::new("--spoil"), file.as_os_str()])?;
         self.run(&jonas, &["verify"], 1)?;
-        self.tell("He takes the fix back by building afresh, and is the same again.");
+        self.narrate("He takes the fix back by building afresh, and is the same again.");
         self.run(&jonas, &["build", "--fresh"], 0)?;
         self.run(&jonas, &["verify"], 0)?;
         self.last_words(&tove);
         Ok(0)
     }
 
-    fn tell(&self, text: &str) {
+    fn narrate(&self, text: &str) {
         self.screen.result(format_args!("\n{}", styled(self.screen.out.strong, text)));
     }
 
@@ -191,17 +191,17 @@ impl Story<'_> {
     /// The workspace in use: started with its service, a page edited outside and seen inside, the spec changed and
     /// followed.
     fn live(&self, person: &Person) -> Result<(), Failure> {
-        self.tell("Tove starts her workspace. It runs in the background, with the site as a service; she looks at it from outside.");
+        self.narrate("Tove starts her workspace. It runs in the background, with the site as a service; she looks at it from outside.");
         self.run(person, &["start", "--wait"], 0)?;
         let site = self.port_of(person, "site")?;
         self.fetch(site, "", "<tr>")?;
-        self.tell("She edits a page with her own tools, outside. It is the same file inside.");
+        self.narrate("She edits a page with her own tools, outside. It is the same file inside.");
         self.show_command(person, "echo '<p>The Petrel sails an hour later today.</p>' > news.html");
         let news = person.project.join("news.html");
         fs::write(&news, "<p>The Petrel sails an hour later today.</p>\n").map_err(own("edit a page"))?;
         self.run(person, &["run", "--", "cat", "/code/news.html"], 0)?;
         self.fetch(site, "news.html", "an hour later")?;
-        self.tell("The spec changes: a preview of the raw tables, on a port of its own, and a name. Only that is brought about; the site goes on.");
+        self.narrate("The spec changes: a preview of the raw tables, on a port of its own, and a name. Only that is brought about; the site goes on.");
         self.write_spec(person, &format!("{}{}", assets::SPEC, assets::MORE))?;
         for command in [&["status"][..], &["apply"]] {
             self.run(person, command, 0)?;
@@ -256,7 +256,7 @@ impl Story<'_> {
     fn last_words(&self, person: &Person) {
         let dir = self.dir.display();
         let (home, project) = (self.short(&person.home), self.short(&person.project));
-        self.tell("All of it lies in this folder, for you to try:");
+        self.narrate("All of it lies in this folder, for you to try:");
         let path = std::env::var_os("PATH").unwrap_or_default();
         let installed = std::env::split_paths(&path).any(|directory| directory.join("cavrith").is_file());
         if !installed {

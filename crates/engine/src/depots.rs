@@ -82,11 +82,11 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
     let mut index = read(dir)?;
     let (size, sha256) = checked::measure(file)?;
     let mut checked = checked::check(file, size, sha256, &staging.new_name())?;
-    let added = |folder: &str, name: String| depot::File { file: format!("{folder}/{name}"), size, sha256 };
-    let said = if let Some(described) = described {
+    let file_in = |folder: &str, name: String| depot::File { file: format!("{folder}/{name}"), size, sha256 };
+    let added = if let Some(described) = described {
         read_through(&mut checked)?;
         let version = Version::new(&described.version).map_err(DepotError::from)?;
-        add_toolchain(&mut index, described, version, added("toolchains", file_name(file)?))?
+        add_toolchain(&mut index, described, version, file_in("toolchains", file_name(file)?))?
     } else if is_package(&mut checked).map_err(file_error("read", file))? {
         let control = deb::read_control(&mut checked)?;
         let field = |name: &str| control.field(name).to_owned();
@@ -98,20 +98,20 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
         {
             return Err(DepotError::There(format!("{name} {version}")).into());
         }
-        let said = format!("package {name} {version}");
+        let added = format!("package {name} {version}");
         // A colon of an epoch is not a letter for every filesystem; in names of packages it is written %3a.
         let plain = format!("{name}_{}_{architecture}.deb", version.replace(':', "%3a"));
-        let file = added("packages", plain);
+        let file = file_in("packages", plain);
         index.packages.push(Package { name, version, architecture, file });
-        said
+        added
     } else {
         let (id, version, strip) = describe_extension(&mut checked)?;
         if index.extensions.iter().any(|one| one.id == id && one.version == version) {
             return Err(DepotError::There(format!("{id} {version}")).into());
         }
-        let said = format!("extension {id} {version}");
-        index.extensions.push(Extension { id, version, file: added("extensions", file_name(file)?), strip });
-        said
+        let added = format!("extension {id} {version}");
+        index.extensions.push(Extension { id, version, file: file_in("extensions", file_name(file)?), strip });
+        added
     };
     let path =
         last_file(&index, &sha256).ok_or_else(|| DepotError::Entry("BUG: the file is not in the index".to_owned()))?;
@@ -119,7 +119,7 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
     depot::parse(&index.to_text()).map_err(|mistake| DepotError::Entry(mistake.message))?;
     put(dir, &path, &mut checked)?;
     write_index(dir, &index)?;
-    Ok(said)
+    Ok(added)
 }
 
 fn file_name(file: &Path) -> Result<String, EngineError> {

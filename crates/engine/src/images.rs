@@ -51,13 +51,15 @@ pub(crate) fn find(supply: Supply<'_>, project: &Project, image: &OciBase) -> Re
     let mut blob = Blob { sha256: Sha256Digest::of(&top), size: top.len() as u64 };
     let mut bytes = top;
     for depth in 0.. {
-        match oci::parse(&bytes).map_err(|why| source.bad(why))? {
+        match oci::parse(&bytes).map_err(|why| source.unusable(why))? {
             Document::Manifest(manifest) => return source.pin(blob, &manifest),
-            Document::Index(_) if depth == DEEPEST => return Err(source.bad("its indexes have indexes without an end")),
+            Document::Index(_) if depth == DEEPEST => {
+                return Err(source.unusable("its indexes have indexes without an end"));
+            }
             Document::Index(index) => {
                 // Only the first index of a layout has names.
                 let tag = tag.as_deref().filter(|_| depth == 0);
-                blob = oci::choose(&index, tag, &image.platform.value).map_err(|why| source.bad(why))?;
+                blob = oci::choose(&index, tag, &image.platform.value).map_err(|why| source.unusable(why))?;
                 bytes = source.document(blob)?;
             }
         }
@@ -66,7 +68,7 @@ pub(crate) fn find(supply: Supply<'_>, project: &Project, image: &OciBase) -> Re
 }
 
 impl Source<'_> {
-    fn bad(&self, why: impl Into<String>) -> EngineError {
+    fn unusable(&self, why: impl Into<String>) -> EngineError {
         EngineError::Lock(LockError::Image { image: self.image.origin.shown(), why: why.into() })
     }
 
@@ -80,7 +82,7 @@ impl Source<'_> {
                 } else {
                     let stream = self.archive(&at)?;
                     let found = tarball::read_one(stream, &path.value, "index.json", oci::LONGEST_DOCUMENT)?;
-                    found.ok_or_else(|| self.bad("it is not an image layout: it has no index.json"))?
+                    found.ok_or_else(|| self.unusable("it is not an image layout: it has no index.json"))?
                 };
                 Ok((bytes, tag.as_ref().map(|tag| tag.value.clone())))
             }
@@ -92,7 +94,7 @@ impl Source<'_> {
                 let which = digest.or_else(|| reference.tag.clone()).unwrap_or_default();
                 let bytes = registry.manifest(&which)?;
                 if let Some(expected) = reference.digest.filter(|expected| *expected != Sha256Digest::of(&bytes)) {
-                    return Err(self.bad(format!("the registry answers with another document than {expected}")));
+                    return Err(self.unusable(format!("the registry answers with another document than {expected}")));
                 }
                 Ok((bytes, None))
             }
@@ -100,7 +102,7 @@ impl Source<'_> {
     }
 
     fn reference(&self, text: &str) -> Result<Reference, EngineError> {
-        Reference::parse(text).map_err(|why| self.bad(why))
+        Reference::parse(text).map_err(|why| self.unusable(why))
     }
 
     fn registry<'r>(&'r self, reference: &'r Reference, login: Option<&'r Login>) -> Registry<'r> {
@@ -125,7 +127,7 @@ impl Source<'_> {
         }
         let Some((program, arguments)) = config.password_command.as_ref().and_then(|command| command.split_first())
         else {
-            return Err(self.bad(format!(
+            return Err(self.unusable(format!(
                 "config.toml names {user} for {}, and neither password nor password-command",
                 reference.registry
             )));
@@ -135,12 +137,14 @@ impl Source<'_> {
             true => Some(program.into()),
             false => cavrith_sandbox::programs::find_program(program),
         };
-        let Some(found) = found else { return Err(self.bad(format!("{program} (password-command) is not installed"))) };
+        let Some(found) = found else {
+            return Err(self.unusable(format!("{program} (password-command) is not installed")));
+        };
         let output = Command::new(found).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
         let output =
-            output.map_err(|error| self.bad(format!("{program} (password-command) cannot be run: {error}")))?;
+            output.map_err(|error| self.unusable(format!("{program} (password-command) cannot be run: {error}")))?;
         if !output.status.success() {
-            return Err(self.bad(format!("{program} (password-command) failed with {}", output.status)));
+            return Err(self.unusable(format!("{program} (password-command) failed with {}", output.status)));
         }
         let password = String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().to_owned();
         Ok(Some(Login { user, password }))
@@ -155,7 +159,7 @@ impl Source<'_> {
     /// A manifest, index or configuration.
     fn document(&self, blob: Blob) -> Result<Vec<u8>, EngineError> {
         if blob.size > oci::LONGEST_DOCUMENT {
-            return Err(self.bad("one of its documents is longer than any"));
+            return Err(self.unusable("one of its documents is longer than any"));
         }
         let mut checked = match &self.image.origin {
             // A document is asked for where documents are; some registries have manifests there only.
@@ -200,7 +204,7 @@ impl Source<'_> {
                 let copy = self.supply.staging.new_name();
                 let mut file = File::create_new(&copy).map_err(file_error("make", &copy))?;
                 if !tarball::copy_one(self.archive(&at)?, &path.value, &inner, &mut file)? {
-                    return Err(self.bad(format!("it has no {inner}")));
+                    return Err(self.unusable(format!("it has no {inner}")));
                 }
                 Ok(checked::check_own(&copy, &name, blob.size, blob.sha256)?)
             }
@@ -230,7 +234,7 @@ impl Source<'_> {
     fn pin(&self, manifest: Blob, image: &Manifest) -> Result<Found, EngineError> {
         let config = self.document(image.config)?;
         let platform = self.image.platform.value.clone();
-        let (created, env) = oci::read_config(&config, &platform).map_err(|why| self.bad(why))?;
+        let (created, env) = oci::read_config(&config, &platform).map_err(|why| self.unusable(why))?;
         let mut notes = Vec::new();
         let own: Vec<_> = env.iter().filter(|one| !one.starts_with("PATH=")).cloned().collect();
         if !own.is_empty() {

@@ -21,13 +21,13 @@ pub struct Sight {
     /// The file.
     pub file: String,
     /// What it tells.
-    pub tells: Told,
+    pub finding: Finding,
 }
 
 /// What a file tells.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Told {
+pub enum Finding {
     /// A toolchain, and the beginning of its version when that is named.
     Toolchain {
         /// Its name.
@@ -124,14 +124,16 @@ impl Looker<'_> {
         let known = self
             .seen
             .iter()
-            .position(|sight| matches!(&sight.tells, Told::Toolchain { name: other, .. } if other == name));
+            .position(|sight| matches!(&sight.finding, Finding::Toolchain { name: other, .. } if other == name));
         let version = version.filter(|version| Version::new(version).is_ok());
-        let sight =
-            Sight { file: file.to_owned(), tells: Told::Toolchain { name: name.to_owned(), version: version.clone() } };
+        let sight = Sight {
+            file: file.to_owned(),
+            finding: Finding::Toolchain { name: name.to_owned(), version: version.clone() },
+        };
         match known {
             // A file that names the version tells more than one that does not; the first one that does counts.
             Some(position) => {
-                let silent = matches!(&self.seen[position].tells, Told::Toolchain { version: None, .. });
+                let silent = matches!(&self.seen[position].finding, Finding::Toolchain { version: None, .. });
                 if silent && version.is_some() {
                     self.seen[position] = sight;
                 }
@@ -141,16 +143,16 @@ impl Looker<'_> {
     }
 
     fn start(&mut self, file: &str, command: impl Into<String>) {
-        let told = |sight: &Sight| matches!(sight.tells, Told::Start(_));
-        if !self.seen.iter().any(told) {
-            self.seen.push(Sight { file: file.to_owned(), tells: Told::Start(command.into()) });
+        let is_start = |sight: &Sight| matches!(sight.finding, Finding::Start(_));
+        if !self.seen.iter().any(is_start) {
+            self.seen.push(Sight { file: file.to_owned(), finding: Finding::Start(command.into()) });
         }
     }
 
     fn port(&mut self, file: &str, port: Option<u16>) {
         let Some(port) = port.filter(|port| *port > 0) else { return };
-        if !self.seen.iter().any(|sight| sight.tells == Told::Port(port)) {
-            self.seen.push(Sight { file: file.to_owned(), tells: Told::Port(port) });
+        if !self.seen.iter().any(|sight| sight.finding == Finding::Port(port)) {
+            self.seen.push(Sight { file: file.to_owned(), finding: Finding::Port(port) });
         }
     }
 
@@ -305,8 +307,8 @@ fn write(name: &str, seen: &[Sight], depot: Option<&(String, Index)>) -> (String
     );
     base(&mut text, seen, depot, &mut guessed);
     toolchains(&mut text, seen, depot, &mut guessed);
-    let ports = seen.iter().filter_map(|sight| match sight.tells {
-        Told::Port(port) => Some((port, &sight.file)),
+    let ports = seen.iter().filter_map(|sight| match sight.finding {
+        Finding::Port(port) => Some((port, &sight.file)),
         _ => None,
     });
     for (number, (port, file)) in ports.enumerate() {
@@ -317,8 +319,8 @@ fn write(name: &str, seen: &[Sight], depot: Option<&(String, Index)>) -> (String
         );
         guessed.push(format!("the name {name:?} of the port {port}"));
     }
-    let start = seen.iter().find_map(|sight| match &sight.tells {
-        Told::Start(command) => Some((command, &sight.file)),
+    let start = seen.iter().find_map(|sight| match &sight.finding {
+        Finding::Start(command) => Some((command, &sight.file)),
         _ => None,
     });
     if let Some((command, file)) = start {
@@ -345,12 +347,12 @@ const BROUGHT_BY: [(&str, &[&str]); 8] = [
 
 fn base(text: &mut String, seen: &[Sight], depot: Option<&(String, Index)>, guessed: &mut Vec<String>) {
     let Some((path, index)) = depot else {
-        let told = seen.iter().filter_map(|sight| match &sight.tells {
-            Told::Toolchain { name, .. } => BROUGHT_BY.iter().find(|(tool, _)| tool == name),
+        let is_start = seen.iter().filter_map(|sight| match &sight.finding {
+            Finding::Toolchain { name, .. } => BROUGHT_BY.iter().find(|(tool, _)| tool == name),
             _ => None,
         });
         let mut packages = vec!["git"];
-        for package in told.flat_map(|(_, packages)| packages.iter()) {
+        for package in is_start.flat_map(|(_, packages)| packages.iter()) {
             if !packages.contains(package) {
                 packages.push(package);
             }
@@ -378,8 +380,8 @@ fn base(text: &mut String, seen: &[Sight], depot: Option<&(String, Index)>, gues
 fn toolchains(text: &mut String, seen: &[Sight], depot: Option<&(String, Index)>, guessed: &mut Vec<String>) {
     let wanted: Vec<_> = seen
         .iter()
-        .filter_map(|sight| match &sight.tells {
-            Told::Toolchain { name, version } => Some((name, version, &sight.file)),
+        .filter_map(|sight| match &sight.finding {
+            Finding::Toolchain { name, version } => Some((name, version, &sight.file)),
             _ => None,
         })
         .collect();

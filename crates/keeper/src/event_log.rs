@@ -13,27 +13,27 @@ const MOST: usize = 50_000;
 #[derive(Debug, Default)]
 pub(crate) struct EventLog {
     forgotten: usize,
-    told: VecDeque<WorkspaceEvent>,
+    events: VecDeque<WorkspaceEvent>,
 }
 
 impl EventLog {
-    pub fn push(&mut self, told: WorkspaceEvent) {
-        if self.told.len() >= MOST {
-            self.told.pop_front();
+    pub fn push(&mut self, event: WorkspaceEvent) {
+        if self.events.len() >= MOST {
+            self.events.pop_front();
             self.forgotten += 1;
         }
-        self.told.push_back(told);
+        self.events.push_back(event);
     }
 
     /// Forgets everything, since something new is started.
     pub fn clear(&mut self) {
-        self.forgotten += self.told.len();
-        self.told.clear();
+        self.forgotten += self.events.len();
+        self.events.clear();
     }
 
     /// The number that the next telling will have.
     pub fn end(&self) -> usize {
-        self.forgotten + self.told.len()
+        self.forgotten + self.events.len()
     }
 
     /// Whether anything from this number on is left to be reported.
@@ -43,7 +43,7 @@ impl EventLog {
 
     /// What is left of the tellings from this number on.
     pub fn since(&self, from: usize) -> Vec<WorkspaceEvent> {
-        self.told.iter().skip(from.saturating_sub(self.forgotten)).cloned().collect()
+        self.events.iter().skip(from.saturating_sub(self.forgotten)).cloned().collect()
     }
 }
 
@@ -57,17 +57,17 @@ mod tests {
 
     #[test]
     fn late_comers_hear_the_newest_and_nobody_hears_anything_twice() {
-        let mut tale = EventLog::default();
-        (0..MOST + 5).for_each(|number| tale.push(note(number)));
-        assert_eq!(tale.end(), MOST + 5);
-        let all = tale.since(0);
+        let mut log = EventLog::default();
+        (0..MOST + 5).for_each(|number| log.push(note(number)));
+        assert_eq!(log.end(), MOST + 5);
+        let all = log.since(0);
         assert_eq!((all.len(), &all[0]), (MOST, &note(5)));
-        assert_eq!(tale.since(MOST + 3), [note(MOST + 3), note(MOST + 4)]);
-        let heard = tale.end();
-        tale.clear();
-        assert!(tale.since(0).is_empty() && !tale.has(0) && !tale.has(heard));
-        tale.push(note(1));
-        assert_eq!(tale.since(heard), [note(1)]);
-        assert!(tale.has(0) && tale.has(heard) && !tale.has(heard + 1));
+        assert_eq!(log.since(MOST + 3), [note(MOST + 3), note(MOST + 4)]);
+        let heard = log.end();
+        log.clear();
+        assert!(log.since(0).is_empty() && !log.has(0) && !log.has(heard));
+        log.push(note(1));
+        assert_eq!(log.since(heard), [note(1)]);
+        assert!(log.has(0) && log.has(heard) && !log.has(heard + 1));
     }
 }

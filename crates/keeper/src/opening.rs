@@ -40,7 +40,7 @@ impl Keeper {
             Standing::Running | Standing::Starting => {
                 state.standing = Standing::Starting;
                 (state.opening, state.settled, state.failed_step) = (true, false, None);
-                state.told.clear();
+                state.events.clear();
                 None
             }
             other => Some(format!("the workspace is {}", other.words())),
@@ -61,7 +61,7 @@ impl Keeper {
                 !stays
             });
             for note in keeper.follow_live(&arrangement, followed.image_key, followed.stamps) {
-                keeper.tell(WorkspaceEvent::Note(note));
+                keeper.publish(WorkspaceEvent::Note(note));
             }
             keeper.open();
         });
@@ -98,7 +98,7 @@ impl Keeper {
                 let why = format!("the step {:?} failed", failed.name);
                 self.change(|state| {
                     state.failed_step = Some(failed.clone());
-                    state.tell(WorkspaceEvent::StepFailed(failed));
+                    state.publish(WorkspaceEvent::StepFailed(failed));
                 });
                 for name in arrangement.services_in_order() {
                     self.add_waiting(&name, &why);
@@ -107,7 +107,7 @@ impl Keeper {
         }
         self.change(|state| {
             state.opening = false;
-            state.tell(WorkspaceEvent::Opened);
+            state.publish(WorkspaceEvent::Opened);
             state.settle();
         });
         self.write_record();
@@ -127,7 +127,7 @@ impl Keeper {
             let cancel = match Cancel::new() {
                 Ok(cancel) => Arc::new(cancel),
                 Err(error) => {
-                    self.tell(WorkspaceEvent::Note(format!("the service {name} cannot be begun: {error}")));
+                    self.publish(WorkspaceEvent::Note(format!("the service {name} cannot be begun: {error}")));
                     continue;
                 }
             };
@@ -153,7 +153,7 @@ impl Keeper {
         if let Ok(cancel) = Cancel::new() {
             let supervised = Supervised { status: new_status(name, why), cancel: Arc::new(cancel), thread: None };
             self.change(|state| {
-                state.tell(WorkspaceEvent::Service(supervised.status.clone()));
+                state.publish(WorkspaceEvent::Service(supervised.status.clone()));
                 state.services.insert(name.to_owned(), supervised);
             });
         }
@@ -202,12 +202,12 @@ impl Keeper {
         for name in &needed {
             self.wait_for_service(name).map_err(|how| failed(how, Vec::new()))?;
         }
-        self.tell(WorkspaceEvent::Step { name: step.name.clone() });
+        self.publish(WorkspaceEvent::Step { name: step.name.clone() });
         let over = |left_out: Option<String>| {
             let millis = begun.elapsed().as_millis() as u64;
             self.change(|state| {
                 state.ran.push(step.mark());
-                state.tell(WorkspaceEvent::StepOver { name: step.name.clone(), millis, left_out });
+                state.publish(WorkspaceEvent::StepOver { name: step.name.clone(), millis, left_out });
             });
             if step.moment == Moment::FirstStart {
                 self.remember_first(step.mark());
@@ -234,7 +234,7 @@ impl Keeper {
         let keeper = Arc::clone(self);
         let started = self.start_piped(&command, move |line| {
             journal.line(line);
-            keeper.tell(WorkspaceEvent::Output { name: source.clone(), line: line.to_owned() });
+            keeper.publish(WorkspaceEvent::Output { name: source.clone(), line: line.to_owned() });
         });
         let (running, reader) = started.map_err(|error| failed(error.to_string(), Vec::new()))?;
         let [ended] = wait_for([running.ended()], Some(Duration::from_secs(step.limit)));

@@ -154,14 +154,14 @@ impl Keeper {
     fn report(&self, guest: &UnixStream, whole: bool, linger: Option<Duration>) -> io::Result<()> {
         let mut next = {
             let state = self.state();
-            if whole || state.settled { 0 } else { state.told.end() }
+            if whole || state.settled { 0 } else { state.events.end() }
         };
         let mut deadline = None;
         loop {
             let is_late = || deadline.is_some_and(|deadline| Instant::now() >= deadline);
             let (news, heard) = self.wait_until(|state| {
                 let gone = matches!(state.standing, Standing::Stopping | Standing::Stopped) || has_left(guest);
-                (state.told.has(next) || gone || is_late()).then(|| (state.told.since(next), state.told.end()))
+                (state.events.has(next) || gone || is_late()).then(|| (state.events.since(next), state.events.end()))
             });
             if news.is_empty() {
                 let answer =
@@ -169,12 +169,12 @@ impl Keeper {
                 return wire::send(guest, &answer, &[]);
             }
             next = heard;
-            for told in news {
-                let last = matches!(told, WorkspaceEvent::Settled { .. });
-                if matches!(told, WorkspaceEvent::Opened) {
+            for event in news {
+                let last = matches!(event, WorkspaceEvent::Settled { .. });
+                if matches!(event, WorkspaceEvent::Opened) {
                     deadline = linger.map(|linger| Instant::now() + linger);
                 }
-                wire::send(guest, &Answer::WorkspaceEvent(told), &[])?;
+                wire::send(guest, &Answer::WorkspaceEvent(event), &[])?;
                 if last {
                     return Ok(());
                 }
@@ -218,10 +218,10 @@ impl Keeper {
                 send_signal(signal_hook::consts::SIGHUP);
             });
             let ending = running.wait().map_err(io::Error::other);
-            let told = ending.and_then(|ending| wire::send(guest, &Answer::Ended(ending), &[]));
+            let event = ending.and_then(|ending| wire::send(guest, &Answer::Ended(ending), &[]));
             // In any case: the thread above, and the guest, wait for it.
             let _ = guest.shutdown(std::net::Shutdown::Both);
-            told
+            event
         })
     }
 

@@ -127,7 +127,7 @@ pub(crate) fn supervise(keeper: &Keeper, name: &str, part: &ServicePart, cancel:
 impl Watch<'_> {
     /// Waits for the services that come first; false when that was cancelled.
     fn wait_for_others(&self) -> bool {
-        let mut told = None;
+        let mut reported = None;
         loop {
             // Nothing, when all are there; else what to say, which is asked for anew whenever something has changed.
             let detail = self.keeper.wait_until(|state| {
@@ -140,11 +140,11 @@ impl Watch<'_> {
                 // Only what will not come by itself is worth a word; the rest is a matter of moments.
                 let rests = other.phase.is_rest();
                 let detail = if rests { format!("{} is {}", other.name, other.phase.words()) } else { String::new() };
-                (told.as_ref() != Some(&detail)).then_some(Some(detail))
+                (reported.as_ref() != Some(&detail)).then_some(Some(detail))
             });
             let Some(detail) = detail else { return !self.cancel.is_meant() };
             self.keeper.set_service(self.name, Phase::Waiting, &detail, Vec::new());
-            told = Some(detail);
+            reported = Some(detail);
         }
     }
 

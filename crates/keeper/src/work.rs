@@ -67,7 +67,7 @@ pub(crate) struct Keeper {
 pub(crate) struct State {
     pub standing: Standing,
     pub arrangement: Arc<Arrangement>,
-    pub told: EventLog,
+    pub events: EventLog,
     /// Everything that was started has come to rest, and that was reported.
     pub settled: bool,
     /// Steps are under way.
@@ -136,7 +136,7 @@ impl Keeper {
         let state = State {
             standing: Standing::Starting,
             arrangement: Arc::new(job.arrangement),
-            told: EventLog::default(),
+            events: EventLog::default(),
             settled: false,
             opening: true,
             services: BTreeMap::new(),
@@ -215,8 +215,8 @@ impl Keeper {
     }
 
     /// Publishes an event.
-    pub fn tell(&self, told: WorkspaceEvent) {
-        self.change(|state| state.tell(told));
+    pub fn publish(&self, event: WorkspaceEvent) {
+        self.change(|state| state.publish(event));
     }
 
     /// Waits until `until` has an answer, looking whenever the state has changed.
@@ -242,8 +242,8 @@ impl Keeper {
             service.status.since = now();
             detail.clone_into(&mut service.status.detail);
             service.status.last_lines = last_lines;
-            let told = WorkspaceEvent::Service(service.status.clone());
-            state.tell(told);
+            let event = WorkspaceEvent::Service(service.status.clone());
+            state.publish(event);
             state.settle();
         });
     }
@@ -271,7 +271,7 @@ impl Keeper {
             }
         };
         if let Err(error) = record.write(&self.place.dir) {
-            self.tell(WorkspaceEvent::Note(error.to_string()));
+            self.publish(WorkspaceEvent::Note(error.to_string()));
         }
     }
 
@@ -283,14 +283,14 @@ impl Keeper {
         });
         let bytes = serde_json::to_vec(&done).unwrap_or_default();
         if let Err(error) = cavrith_store::atomic::write(&first_done_path(&self.overlay_scratch), &bytes) {
-            self.tell(WorkspaceEvent::Note(format!("a step of the first start may be carried out again: {error}")));
+            self.publish(WorkspaceEvent::Note(format!("a step of the first start may be carried out again: {error}")));
         }
     }
 
     /// Remembers that steps ran from then till now.
     pub fn remember_opening(&self, from: u64) {
         if let Err(error) = crate::openings::add(&self.overlay_scratch, from, now()) {
-            self.tell(WorkspaceEvent::Note(format!("what steps wrote may be told as changed by hand: {error}")));
+            self.publish(WorkspaceEvent::Note(format!("what steps wrote may be told as changed by hand: {error}")));
         }
     }
 
@@ -366,9 +366,9 @@ impl Keeper {
 
 impl State {
     /// Publishes an event. When all has come to rest nobody watches.
-    pub fn tell(&mut self, told: WorkspaceEvent) {
+    pub fn publish(&mut self, event: WorkspaceEvent) {
         if !self.settled {
-            self.told.push(told);
+            self.events.push(event);
         }
     }
 
@@ -384,7 +384,7 @@ impl State {
         }
         let fine = |service: &Supervised| matches!(service.status.phase, Phase::Ready | Phase::Over | Phase::Stopped);
         let good = self.failed_step.is_none() && !self.lacks_port && self.services.values().all(fine);
-        self.tell(WorkspaceEvent::Settled { good });
+        self.publish(WorkspaceEvent::Settled { good });
         self.settled = true;
         if self.standing == Standing::Starting {
             self.standing = Standing::Running;

@@ -45,7 +45,7 @@ pub(crate) fn start(
         Ok(pair) => pair.unzip(),
         Err(error) => return failed("open a terminal", error),
     };
-    let (report, told) = match rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC) {
+    let (report, writer) = match rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC) {
         Ok(pair) => pair,
         Err(error) => return failed("make a pipe", error),
     };
@@ -65,7 +65,7 @@ pub(crate) fn start(
                 None => ready.execute(),
             },
         };
-        let _ = rustix::io::write(&told, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
+        let _ = rustix::io::write(&writer, format!("{}{}", if why.missing { 'm' } else { 'o' }, why.text).as_bytes());
         // SAFETY: _exit only ends the process, without running anything that PID 1 has registered.
         unsafe { libc::_exit(127) }
     };
@@ -74,7 +74,7 @@ pub(crate) fn start(
     let apart = others.is_some() && is_apart(&who, job);
     let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced && !apart;
     let started = if command.whole {
-        supervise::start(in_child, &told).map(|(pid, whole)| {
+        supervise::start(in_child, &writer).map(|(pid, whole)| {
             supervised = Some(whole);
             pid
         })
@@ -97,7 +97,7 @@ pub(crate) fn start(
         Ok(child) => child,
         Err(error) => return failed("start a process", error),
     };
-    drop((told, inner, stdio));
+    drop((writer, inner, stdio));
     if traced {
         clock.adopt(child);
     }

@@ -30,59 +30,59 @@ pub(crate) fn lay(layers: &[PathBuf], to: &Path) -> io::Result<()> {
 /// Moves what lies in a directory over what lies in another one, of the same filesystem. Names of one file stay names
 /// of one file.
 pub(crate) fn move_over(from: &Path, to: &Path) -> io::Result<()> {
-    let meta = fs::symlink_metadata(from).map_err(told(from))?;
-    for inner in fs::read_dir(from).map_err(told(from))? {
-        let inner = inner.map_err(told(from))?;
+    let meta = fs::symlink_metadata(from).map_err(naming(from))?;
+    for inner in fs::read_dir(from).map_err(naming(from))? {
+        let inner = inner.map_err(naming(from))?;
         let (path, target) = (inner.path(), to.join(inner.file_name()));
         let there = fs::symlink_metadata(&target).ok();
-        let directory = inner.file_type().map_err(told(&path))?.is_dir();
+        let directory = inner.file_type().map_err(naming(&path))?.is_dir();
         match there {
             Some(there) if there.is_dir() && directory => {
                 move_over(&path, &target)?;
                 continue;
             }
-            Some(there) if there.is_dir() => fs::remove_dir_all(&target).map_err(told(&target))?,
-            Some(_) => fs::remove_file(&target).map_err(told(&target))?,
+            Some(there) if there.is_dir() => fs::remove_dir_all(&target).map_err(naming(&target))?,
+            Some(_) => fs::remove_file(&target).map_err(naming(&target))?,
             None => {}
         }
-        fs::rename(&path, &target).map_err(told(&target))?;
+        fs::rename(&path, &target).map_err(naming(&target))?;
     }
     apply_metadata(from, to, &meta)
 }
 
-fn told(path: &Path) -> impl FnOnce(io::Error) -> io::Error {
+fn naming(path: &Path) -> impl FnOnce(io::Error) -> io::Error {
     let path = path.display().to_string();
     move |error| io::Error::new(error.kind(), format!("{path}: {error}"))
 }
 
 fn directory(from: &Path, to: &Path) -> io::Result<()> {
-    let meta = fs::symlink_metadata(from).map_err(told(from))?;
+    let meta = fs::symlink_metadata(from).map_err(naming(from))?;
     if attribute(from, OPAQUE)?.is_some_and(|value| value == b"y") {
         empty(to)?;
     }
-    for inner in fs::read_dir(from).map_err(told(from))? {
-        let inner = inner.map_err(told(from))?;
+    for inner in fs::read_dir(from).map_err(naming(from))? {
+        let inner = inner.map_err(naming(from))?;
         entry(&inner.path(), &to.join(inner.file_name()))?;
     }
     apply_metadata(from, to, &meta)
 }
 
 fn entry(from: &Path, to: &Path) -> io::Result<()> {
-    let meta = fs::symlink_metadata(from).map_err(told(from))?;
+    let meta = fs::symlink_metadata(from).map_err(naming(from))?;
     let kind = meta.file_type();
     let there = fs::symlink_metadata(to).ok();
     if kind.is_dir() {
         if there.as_ref().is_some_and(|there| !there.is_dir()) {
-            fs::remove_file(to).map_err(told(to))?;
+            fs::remove_file(to).map_err(naming(to))?;
         }
         if there.is_none_or(|there| !there.is_dir()) {
-            fs::create_dir(to).map_err(told(to))?;
+            fs::create_dir(to).map_err(naming(to))?;
         }
         return directory(from, to);
     }
     match there {
-        Some(there) if there.is_dir() => fs::remove_dir_all(to).map_err(told(to))?,
-        Some(_) => fs::remove_file(to).map_err(told(to))?,
+        Some(there) if there.is_dir() => fs::remove_dir_all(to).map_err(naming(to))?,
+        Some(_) => fs::remove_file(to).map_err(naming(to))?,
         None => {}
     }
     let empty = kind.is_file() && meta.len() == 0;
@@ -92,12 +92,12 @@ fn entry(from: &Path, to: &Path) -> io::Result<()> {
     }
     // Names of one file become files of their own, as they do in an overlay when one of them is written.
     if kind.is_symlink() {
-        std::os::unix::fs::symlink(fs::read_link(from).map_err(told(from))?, to).map_err(told(to))?;
+        std::os::unix::fs::symlink(fs::read_link(from).map_err(naming(from))?, to).map_err(naming(to))?;
     } else if kind.is_fifo() {
         rustix::fs::mknodat(CWD, to, FileType::Fifo, Mode::from_raw_mode(0o600), 0)
-            .map_err(|error| told(to)(error.into()))?;
+            .map_err(|error| naming(to)(error.into()))?;
     } else if kind.is_file() {
-        fs::copy(from, to).map_err(told(to))?;
+        fs::copy(from, to).map_err(naming(to))?;
     } else {
         // A device: the inside's devices are the sandbox's own.
         return Ok(());
@@ -106,10 +106,10 @@ fn entry(from: &Path, to: &Path) -> io::Result<()> {
 }
 
 fn empty(directory: &Path) -> io::Result<()> {
-    for entry in fs::read_dir(directory).map_err(told(directory))? {
-        let path = entry.map_err(told(directory))?.path();
-        let directory = fs::symlink_metadata(&path).map_err(told(&path))?.is_dir();
-        if directory { fs::remove_dir_all(&path) } else { fs::remove_file(&path) }.map_err(told(&path))?;
+    for entry in fs::read_dir(directory).map_err(naming(directory))? {
+        let path = entry.map_err(naming(directory))?.path();
+        let directory = fs::symlink_metadata(&path).map_err(naming(&path))?.is_dir();
+        if directory { fs::remove_dir_all(&path) } else { fs::remove_file(&path) }.map_err(naming(&path))?;
     }
     Ok(())
 }
@@ -122,24 +122,24 @@ fn attribute(path: &Path, name: &str) -> io::Result<Option<Vec<u8>>> {
             Ok(Some(value))
         }
         Err(Errno::NODATA | Errno::NOTSUP) => Ok(None),
-        Err(error) => Err(told(path)(error.into())),
+        Err(error) => Err(naming(path)(error.into())),
     }
 }
 
 /// Gives a copy the owner, rights, attributes and times of what it is a copy of.
 fn apply_metadata(from: &Path, to: &Path, meta: &fs::Metadata) -> io::Result<()> {
-    let now = fs::symlink_metadata(to).map_err(told(to))?;
+    let now = fs::symlink_metadata(to).map_err(naming(to))?;
     if (now.uid(), now.gid()) != (meta.uid(), meta.gid()) {
-        std::os::unix::fs::lchown(to, Some(meta.uid()), Some(meta.gid())).map_err(told(to))?;
+        std::os::unix::fs::lchown(to, Some(meta.uid()), Some(meta.gid())).map_err(naming(to))?;
     }
     if !meta.is_symlink() {
-        fs::set_permissions(to, fs::Permissions::from_mode(meta.mode() & 0o7777)).map_err(told(to))?;
+        fs::set_permissions(to, fs::Permissions::from_mode(meta.mode() & 0o7777)).map_err(naming(to))?;
     }
     let mut names = vec![0; 64 * 1024];
     let length = match rustix::fs::llistxattr(from, &mut names[..]) {
         Ok(length) => length,
         Err(Errno::NOTSUP) => 0,
-        Err(error) => return Err(told(from)(error.into())),
+        Err(error) => return Err(naming(from)(error.into())),
     };
     for name in names[..length].split(|byte| *byte == 0) {
         let kept =
@@ -147,7 +147,7 @@ fn apply_metadata(from: &Path, to: &Path, meta: &fs::Metadata) -> io::Result<()>
         if let (true, Ok(name)) = (kept, std::str::from_utf8(name))
             && let Some(value) = attribute(from, name)?
         {
-            rustix::fs::lsetxattr(to, name, &value, XattrFlags::empty()).map_err(|error| told(to)(error.into()))?;
+            rustix::fs::lsetxattr(to, name, &value, XattrFlags::empty()).map_err(|error| naming(to)(error.into()))?;
         }
     }
     let time = |seconds, nanoseconds| Timespec { tv_sec: seconds, tv_nsec: nanoseconds as _ };
@@ -155,5 +155,5 @@ fn apply_metadata(from: &Path, to: &Path, meta: &fs::Metadata) -> io::Result<()>
         last_access: time(meta.atime(), meta.atime_nsec()),
         last_modification: time(meta.mtime(), meta.mtime_nsec()),
     };
-    rustix::fs::utimensat(CWD, to, &times, AtFlags::SYMLINK_NOFOLLOW).map_err(|error| told(to)(error.into()))
+    rustix::fs::utimensat(CWD, to, &times, AtFlags::SYMLINK_NOFOLLOW).map_err(|error| naming(to)(error.into()))
 }

@@ -219,7 +219,7 @@ mod tests {
 
     /// The errors of some system calls behind the filter, made in a child so that this process stays as it is.
     fn errors_behind(purpose: Purpose) -> Vec<i32> {
-        let (report, told) = rustix::pipe::pipe().unwrap();
+        let (report, writer) = rustix::pipe::pipe().unwrap();
         // SAFETY: the child only makes system calls and ends by _exit.
         if unsafe { libc::fork() } == 0 {
             let applied = apply(purpose, false);
@@ -241,11 +241,11 @@ mod tests {
                 let error = std::io::Error::last_os_error().raw_os_error().unwrap_or(0);
                 errors.push(if failed { error as u8 } else { 0 });
             }
-            let _ = rustix::io::write(&told, &errors);
+            let _ = rustix::io::write(&writer, &errors);
             // SAFETY: ends the child without running anything of this process's.
             unsafe { libc::_exit(0) };
         }
-        drop(told);
+        drop(writer);
         let mut errors = [0; 5];
         assert_eq!(rustix::io::read(&report, &mut errors).unwrap(), 5);
         assert_eq!(errors[0], 1, "the filter could not be put on");

@@ -191,7 +191,7 @@ pub fn unpack(
     most: Most,
     place: impl Fn(&Path) -> io::Result<PathBuf>,
 ) -> io::Result<u64> {
-    let bad = |path: &Path, why: &str| {
+    let refused = |path: &Path, why: &str| {
         let name = cavrith_core::path::shown(path.as_os_str().as_encoded_bytes());
         io::Error::new(io::ErrorKind::InvalidData, format!("{name} {why}"))
     };
@@ -203,13 +203,13 @@ pub fn unpack(
         let path = entry.path()?.into_owned();
         let header = entry.header();
         let kind = header.entry_type();
-        let id = |number: u64| u32::try_from(number).map_err(|_| bad(&path, "has an owner without a number"));
+        let id = |number: u64| u32::try_from(number).map_err(|_| refused(&path, "has an owner without a number"));
         let owner = if owners { Some((id(header.uid()?)?, id(header.gid()?)?)) } else { None };
         let dress = Dress { mode: header.mode()?, owner, modified: header.mtime()? };
         count += 1;
         bytes = bytes.saturating_add(entry.size());
         if bytes > most.bytes || count > most.entries {
-            return Err(bad(&path, "is more than may be in it"));
+            return Err(refused(&path, "is more than may be in it"));
         }
         let to = place(&path)?;
         let about = |error: io::Error| io::Error::new(error.kind(), format!("cannot write {}: {error}", to.display()));
@@ -219,13 +219,13 @@ pub fn unpack(
         } else if kind.is_file() {
             ground.file(&to, &mut entry, &dress).map_err(about)?;
         } else if kind.is_symlink() {
-            let target = entry.link_name()?.ok_or_else(|| bad(&path, "is a link to nothing"))?;
+            let target = entry.link_name()?.ok_or_else(|| refused(&path, "is a link to nothing"))?;
             ground.link(&to, &target, &dress).map_err(about)?;
         } else if kind.is_hard_link() {
-            let first = entry.link_name()?.ok_or_else(|| bad(&path, "is a link to nothing"))?;
+            let first = entry.link_name()?.ok_or_else(|| refused(&path, "is a link to nothing"))?;
             ground.hard_link(&to, &place(&first)?).map_err(about)?;
         } else {
-            return Err(bad(&path, "is not a file, directory or link"));
+            return Err(refused(&path, "is not a file, directory or link"));
         }
     }
     for (path, dress) in directories.into_iter().rev() {

@@ -32,7 +32,7 @@ pub(crate) fn run(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> 
 }
 
 fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<(), String> {
-    let said = |doing: &'static str| move |error: io::Error| format!("{doing}: {error}");
+    let in_words = |doing: &'static str| move |error: io::Error| format!("{doing}: {error}");
     rustix::system::sethostname(job.host_name.as_bytes()).map_err(|error| format!("set the host name: {error}"))?;
     // Links and pipes can carry no record of their owner; those go into a file that the outside reads.
     let others = if job.records_owners {
@@ -52,14 +52,14 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     let ended = SignalFd::with_flags(&ended, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
         .map_err(|error| format!("listen for ended processes: {error}"))?;
     match job.purpose {
-        Purpose::Build => filter::prepare(job.purpose).map_err(said("make the filter of system calls"))?,
+        Purpose::Build => filter::prepare(job.purpose).map_err(in_words("make the filter of system calls"))?,
         Purpose::Workspace => {
             volatile::make();
             // Nothing that is refused there is needed here any more, so everything that is started inherits it, and
             // pays for it no more.
             rustix::thread::set_no_new_privs(true).map_err(|error| format!("give up new privileges: {error}"))?;
-            guard::begin().map_err(said("guard the folders"))?;
-            filter::apply(job.purpose, false).map_err(said("filter system calls"))?;
+            guard::begin().map_err(in_words("guard the folders"))?;
+            filter::apply(job.purpose, false).map_err(in_words("filter system calls"))?;
         }
     }
     use_up_pids(job.perturbations.skipped_pids);
@@ -67,7 +67,7 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     // at.
     rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable)
         .map_err(|error| format!("hide itself: {error}"))?;
-    wire::send(socket, &Report::Ready { notes }, &[]).map_err(said("report"))?;
+    wire::send(socket, &Report::Ready { notes }, &[]).map_err(in_words("report"))?;
     let mut inside =
         Inside { socket, job, clock: Clock::new(job.perturbations.clock_offset), others, running: HashMap::new() };
     loop {
@@ -80,11 +80,11 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
         let (order_came, something_ended) = (ready(&watched[0]), ready(&watched[1]));
         if something_ended {
             while matches!(ended.read_signal(), Ok(Some(_))) {}
-            inside.collect().map_err(said("report"))?;
+            inside.collect().map_err(in_words("report"))?;
         }
         if order_came {
-            match wire::receive::<Order>(socket).map_err(said("take an order"))? {
-                Some((order, fds)) => inside.obey(order, fds).map_err(said("report"))?,
+            match wire::receive::<Order>(socket).map_err(in_words("take an order"))? {
+                Some((order, fds)) => inside.obey(order, fds).map_err(in_words("report"))?,
                 None => return Ok(()),
             }
         }

@@ -45,7 +45,7 @@ pub(crate) struct Supervised {
 ///
 /// # Errors
 /// When no process can be started.
-pub(crate) fn start(child: impl FnOnce() -> isize, told: &OwnedFd) -> nix::Result<(Pid, Supervised)> {
+pub(crate) fn start(child: impl FnOnce() -> isize, report: &OwnedFd) -> nix::Result<(Pid, Supervised)> {
     let (ending, theirs) =
         rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC | rustix::pipe::PipeFlags::NONBLOCK)
             .map_err(|error| Errno::from_raw(error.raw_os_error()))?;
@@ -57,7 +57,7 @@ pub(crate) fn start(child: impl FnOnce() -> isize, told: &OwnedFd) -> nix::Resul
         }
         ForkResult::Child => {
             drop(ending);
-            let _ = supervise(child, told, theirs);
+            let _ = supervise(child, report, theirs);
             // SAFETY: _exit only ends the process, without running anything of PID 1's.
             unsafe { libc::_exit(0) }
         }
@@ -75,14 +75,14 @@ impl Supervised {
     /// How it ended, when its supervisor has, in the way that is given.
     pub(crate) fn ended(self, supervisor: Pid, how: Ending) -> Ending {
         own_processes::remove(supervisor.as_raw());
-        let mut told = Vec::new();
-        let _ = File::from(self.ending).read_to_end(&mut told);
-        serde_json::from_slice(&told).unwrap_or(how)
+        let mut report = Vec::new();
+        let _ = File::from(self.ending).read_to_end(&mut report);
+        serde_json::from_slice(&report).unwrap_or(how)
     }
 }
 
 /// The supervisor's life.
-fn supervise(child: impl FnOnce() -> isize, told: &OwnedFd, ending: OwnedFd) -> nix::Result<()> {
+fn supervise(child: impl FnOnce() -> isize, report: &OwnedFd, ending: OwnedFd) -> nix::Result<()> {
     rustix::process::setsid().map_err(|error| Errno::from_raw(error.raw_os_error()))?;
     rustix::process::set_child_subreaper(Some(rustix::process::Pid::INIT))
         .map_err(|error| Errno::from_raw(error.raw_os_error()))?;
@@ -105,7 +105,7 @@ fn supervise(child: impl FnOnce() -> isize, told: &OwnedFd, ending: OwnedFd) -> 
     };
     // What tells PID 1 that the program runs, and the streams, are the program's; anyone who reads what it writes must
     // not wait for this process.
-    let _ = told;
+    let _ = report;
     let [ending] = crate::notify::keep_only([ending]);
     let mut how = None;
     loop {

@@ -24,7 +24,7 @@ pub struct Members<R> {
     left: u64,
 }
 
-fn bad(why: &str) -> io::Error {
+fn not_a_package(why: &str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, why.to_owned())
 }
 
@@ -35,9 +35,9 @@ impl<R: Read> Members<R> {
     /// When it is not such a archive.
     pub fn new(mut from: R, size: u64) -> io::Result<Self> {
         let mut magic = [0; 8];
-        from.read_exact(&mut magic).map_err(|_| bad("it is too short to be a package"))?;
+        from.read_exact(&mut magic).map_err(|_| not_a_package("it is too short to be a package"))?;
         if magic != *MAGIC {
-            return Err(bad("it does not begin like a package"));
+            return Err(not_a_package("it does not begin like a package"));
         }
         Ok(Self { from, unread: 0, padding: 0, left: size - 8 })
     }
@@ -50,26 +50,27 @@ impl<R: Read> Members<R> {
         let rest = self.unread + self.padding.min(self.left.saturating_sub(self.unread));
         let passed = io::copy(&mut (&mut self.from).take(rest), &mut io::sink())?;
         if passed != rest {
-            return Err(bad("it ends in the middle of a member"));
+            return Err(not_a_package("it ends in the middle of a member"));
         }
         self.left -= rest;
         if self.left == 0 {
             return Ok(None);
         }
         let mut header = [0; 60];
-        self.from.read_exact(&mut header).map_err(|_| bad("it ends in the middle of a header"))?;
-        self.left = self.left.checked_sub(60).ok_or_else(|| bad("it ends in the middle of a header"))?;
+        self.from.read_exact(&mut header).map_err(|_| not_a_package("it ends in the middle of a header"))?;
+        self.left = self.left.checked_sub(60).ok_or_else(|| not_a_package("it ends in the middle of a header"))?;
         if &header[58..] != b"`\n" {
-            return Err(bad("a member's header is damaged"));
+            return Err(not_a_package("a member's header is damaged"));
         }
         let text =
             |range: std::ops::Range<usize>| std::str::from_utf8(&header[range]).map(|text| text.trim_end_matches(' '));
-        let name = text(0..16).map_err(|_| bad("a member's name is not a text"))?;
+        let name = text(0..16).map_err(|_| not_a_package("a member's name is not a text"))?;
         let size = text(48..58).ok().filter(|digits| digits.bytes().all(|digit| digit.is_ascii_digit()));
-        let size: u64 =
-            size.and_then(|digits| digits.parse().ok()).ok_or_else(|| bad("a member's size is not a number"))?;
+        let size: u64 = size
+            .and_then(|digits| digits.parse().ok())
+            .ok_or_else(|| not_a_package("a member's size is not a number"))?;
         if size > self.left {
-            return Err(bad("a member says it is larger than the whole"));
+            return Err(not_a_package("a member says it is larger than the whole"));
         }
         (self.unread, self.padding) = (size, size % 2);
         Ok(Some(Member { name: name.trim_end_matches('/').to_owned(), size }))
@@ -95,7 +96,7 @@ impl<R: Read> Read for Content<'_, R> {
         }
         let count = self.members.from.read(&mut buffer[..room])?;
         if count == 0 {
-            return Err(bad("it ends in the middle of a member"));
+            return Err(not_a_package("it ends in the middle of a member"));
         }
         self.members.unread -= count as u64;
         self.members.left -= count as u64;

@@ -68,7 +68,7 @@ pub fn read_control(checked: &mut Checked) -> Result<Control, SourceError> {
         }
         Ok(())
     })?;
-    let mut control = control.ok_or_else(|| damaged(&name, bad("it has no control archive")))?;
+    let mut control = control.ok_or_else(|| damaged(&name, invalid("it has no control archive")))?;
     control.newest = newest;
     Ok(control)
 }
@@ -87,7 +87,7 @@ pub fn read_control_only(checked: &mut Checked) -> Result<Control, SourceError> 
         }
         Ok(())
     })?;
-    control.ok_or_else(|| damaged(&name, bad("it has no control archive")))
+    control.ok_or_else(|| damaged(&name, invalid("it has no control archive")))
 }
 
 /// What dpkg keeps of an installed package.
@@ -106,9 +106,9 @@ pub struct Installed {
 pub fn unpack(checked: &mut Checked, writer: &mut LayerWriter) -> Result<Installed, SourceError> {
     let name = checked.name().to_owned();
     let (control, paths) = lay(checked, writer, Conffiles::InPlace)?;
-    let qualified = qualified_name(&control).map_err(|why| damaged(&name, bad(&why)))?;
+    let qualified = qualified_name(&control).map_err(|why| damaged(&name, invalid(&why)))?;
     let read = |path: &RootPath| writer.read(path).ok();
-    let stanza = stanza(&control, "install ok installed", Some(&read)).map_err(|why| damaged(&name, bad(&why)))?;
+    let stanza = stanza(&control, "install ok installed", Some(&read)).map_err(|why| damaged(&name, invalid(&why)))?;
     Ok(Installed { stanza, info: info(&control, &qualified, &paths) })
 }
 
@@ -190,7 +190,7 @@ pub(crate) fn lay(
         }
         Ok(())
     })?;
-    let control = control.ok_or_else(|| damaged(&name, bad("it has no control archive")))?;
+    let control = control.ok_or_else(|| damaged(&name, invalid("it has no control archive")))?;
     Ok((control, paths))
 }
 
@@ -210,7 +210,8 @@ pub fn write_database(packages: &[Installed], writer: &mut LayerWriter) -> Resul
     }
     for (name, bytes) in files {
         let path = RootPath::from_archive(format!("var/lib/dpkg/{name}").as_bytes());
-        let path = path.map_err(|bad| SourceError::Refused { name: "a package".to_owned(), why: bad.to_string() })?;
+        let path =
+            path.map_err(|invalid| SourceError::Refused { name: "a package".to_owned(), why: invalid.to_string() })?;
         let script = SCRIPTS.iter().any(|script| name.ends_with(&format!(".{script}")));
         writer.file(&path, Meta::root(if script { 0o755 } else { 0o644 }), &mut bytes.as_slice())?;
     }
@@ -336,7 +337,7 @@ fn for_each_part(
                 let mut version = String::new();
                 content.by_ref().take(16).read_to_string(&mut version).map_err(|error| damaged(&name, error))?;
                 if !version.starts_with("2.") {
-                    return Err(damaged(&name, bad("it is a package of an unknown format")));
+                    return Err(damaged(&name, invalid("it is a package of an unknown format")));
                 }
             }
             (1, "control.tar") => each(Part::Control, member.size, &mut content)?,
@@ -344,12 +345,12 @@ fn for_each_part(
             // What follows the data archive is for formats to come.
             (3.., _) => break,
             _ => {
-                return Err(damaged(&name, bad("its members are not those of a package")));
+                return Err(damaged(&name, invalid("its members are not those of a package")));
             }
         }
         seen.push(part);
     }
-    if seen.len() < 3 { Err(damaged(&name, bad("it is not complete"))) } else { Ok(()) }
+    if seen.len() < 3 { Err(damaged(&name, invalid("it is not complete"))) } else { Ok(()) }
 }
 
 fn parse_control(name: &str, stream: impl io::Read) -> Result<Control, SourceError> {
@@ -359,24 +360,26 @@ fn parse_control(name: &str, stream: impl io::Read) -> Result<Control, SourceErr
         if !matches!(entry.kind, tar::EntryType::Regular | tar::EntryType::Continuous) {
             return Ok(());
         }
-        let path = RootPath::from_archive(&entry.path).map_err(|error| damaged(name, bad(&error.to_string())))?;
+        let path = RootPath::from_archive(&entry.path).map_err(|error| damaged(name, invalid(&error.to_string())))?;
         let file = String::from_utf8_lossy(path.as_bytes()).into_owned();
         let mut bytes = Vec::new();
         entry.content.by_ref().take(left + 1).read_to_end(&mut bytes).map_err(|error| damaged(name, error))?;
-        left = left.checked_sub(bytes.len() as u64).ok_or_else(|| damaged(name, bad("its control archive is huge")))?;
+        left = left
+            .checked_sub(bytes.len() as u64)
+            .ok_or_else(|| damaged(name, invalid("its control archive is huge")))?;
         if path.depth() == 1 {
             files.insert(file, bytes);
         }
         Ok(())
     })?;
-    let text = files.remove("control").ok_or_else(|| damaged(name, bad("it has no control file")))?;
-    let text = String::from_utf8(text).map_err(|_| damaged(name, bad("its control file is not a text")))?;
+    let text = files.remove("control").ok_or_else(|| damaged(name, invalid("it has no control file")))?;
+    let text = String::from_utf8(text).map_err(|_| damaged(name, invalid("its control file is not a text")))?;
     let fields = debian::parse_stanza(&text)
-        .map_err(|line| damaged(name, bad(&format!("its control file has the line {line:?}"))))?;
+        .map_err(|line| damaged(name, invalid(&format!("its control file has the line {line:?}"))))?;
     Ok(Control { fields, files, newest: 0 })
 }
 
-pub(crate) fn bad(why: &str) -> io::Error {
+pub(crate) fn invalid(why: &str) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, why.to_owned())
 }
 

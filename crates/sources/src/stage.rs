@@ -14,7 +14,7 @@ use cavrith_store::shared::{Move, SharedWriter};
 
 use crate::SourceError;
 use crate::checked::Checked;
-use crate::deb::{self, Conffiles, Control, bad, damaged};
+use crate::deb::{self, Conffiles, Control, damaged, invalid};
 
 /// Records of dpkg's, by their paths beneath `/var/lib/dpkg`.
 pub type Records = BTreeMap<String, Vec<u8>>;
@@ -89,10 +89,10 @@ pub fn lay(
     let file = checked.name().to_owned();
     let conffiles = if first { Conffiles::InPlace } else { Conffiles::Beside };
     let (control, paths) = deb::lay(checked, &mut writer.archive(number), conffiles)?;
-    let qualified = deb::qualified_name(&control).map_err(|why| damaged(&file, bad(&why)))?;
+    let qualified = deb::qualified_name(&control).map_err(|why| damaged(&file, invalid(&why)))?;
     if (control.field("Package"), control.field("Version")) != (name, version) {
         let is = format!("{} {}", control.field("Package"), control.field("Version"));
-        return Err(damaged(&file, bad(&format!("it says that it is {is}, and {name} {version} is expected"))));
+        return Err(damaged(&file, invalid(&format!("it says that it is {is}, and {name} {version} is expected"))));
     }
     let deferred: BTreeSet<_> = match conffiles {
         Conffiles::InPlace => BTreeSet::new(),
@@ -290,7 +290,7 @@ impl Stage<'_> {
         for package in self.packages {
             let in_place = package.deferred.is_empty().then_some(read);
             let stanza = deb::stanza(&package.control, "install ok unpacked", in_place);
-            let stanza = stanza.map_err(|why| damaged(&package.name, bad(&why)))?;
+            let stanza = stanza.map_err(|why| damaged(&package.name, invalid(&why)))?;
             if !status.is_empty() && !status.ends_with("\n\n") {
                 status.push('\n');
             }

@@ -126,18 +126,18 @@ fn record(content: &mut impl Read) -> Result<Vec<u8>, String> {
 
 /// Pax records: `LENGTH KEY=VALUE\n`, where LENGTH counts the whole record.
 fn pax(bytes: &[u8]) -> Result<BTreeMap<Vec<u8>, Vec<u8>>, String> {
-    let bad = || "a pax record in it is damaged".to_owned();
+    let invalid = || "a pax record in it is damaged".to_owned();
     let mut records = BTreeMap::new();
     let mut rest = bytes;
     while !rest.is_empty() {
-        let space = rest.iter().position(|byte| *byte == b' ').ok_or_else(bad)?;
+        let space = rest.iter().position(|byte| *byte == b' ').ok_or_else(invalid)?;
         let length: usize =
-            std::str::from_utf8(&rest[..space]).ok().and_then(|digits| digits.parse().ok()).ok_or_else(bad)?;
+            std::str::from_utf8(&rest[..space]).ok().and_then(|digits| digits.parse().ok()).ok_or_else(invalid)?;
         if length <= space + 1 || length > rest.len() || rest[length - 1] != b'\n' {
-            return Err(bad());
+            return Err(invalid());
         }
         let pair = &rest[space + 1..length - 1];
-        let equals = pair.iter().position(|byte| *byte == b'=').ok_or_else(bad)?;
+        let equals = pair.iter().position(|byte| *byte == b'=').ok_or_else(invalid)?;
         records.insert(pair[..equals].to_vec(), pair[equals + 1..].to_vec());
         rest = &rest[length..];
     }
@@ -151,9 +151,9 @@ fn whole<R: Read>(
     long_path: Option<Vec<u8>>,
     long_link: Option<Vec<u8>>,
 ) -> io::Result<TarEntry<'_, R>> {
-    let bad = |why: &str| io::Error::new(io::ErrorKind::InvalidData, why.to_owned());
+    let invalid = |why: &str| io::Error::new(io::ErrorKind::InvalidData, why.to_owned());
     if records.keys().any(|key| key.starts_with(b"GNU.sparse.") || key == b"size") {
-        return Err(bad("it has sparse or over-long files, which are not read yet"));
+        return Err(invalid("it has sparse or over-long files, which are not read yet"));
     }
     let number =
         |value: &[u8]| std::str::from_utf8(value).ok().and_then(|digits| digits.split('.').next()?.parse::<u64>().ok());
@@ -166,7 +166,7 @@ fn whole<R: Read>(
     let link = records.remove(b"linkpath".as_slice()).or(long_link.map(terminated));
     let link = link.or_else(|| header.link_name_bytes().map(std::borrow::Cow::into_owned)).unwrap_or_default();
     let id = |key: &[u8], given: io::Result<u64>| match records.get(key) {
-        Some(value) => number(value).ok_or_else(|| bad("a number in it is damaged")),
+        Some(value) => number(value).ok_or_else(|| invalid("a number in it is damaged")),
         None => given,
     };
     // Some writers leave the owners blank, which means nobody in particular.
@@ -179,7 +179,7 @@ fn whole<R: Read>(
         // Times before 1970 are written as huge numbers.
         None => header.mtime().ok().filter(|time| *time < 1 << 40).unwrap_or(0),
     };
-    let too_large = |_| bad("an owner's number is too large");
+    let too_large = |_| invalid("an owner's number is too large");
     let mut meta = Meta::owned(
         (header.mode()? & 0o7777) as u16,
         u32::try_from(uid).map_err(too_large)?,

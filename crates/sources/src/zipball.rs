@@ -73,8 +73,8 @@ fn directories_agree(checked: &mut Checked) -> Result<(), SourceError> {
         });
         read.map_err(|error| damaged(format!("{}: {error}", shown(&expected))))?;
         if local != expected {
-            let told = format!("its central directory calls {} what calls itself {}", shown(&expected), shown(&local));
-            return Err(refused(told));
+            let why = format!("its central directory calls {} what calls itself {}", shown(&expected), shown(&local));
+            return Err(refused(why));
         }
     }
     Ok(())

@@ -139,7 +139,7 @@ impl Store {
     ///
     /// # Errors
     /// When the store cannot be listed.
-    pub fn check(&self, tell: &dyn Fn(&str)) -> Result<Vec<Damage>, StoreError> {
+    pub fn check(&self, on_item: &dyn Fn(&str)) -> Result<Vec<Damage>, StoreError> {
         let records = self.image_records()?;
         let mut damage = Vec::new();
         let name_of = |layer: &TreeDigest| {
@@ -148,7 +148,7 @@ impl Store {
         };
         for layer in self.layers()? {
             let what = format!("layer {}", name_of(&layer));
-            tell(&what);
+            on_item(&what);
             damage.extend(self.check_layer(&layer, &what));
         }
         for path in self.blob_files()? {
@@ -158,7 +158,7 @@ impl Store {
                 continue;
             }
             let what = "file from the web".to_owned();
-            tell(&what);
+            on_item(&what);
             match sha256_of(&path) {
                 Ok(found) if found == expected => {}
                 Ok(_) => damage.push(Damage { path, what, how: "its bytes are not those of its digest".to_owned() }),
@@ -213,8 +213,8 @@ impl Store {
     /// # Errors
     /// When the store cannot be listed or the disk refuses; [`StoreError::InUse`] when a layer that somebody uses is
     /// damaged, and only that is left.
-    pub fn repair(&self, staging: &Staging, tell: &dyn Fn(&str)) -> Result<Vec<Damage>, StoreError> {
-        let damage = self.check(tell)?;
+    pub fn repair(&self, staging: &Staging, on_item: &dyn Fn(&str)) -> Result<Vec<Damage>, StoreError> {
+        let damage = self.check(on_item)?;
         let layers = self.root().join("layers");
         let mut paths = BTreeSet::new();
         for one in &damage {

@@ -41,11 +41,11 @@ pub fn copy_in(client: Client, outside: &Path, inside: &str, account: Option<Str
     let (stream, ours) = std::io::pipe().map_err(failed(&what))?;
     let task = Task::Unpack { path: inside.to_owned(), name: name.clone() };
     let packing = thread::spawn(move || archive::pack(&real, &name, std::io::BufWriter::new(ours)));
-    let told = run_task(client, task, account, stream.as_fd(), None, &what);
+    let outcome = run_task(client, task, account, stream.as_fd(), None, &what);
     drop(stream);
     let packed = packing.join().unwrap_or_else(|_| Err(std::io::Error::other("BUG: packing ended early")));
     // What went wrong inside breaks the packing too; the inner side knows why.
-    told?;
+    outcome?;
     packed.map_err(failed(&what))
 }
 
@@ -71,10 +71,10 @@ pub fn copy_out(
         let _ = std::io::copy(&mut theirs, &mut std::io::sink());
         unpacked
     });
-    let told =
+    let outcome =
         run_task(client, task, account, File::open("/dev/null").map_err(failed(inside))?.as_fd(), Some(stream), inside);
     let unpacked = unpacking.join().unwrap_or_else(|_| Err(std::io::Error::other("BUG: unpacking ended early")));
-    told?;
+    outcome?;
     unpacked.map_err(failed(inside))
 }
 
@@ -87,14 +87,14 @@ fn run_task(
     stdout: Option<std::io::PipeWriter>,
     what: &str,
 ) -> Result<(), WorkspaceError> {
-    let (mut said, errors) = std::io::pipe().map_err(failed(what))?;
+    let (mut reader, errors) = std::io::pipe().map_err(failed(what))?;
     let null = File::options().write(true).open("/dev/null").map_err(failed(what))?;
     let visit = ExecRequest { task: Some(task), account, argv: vec!["copy".to_owned()], ..ExecRequest::default() };
     let out = stdout.as_ref().map_or_else(|| null.as_fd(), |stdout| stdout.as_fd());
     let guest = client.run(visit, [stdin, out, errors.as_fd()])?;
     drop((errors, stdout));
     let mut why = String::new();
-    said.read_to_string(&mut why).map_err(failed(what))?;
+    reader.read_to_string(&mut why).map_err(failed(what))?;
     let ending = guest.wait()?;
     if ending.is_good() {
         return Ok(());

@@ -217,15 +217,15 @@ fn exchange(new: &Path, folder: &Path) -> io::Result<()> {
 }
 
 fn read_archive(file: &Path, into: &Path, identity: Identity) -> io::Result<u64> {
-    let bad = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
+    let not_a_backup = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
     let mut archive = tar::Archive::new(zstd::Decoder::new(BufReader::new(reading::open(file)?))?);
     let place = |path: &Path| match path.components().next() == Some(Component::Normal(ROOT.as_ref())) {
         true => Ok(path.to_owned()),
-        false => Err(bad(format!("it is not a backup of a folder: it has {}", path.display()))),
+        false => Err(not_a_backup(format!("it is not a backup of a folder: it has {}", path.display()))),
     };
     let count = ground::unpack(&mut archive, &Ground::open(into)?, !identity.records_owners(), MOST, place)?;
     if !into.join(ROOT).symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
-        return Err(bad("it is not a backup of a folder: there is nothing in it".to_owned()));
+        return Err(not_a_backup("it is not a backup of a folder: there is nothing in it".to_owned()));
     }
     Ok(count)
 }

@@ -95,7 +95,7 @@ pub fn with_progress<T>(
     work: impl FnOnce(BuildContext<'_>) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
     let progress = Progress::new(screen, place);
-    let observer = |event| progress.tell(event);
+    let observer = |event| progress.show(event);
     let perturbations = Perturbations::default();
     let outcome = work(BuildContext {
         store: &build_env.store_session.store,

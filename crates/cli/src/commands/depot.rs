@@ -43,8 +43,8 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
         answer: command.answer.clone(),
     });
     let store_session = StoreSession::open()?;
-    let said = depots::add(&command.dir, &command.file, described.as_ref(), &store_session.staging)?;
-    done(screen, "added", &said)
+    let added = depots::add(&command.dir, &command.file, described.as_ref(), &store_session.staging)?;
+    done(screen, "added", &added)
 }
 
 fn check(screen: &Screen, command: &DepotDir) -> Outcome {
@@ -126,7 +126,7 @@ fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
     let (project, lock) = locked_project(general)?;
     let store_session = StoreSession::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
-    let observer = |event| progress.tell(event);
+    let observer = |event| progress.show(event);
     let filled = depots::fill(&command.dir, &project, &lock, store_session.supply(&observer));
     progress.finish();
     let filled = filled?;

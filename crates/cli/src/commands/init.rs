@@ -1,6 +1,6 @@
 //! `cavrith init`
 
-use cavrith_engine::init_spec::{self, Told};
+use cavrith_engine::init_spec::{self, Finding};
 use cavrith_engine::project;
 use serde_json::json;
 
@@ -17,13 +17,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
         return Ok(0);
     }
     for sight in &begun.seen {
-        let tells = match &sight.tells {
-            Told::Toolchain { name, version: Some(version) } => format!("{name} {version}"),
-            Told::Toolchain { name, version: None } => format!("{name}, in no particular version"),
-            Told::Start(command) => format!("it is started by {command}"),
-            Told::Port(port) => format!("port {port}"),
+        let finding = match &sight.finding {
+            Finding::Toolchain { name, version: Some(version) } => format!("{name} {version}"),
+            Finding::Toolchain { name, version: None } => format!("{name}, in no particular version"),
+            Finding::Start(command) => format!("it is started by {command}"),
+            Finding::Port(port) => format!("port {port}"),
         };
-        screen.result(format_args!("{}     {}: {tells}", styled(screen.out.good, "seen"), sight.file));
+        screen.result(format_args!("{}     {}: {finding}", styled(screen.out.good, "seen"), sight.file));
     }
     if begun.seen.is_empty() {
         screen.result(format_args!(

@@ -27,7 +27,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     };
     let wishes = Wishes { trust_changed: command.trust_changed, update };
     let progress = Progress::new(screen, Where::Nowhere);
-    let observer = |event| progress.tell(event);
+    let observer = |event| progress.show(event);
     let locked = locking::lock(&dir, store_session.supply(&observer), &wishes);
     progress.finish();
     let locked = locked?;
@@ -82,7 +82,7 @@ fn worth_showing(locked: &Locked) -> (Vec<&Moved>, usize) {
 fn outdated(screen: &Screen, command: &Lock, dir: &Path) -> Outcome {
     let store_session = StoreSession::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
-    let observer = |event| progress.tell(event);
+    let observer = |event| progress.show(event);
     let outdated = locking::outdated(dir, store_session.supply(&observer));
     progress.finish();
     let outdated = outdated?;

@@ -102,21 +102,21 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
 /// Before a workspace starts for the first time: what it sees and does of this machine. The spec may have come with a
 /// clone.
 fn tell_what_it_gets(screen: &Screen, place: &Place, arrangement: &Arrangement) {
-    let tell = |what: &str, text: String| screen.say(format_args!("{} {text}", styled(screen.err.faint, what)));
+    let line = |what: &str, text: String| screen.say(format_args!("{} {text}", styled(screen.err.faint, what)));
     screen.say(format_args!("{} starts here for the first time", styled(screen.err.strong, &place.name)));
     for folder in &arrangement.folders {
         if let FilesPlace::Live(outside) = &folder.place {
             let real = place.project.join(outside);
             let real = real.canonicalize().unwrap_or(real);
-            tell("    reads and writes", format!("{} (as {})", real.display(), folder.inside));
+            line("    reads and writes", format!("{} (as {})", real.display(), folder.inside));
         }
     }
     for port in &arrangement.ports {
         let whose = port.bind.map_or_else(|| "this machine's loopback".to_owned(), |address| address.to_string());
-        tell("    listens on", format!("{} of {whose} ({})", port.outside, port.name));
+        line("    listens on", format!("{} of {whose} ({})", port.outside, port.name));
     }
     if arrangement.network != Network::None {
-        tell("    reaches", "other machines, where this one lets it".to_owned());
+        line("    reaches", "other machines, where this one lets it".to_owned());
     }
 }
 
@@ -168,7 +168,7 @@ pub fn watch(
     silent: bool,
 ) -> Result<Option<bool>, Failure> {
     let mut teller = EventPrinter::new(screen, silent);
-    let good = client(place)?.watch(whole, linger, &mut |told| teller.tell(told))?;
+    let good = client(place)?.watch(whole, linger, &mut |event| teller.show(event))?;
     teller.finish();
     Ok(good)
 }

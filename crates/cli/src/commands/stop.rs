@@ -99,26 +99,26 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     let what = lifecycle::dropping(&place);
     let client = Client::new(&place);
     // Anyone who is asked has to know for what; anyone who is not may want it quiet.
-    let tell = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
+    let line = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
     if client.is_some() {
-        tell(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));
+        line(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));
     }
     let some = if what.some.is_empty() { String::new() } else { format!(": {}", what.some.join(", ")) };
     let more = if what.changed_files > what.some.len() { ", …" } else { "" };
     if what.changed_files > 0 {
         let files = count(what.changed_files, "file");
-        tell(format_args!("sets aside {files} changed inside{some}{more}, for {DAYS} days"));
+        line(format_args!("sets aside {files} changed inside{some}{more}, for {DAYS} days"));
     }
     if !what.logs.is_empty() {
-        tell(format_args!("removes   logs of {}", what.logs.join(", ")));
+        line(format_args!("removes   logs of {}", what.logs.join(", ")));
     }
     if !what.names.is_empty() {
-        tell(format_args!("removes   its block in {}, if there is one: {}", file.display(), what.names.join(", ")));
+        line(format_args!("removes   its block in {}, if there is one: {}", file.display(), what.names.join(", ")));
     }
-    tell(format_args!("keeps     the project {}", what.project));
+    line(format_args!("keeps     the project {}", what.project));
     let own = if place.named { format!(" --name {}", place.name) } else { String::new() };
     for name in &what.kept {
-        tell(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
+        line(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
     }
     confirm(screen, command.yes, &format!("drop {}?", place.name))?;
     if let Some(client) = client {

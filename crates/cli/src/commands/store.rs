@@ -83,9 +83,9 @@ fn ago(time: Duration) -> String {
 fn look(screen: &Screen, as_json: bool, mend: bool) -> Outcome {
     let build_env = BuildEnv::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
-    let tell = |what: &str| progress.tell(cavrith_engine::event::Event::Stage { text: format!("reading {what}") });
+    let report = |what: &str| progress.show(cavrith_engine::event::Event::Stage { text: format!("reading {what}") });
     let (store, staging) = (&build_env.store_session.store, &build_env.store_session.staging);
-    let damage = if mend { store.repair(staging, &tell) } else { store.check(&tell) };
+    let damage = if mend { store.repair(staging, &report) } else { store.check(&report) };
     progress.finish();
     let damage = damage?;
     if as_json {

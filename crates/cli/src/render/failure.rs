@@ -12,13 +12,13 @@ use crate::render::{mistakes, verdict};
 use crate::screen::{Screen, in_words, styled};
 
 pub fn show(screen: &Screen, failure: &Failure) {
-    let bad =
+    let report =
         |text: &dyn std::fmt::Display| screen.insist(format_args!("{} {text}", styled(screen.err.bad, head(failure))));
     match failure {
         Failure::Engine(error) => match error {
             EngineError::Mistakes(findings) => mistakes::show(screen, findings),
             EngineError::Lock(LockError::Misfits(misfits)) => {
-                bad(error);
+                report(error);
                 for misfit in misfits {
                     screen.insist(format_args!(
                         "    {}: the spec says {}, the lock {}",
@@ -27,7 +27,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 }
             }
             EngineError::Seal(SealError::NotReproducible(differences)) => {
-                bad(error);
+                report(error);
                 for line in verdict::differences(differences, &screen.err) {
                     screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
                 }
@@ -41,7 +41,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
             }
             EngineError::Build(BuildError::Step { last_lines, .. })
             | EngineError::Build(BuildError::Configure { last_lines, .. }) => {
-                bad(error);
+                report(error);
                 if last_lines.is_empty() {
                     screen.insist("    it wrote nothing");
                 }
@@ -50,20 +50,20 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 }
             }
             EngineError::Sandbox(SandboxError::Lacks { what, remedy }) => {
-                bad(&what);
+                report(&what);
                 screen.insist(format_args!("    {remedy}"));
             }
             _ if error.is_full() => {
-                bad(error);
+                report(error);
                 screen.insist(
                     "    the disk is full; make room, and run the same command again: what was finished is kept",
                 );
             }
-            _ => bad(error),
+            _ => report(error),
         },
-        Failure::Keeper(error) => bad(error),
-        Failure::Workspace(error) => bad(error),
-        Failure::Own(_, text) => bad(text),
+        Failure::Keeper(error) => report(error),
+        Failure::Workspace(error) => report(error),
+        Failure::Own(_, text) => report(text),
     }
 }
 

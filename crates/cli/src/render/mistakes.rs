@@ -20,15 +20,15 @@ pub fn show(screen: &Screen, findings: &Findings) {
     }
     let errors = findings.mistakes.iter().filter(|mistake| mistake.weight == Weight::Error).count();
     let warnings = findings.mistakes.len() - errors;
-    let mut told = Vec::new();
+    let mut totals = Vec::new();
     if errors > 0 {
-        told.push(styled(screen.err.bad, count(errors, "mistake")));
+        totals.push(styled(screen.err.bad, count(errors, "mistake")));
     }
     if warnings > 0 {
-        told.push(styled(screen.err.warning, count(warnings, "warning")));
+        totals.push(styled(screen.err.warning, count(warnings, "warning")));
     }
-    if !told.is_empty() {
-        screen.insist(told.join(", "));
+    if !totals.is_empty() {
+        screen.insist(totals.join(", "));
     }
 }
 

@@ -36,7 +36,7 @@ impl<'a> Progress<'a> {
         Self { screen, place, live: Mutex::new(BTreeMap::new()) }
     }
 
-    pub fn tell(&self, event: Event) {
+    pub fn show(&self, event: Event) {
         match event {
             Event::Begun { layer } => self.begin(&layer, &layer),
             Event::Stage { text } => {

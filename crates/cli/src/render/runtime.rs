@@ -277,12 +277,12 @@ impl<'a> EventPrinter<'a> {
         }
     }
 
-    pub fn tell(&mut self, told: &WorkspaceEvent) {
+    pub fn show(&mut self, event: &WorkspaceEvent) {
         if self.silent {
             return;
         }
         let styles = &self.screen.err;
-        match told {
+        match event {
             WorkspaceEvent::Note(text) => self.screen.say(format_args!("{} {text}", styled(styles.faint, "note:"))),
             WorkspaceEvent::Step { name } => {
                 if self.screen.live {

@@ -59,11 +59,11 @@ pub fn spdx(subject: Subject<'_>, items: &[Item]) -> Value {
     let explained: Vec<_> = others
         .iter()
         .map(|name| {
-            let said = name.trim_start_matches("LicenseRef-debian-");
+            let licence = name.trim_start_matches("LicenseRef-debian-");
             json!({
                 "licenseId": name,
-                "name": said,
-                "extractedText": format!("Declared as {said}; the text is in usr/share/doc/PACKAGE/copyright of the image."),
+                "name": licence,
+                "extractedText": format!("Declared as {licence}; the text is in usr/share/doc/PACKAGE/copyright of the image."),
             })
         })
         .collect();

@@ -253,31 +253,31 @@ impl Stanza {
             size,
             sha256,
         ] = self.texts;
-        let bad = |field: &'static str| BadIndex::Field { name: name.clone(), field };
+        let wrong_field = |field: &'static str| BadIndex::Field { name: name.clone(), field };
         let plain = |text: &str, more: &str| {
             !text.is_empty() && text.chars().all(|letter| letter.is_ascii_alphanumeric() || more.contains(letter))
         };
         // Names, versions and paths go into file names, addresses and the lock, so they have to be what they should be.
         if !plain(&name, "+-.") || !name.starts_with(|letter: char| letter.is_ascii_alphanumeric()) {
-            return Err(bad("Package"));
+            return Err(wrong_field("Package"));
         }
         if !plain(&version, ".+-~:") {
-            return Err(bad("Version"));
+            return Err(wrong_field("Version"));
         }
         if !plain(&architecture, "-") {
-            return Err(bad("Architecture"));
+            return Err(wrong_field("Architecture"));
         }
         let sound = |file: &str| RootPath::from_archive(file.as_bytes()).is_ok() && plain(file, "._+-~%:/");
         if !sound(&file) || file.starts_with('/') {
-            return Err(bad("Filename"));
+            return Err(wrong_field("Filename"));
         }
         let joined = |first: String, second: String| match (first.is_empty(), second.is_empty()) {
             (true, _) => second,
             (_, true) => first,
             _ => format!("{first}, {second}"),
         };
-        let size = size.parse().map_err(|_| bad("Size"))?;
-        let sha256 = sha256.parse().map_err(|_| bad("SHA256"))?;
+        let size = size.parse().map_err(|_| wrong_field("Size"))?;
+        let sha256 = sha256.parse().map_err(|_| wrong_field("SHA256"))?;
         let priority = ["required", "important", "standard", "optional"].iter().position(|one| *one == priority);
         Ok(Candidate {
             essential: essential == "yes",

@@ -65,14 +65,14 @@ impl Release {
         });
         let mut files = BTreeMap::new();
         for line in need("SHA256")?.lines().filter(|line| !line.trim().is_empty()) {
-            let bad = || BadRelease::Field("SHA256", format!("{line:?} is not an entry"));
+            let bad_entry = || BadRelease::Field("SHA256", format!("{line:?} is not an entry"));
             let mut parts = line.split_whitespace();
             let (Some(digest), Some(size), Some(path), None) = (parts.next(), parts.next(), parts.next(), parts.next())
             else {
-                return Err(bad());
+                return Err(bad_entry());
             };
-            let digest = digest.parse().map_err(|_| bad())?;
-            files.insert(path.to_owned(), (size.parse().map_err(|_| bad())?, digest));
+            let digest = digest.parse().map_err(|_| bad_entry())?;
+            files.insert(path.to_owned(), (size.parse().map_err(|_| bad_entry())?, digest));
         }
         Ok(Self {
             suite: get("Suite").unwrap_or_default().to_owned(),
@@ -141,9 +141,9 @@ mod tests {
         };
         assert_eq!(without("Date"), "it has no Date");
         assert!(without("SHA256").contains("no SHA256") || without("SHA256").contains("Components"));
-        let bad = TEXT.replace("Sat, 11 Jul", "Sat, 41 Jul");
-        assert!(Release::parse(&bad).unwrap_err().to_string().contains("is not a date"));
-        let bad = TEXT.replace("  12 main", "  x12 main");
-        assert!(Release::parse(&bad).unwrap_err().to_string().contains("is not an entry"));
+        let bad_entry = TEXT.replace("Sat, 11 Jul", "Sat, 41 Jul");
+        assert!(Release::parse(&bad_entry).unwrap_err().to_string().contains("is not a date"));
+        let bad_entry = TEXT.replace("  12 main", "  x12 main");
+        assert!(Release::parse(&bad_entry).unwrap_err().to_string().contains("is not an entry"));
     }
 }

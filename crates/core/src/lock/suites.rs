@@ -78,19 +78,19 @@ impl Serialize for ArchivePackage {
 impl<'de> Deserialize<'de> for ArchivePackage {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = String::deserialize(deserializer)?;
-        let bad = || serde::de::Error::custom(format!("{text:?} is not a pin of a package"));
+        let not_a_pin = || serde::de::Error::custom(format!("{text:?} is not a pin of a package"));
         let words: Vec<_> = text.split(' ').collect();
-        let [version, architecture, suite, size, sha256, file] = words.as_slice() else { return Err(bad()) };
+        let [version, architecture, suite, size, sha256, file] = words.as_slice() else { return Err(not_a_pin()) };
         let sound = crate::path::RootPath::from_archive(file.as_bytes()).is_ok() && !file.starts_with('/');
         if words.iter().any(|word| word.is_empty()) || !sound {
-            return Err(bad());
+            return Err(not_a_pin());
         }
         Ok(Self {
             version: (*version).to_owned(),
             architecture: (*architecture).to_owned(),
             suite: (*suite).to_owned(),
-            size: size.parse().map_err(|_| bad())?,
-            sha256: sha256.parse().map_err(|_| bad())?,
+            size: size.parse().map_err(|_| not_a_pin())?,
+            sha256: sha256.parse().map_err(|_| not_a_pin())?,
             file: (*file).to_owned(),
         })
     }

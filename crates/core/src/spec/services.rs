@@ -212,8 +212,8 @@ fn read_ready(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Ready> {
     let command = command(reader, table, "command").flatten();
     let every = reader.text(table, "every").and_then(|every| rules::pause(reader, every)).unwrap_or(READY_EVERY);
     let limit = reader.text(table, "limit").and_then(|limit| rules::limit(reader, limit)).unwrap_or(READY_LIMIT);
-    let said: Vec<_> = ["port", "file", "command"].into_iter().filter(|key| table.key_span(key).is_some()).collect();
-    match said.as_slice() {
+    let given: Vec<_> = ["port", "file", "command"].into_iter().filter(|key| table.key_span(key).is_some()).collect();
+    match given.as_slice() {
         [] => {
             let message = "`ready` does not say how to tell";
             reader.push(Mistake::new(Code::ONE_OF, table.span(), message, "add port, file or command"));

@@ -198,8 +198,8 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
     let limit = reader.text(table, "limit").and_then(|limit| rules::limit(reader, limit));
     let own = parse::read_env(reader, table, "steps[].env");
     let env = variables::fill_in(&own, env, &mut reader.mistakes);
-    let said: Vec<_> = ["run", "write", "copy"].iter().filter_map(|key| Some((*key, table.key_span(key)?))).collect();
-    match said.as_slice() {
+    let given: Vec<_> = ["run", "write", "copy"].iter().filter_map(|key| Some((*key, table.key_span(key)?))).collect();
+    match given.as_slice() {
         [] => {
             let remedy = "add run, write or copy";
             reader.push(Mistake::new(Code::STEP_ACTION, table.span(), "the step does nothing", remedy));

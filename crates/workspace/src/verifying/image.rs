@@ -45,11 +45,11 @@ impl<'a> Image<'a> {
                         changes(&expected, &measure.tree).iter().map(|change| Difference::of_change(change, None)),
                     );
                     // A change that brought a fraction of a second along is reported already.
-                    let told: Vec<_> = found.iter().map(|difference| difference.what.clone()).collect();
+                    let reported: Vec<_> = found.iter().map(|difference| difference.what.clone()).collect();
                     let strange = measure.strange.iter().map(|(path, what)| (path.to_string(), *what));
                     found.extend(
                         strange
-                            .filter(|(path, _)| !told.contains(path))
+                            .filter(|(path, _)| !reported.contains(path))
                             .map(|(path, what)| Difference::new(path, NOTHING, what)),
                     );
                 }

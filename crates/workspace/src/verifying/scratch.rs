@@ -99,10 +99,10 @@ fn aspect(
         }
     }
     let owners = Owned::find(image, &scratch, &shown, &counted);
-    let mut told: Vec<_> = counted.iter().map(|change| (owners.of(&change.path), change)).collect();
+    let mut by_package: Vec<_> = counted.iter().map(|change| (owners.of(&change.path), change)).collect();
     // Package by package, and what belongs to nobody last.
-    told.sort_by(|(one, a), (other, b)| (one.is_none(), one, &a.path).cmp(&(other.is_none(), other, &b.path)));
-    differences.extend(told.into_iter().map(|(package, change)| {
+    by_package.sort_by(|(one, a), (other, b)| (one.is_none(), one, &a.path).cmp(&(other.is_none(), other, &b.path)));
+    differences.extend(by_package.into_iter().map(|(package, change)| {
         let from = package.map(|package| format!("package {package}"));
         Difference::of_change(change, from)
     }));
