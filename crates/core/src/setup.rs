@@ -32,7 +32,7 @@ pub struct Setup {
     pub settings: String,
     /// Services, steps of the start, names and the like, each under what it is: `service site`, in one line.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub living: BTreeMap<String, String>,
+    pub runtime: BTreeMap<String, String>,
 }
 
 impl Setup {
@@ -53,9 +53,9 @@ impl Setup {
         }
         encoder.list(self.folders.iter()).bytes(&self.settings);
         // Left out when there is nothing, so that what was sealed before there were services stays what it is.
-        if !self.living.is_empty() {
-            encoder.count(self.living.len());
-            for (what, how) in &self.living {
+        if !self.runtime.is_empty() {
+            encoder.count(self.runtime.len());
+            for (what, how) in &self.runtime {
                 encoder.bytes(what).bytes(how);
             }
         }

@@ -173,11 +173,11 @@ pub fn workspace_aspects(seal: &Seal, measured: &Measured) -> Vec<Aspect> {
     aspects.push(aspect("folders", count(want.folders.len(), "folder"), folders));
     aspects.push(aspect("ports", count(want.ports.len(), "port"), map_differences(&want.ports, &have.ports)));
     // Left out where there is nothing, as of a seal that was made before there were services.
-    if !(want.living.is_empty() && have.living.is_empty()) {
-        let differences = map_differences(&want.living, &have.living);
+    if !(want.runtime.is_empty() && have.runtime.is_empty()) {
+        let differences = map_differences(&want.runtime, &have.runtime);
         aspects.push(aspect(
             "services",
-            match want.living.len() {
+            match want.runtime.len() {
                 1 => "1 service, start step or name".to_owned(),
                 several => format!("{several} services, start steps and names"),
             },

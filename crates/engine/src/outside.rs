@@ -167,7 +167,7 @@ impl Bounds {
     /// Sees to it that a spec takes nothing that it may not.
     ///
     /// # Errors
-    /// [`EngineError::Project(ProjectError::Outside)`].
+    /// [`ProjectError::Outside`].
     pub fn check(&self, spec: &Spec) -> Result<(), EngineError> {
         let missing = self.missing(spec);
         if missing.is_empty() { Ok(()) } else { Err(self.refusal(missing)) }

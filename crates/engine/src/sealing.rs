@@ -87,7 +87,7 @@ struct Comparison {
 /// The seal of a project whose image was built, when a second build gives the same.
 ///
 /// # Errors
-/// [`EngineError::Seal(SealError::NotReproducible)`] with every difference, and whatever building can say.
+/// [`SealError::NotReproducible`] with every difference, and whatever building can say.
 pub fn seal(
     context: BuildContext<'_>,
     project: &Project,

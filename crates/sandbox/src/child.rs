@@ -1,5 +1,25 @@
 //! The child's side, from the start of our executable to PID 1.
 
+pub mod archive;
+pub(crate) mod clock;
+pub(crate) mod command;
+pub mod copy_overlay;
+pub(crate) mod emulation;
+pub(crate) mod filter;
+pub(crate) mod guard;
+pub(crate) mod init;
+pub(crate) mod listing;
+pub(crate) mod making;
+pub(crate) mod measuring;
+pub(crate) mod notify;
+pub mod owners;
+pub(crate) mod program;
+pub(crate) mod rights;
+pub(crate) mod root;
+pub(crate) mod single;
+pub(crate) mod supervise;
+pub(crate) mod volatile;
+
 use std::io;
 use std::os::fd::{FromRawFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
@@ -9,8 +29,8 @@ use nix::sys::wait::{WaitStatus, waitpid};
 use nix::unistd::{ForkResult, fork};
 use rustix::process::Signal;
 
-use crate::job::{Order, Report};
-use crate::{init, wire};
+use crate::protocol::job::{Order, Report};
+use crate::protocol::wire;
 
 /// The name under which our executable is started as a sandbox. Nobody can type it by accident.
 pub(crate) const NAME: &str = "cavrith: inside";

@@ -12,60 +12,44 @@
 //! 3. [`session::Session::begin`] starts our own executable again ([`child::divert`] sends it here), single-threaded,
 //!    and tells it its [`job::Job`] over a socket that is its standard input: nothing about the job goes through
 //!    arguments or the environment.
-//! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`init`]), which builds
-//!    the root ([`root`]), pivots into it, and waits for orders.
-//! 5. [`Runtime::start`] has it run commands ([`command`], [`program`]), each behind a filter of system calls
-//!    ([`filter`]).
+//! 4. That child unshares every namespace, the parent maps the ids, and the child forks PID 1 ([`child::init`]), which
+//!    builds the root ([`child::root`]), pivots into it, and waits for orders.
+//! 5. [`Runtime::start`] has it run commands ([`child::command`], [`child::program`]), each behind a filter of system
+//!    calls ([`child::filter`]).
 //! 6. When the session is dropped, or its parent dies in whatever way, PID 1 goes, and with it everything inside: the
 //!    kernel ends all processes of a PID namespace, and the mounts go with the last process of the mount namespace.
 //!
-//! For sealing, [`clock`] shows the inside another time of day.
+//! For sealing, [`child::clock`] shows the inside another time of day.
+//!
+//! What always holds:
+//!
+//! - Everything of the inside ends with the process that started it, whichever way that ends.
+//! - The inside cannot reach the outside's files, processes or network but by what the job names, and never leaves a
+//!   set-user-id file outside.
+//! - Nothing of an image is touched before the old root is out of reach.
+//! - A process that can do more than those inside is not theirs to look into.
+//!
+//! | room | what |
+//! |---|---|
+//! | [`protocol`] | jobs, orders and reports, and how they travel |
+//! | [`parent`] | a session, its terminals and ports; [`Runtime`], the seam to everything above |
+//! | [`child`] | PID 1, the root, commands, the filter, owners on paper |
+//! | [`host`] | what this machine offers; owners, control groups, helper processes |
 
-pub mod archive;
-mod attributes;
-pub mod background;
 pub mod child;
-mod clock;
-mod command;
-pub mod copy_overlay;
-mod emulation;
-mod filter;
-mod folder;
-pub mod ground;
-pub mod groups;
-mod guard;
-pub mod ids;
-mod init;
-pub mod janitor;
-pub mod job;
-pub mod lines;
-mod listing;
-pub mod machine;
-mod making;
-mod measuring;
-mod mutex;
-pub mod net;
-mod notify;
-mod own_processes;
-pub mod owners;
-pub mod perturbed;
-mod process;
-mod program;
-pub mod programs;
-mod rights;
-mod root;
-pub mod runtime;
-pub mod session;
-mod single;
-mod supervise;
-pub mod terminal;
-mod volatile;
-pub mod wire;
+mod host;
+mod parent;
+mod protocol;
 
-pub use ids::Identity;
-pub use mutex::locked;
-pub use runtime::Runtime;
-pub use session::Session;
+pub use child::{archive, copy_overlay, owners};
+pub use host::{background, ground, groups, ids, janitor, machine, programs};
+pub use parent::{net, perturbed, runtime, session, terminal};
+pub use protocol::{job, lines, wire};
+
+pub use host::ids::Identity;
+pub use host::mutex::locked;
+pub use parent::runtime::Runtime;
+pub use parent::session::Session;
 
 use cavrith_core::failure::FailureCode;
 

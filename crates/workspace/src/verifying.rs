@@ -139,7 +139,7 @@ fn measure_workspace(
             .collect(),
         settings: measured_settings(image, lock, &described),
         // A fresh workspace is measured before anything in it is started; what would be is what its arrangement says.
-        living: described.living.clone(),
+        runtime: described.runtime.clone(),
     };
     let identity = passwd_identity(image, &described.account);
     Ok(Measured { setup, identity, probes, unmeasured })

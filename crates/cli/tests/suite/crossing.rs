@@ -8,7 +8,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use crate::inside::fetch;
-use crate::living::{living, port, soon, status};
+use crate::running::{port, soon, started, status};
 use crate::team::{Team, told};
 
 /// Compiles what busybox lacks into the project, which is live inside.
@@ -24,7 +24,7 @@ fn helper(team: &Team) {
 
 #[test]
 fn kept_folders_survive_and_go_into_a_file_and_back() {
-    let team = living(
+    let team = started(
         "[[folders]]\nmode = \"kept\"\nname = \"tables\"\ninside = \"/srv/tables\"\n\n[[folders]]\nmode = \"kept\"\nname = \"modules\"\ninside = \"/code/modules\"\n",
     );
     team.ok(&["run", "-q", "--", "sh", "-c", "echo high > /srv/tables/tide; ln -s tide /srv/tables/now; echo m > /code/modules/m; stat -c %U /srv/tables /code/modules"]);
@@ -79,7 +79,7 @@ fn archive(file: &Path, name: &str, kind: tar::EntryType, link: &str) {
 
 #[test]
 fn a_hostile_backup_does_not_leave_its_folder() {
-    let team = living("[[folders]]\nmode = \"kept\"\nname = \"tables\"\ninside = \"/srv/tables\"\n");
+    let team = started("[[folders]]\nmode = \"kept\"\nname = \"tables\"\ninside = \"/srv/tables\"\n");
     let file = team.dir.path().join("hostile.tar.zst");
     let target = format!("cavrith-hostile-{}", std::process::id());
     for (name, kind, link) in [
@@ -99,7 +99,7 @@ fn a_hostile_backup_does_not_leave_its_folder() {
 
 #[test]
 fn files_are_copied_in_and_out_of_a_workspace_that_runs_or_not() {
-    let team = living("");
+    let team = started("");
     let outside = team.dir.path().join("chart");
     fs::create_dir_all(outside.join("deep")).unwrap();
     fs::write(outside.join("deep/sound"), "seven fathoms").unwrap();
@@ -123,7 +123,7 @@ fn files_are_copied_in_and_out_of_a_workspace_that_runs_or_not() {
 
 #[test]
 fn datagrams_rows_of_ports_and_undeclared_ones() {
-    let team = living(
+    let team = started(
         r#"
 [[ports]]
 name = "buoy"
@@ -166,7 +166,7 @@ run = ["/code/helper", "echo", "7007"]
 
 #[test]
 fn names_are_kept_in_one_block_and_taken_out_when_the_workspace_is_dropped() {
-    let team = living("[names]\n\"timetable.test\" = \"site\"\n\"tides.test\" = \"site\"\n");
+    let team = started("[names]\n\"timetable.test\" = \"site\"\n\"tides.test\" = \"site\"\n");
     let hosts = team.dir.path().join("hosts");
     fs::write(&hosts, "127.0.0.1 localhost\n").unwrap();
     let run = |arguments: &[&str]| team.command(arguments).env("CAVRITH_HOSTS", &hosts).output().unwrap();
@@ -188,7 +188,7 @@ fn names_are_kept_in_one_block_and_taken_out_when_the_workspace_is_dropped() {
 
 #[test]
 fn a_workspace_without_a_network_has_its_loopback_only() {
-    let team = living("");
+    let team = started("");
     team.change("project = \"/code\"", "project = \"/code\"\nnetwork = \"none\"");
     let devices = team.ok(&["run", "-q", "--", "ls", "/sys/class/net"]);
     assert_eq!(devices.trim(), "lo");
@@ -197,7 +197,7 @@ fn a_workspace_without_a_network_has_its_loopback_only() {
 
 #[test]
 fn a_change_outside_is_noticed_inside_by_who_watches_for_it() {
-    let team = living("");
+    let team = started("");
     team.ok(&["start"]);
     helper(&team);
     let mut child = team
@@ -216,7 +216,7 @@ fn a_change_outside_is_noticed_inside_by_who_watches_for_it() {
 #[test]
 fn a_site_is_reached_by_both_protocols_and_opened_where_there_is_a_desktop() {
     use std::os::unix::fs::PermissionsExt as _;
-    let team = living("");
+    let team = started("");
     team.change("inside = 8080", "inside = 8080\nopen = true");
     let programs = team.dir.path().join("programs");
     fs::create_dir(&programs).unwrap();
@@ -248,7 +248,7 @@ fn a_site_is_reached_by_both_protocols_and_opened_where_there_is_a_desktop() {
 
 #[test]
 fn a_port_is_bound_to_the_address_that_the_spec_names_and_no_other() {
-    let team = living("");
+    let team = started("");
     // A port of its own, since all other tests have theirs at the other loopback address.
     let free = std::net::TcpListener::bind("127.0.0.2:0").unwrap().local_addr().unwrap().port();
     team.change("inside = 8080", &format!("inside = 8080\noutside = {free}\nbind = \"127.0.0.2\""));
@@ -266,7 +266,7 @@ fn a_port_is_bound_to_the_address_that_the_spec_names_and_no_other() {
 
 #[test]
 fn a_thousand_connections_are_carried_at_once() {
-    let team = living("");
+    let team = started("");
     team.ok(&["start", "--wait"]);
     let number = port(&team, "site") as u16;
     let open: Vec<_> = (0..1000).map(|_| TcpStream::connect(("127.0.0.1", number)).unwrap()).collect();

@@ -12,7 +12,7 @@ use std::time::Duration;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-use crate::living::{living, port, soon, status};
+use crate::running::{port, soon, started, status};
 use crate::team::{Team, told};
 
 const LEDGER: &str = r#"
@@ -42,7 +42,7 @@ fn keepers(team: &Team) -> usize {
 
 #[test]
 fn eight_starts_at_once_make_one_keeper() {
-    let team = living("");
+    let team = started("");
     let starts: Vec<_> = (0..8)
         .map(|_| {
             let mut command = team.command(&["start", "--wait"]);
@@ -61,7 +61,7 @@ fn eight_starts_at_once_make_one_keeper() {
 
 #[test]
 fn a_flood_at_the_door_keeps_nobody_out() {
-    let team = living("");
+    let team = started("");
     team.ok(&["start", "--wait"]);
     let door = place(&team).join("door");
     // Some say nothing, some stop in the middle of a word, some promise more than they bring, one asks without its
@@ -98,7 +98,7 @@ fn a_flood_at_the_door_keeps_nobody_out() {
 
 #[test]
 fn a_guest_that_goes_away_takes_its_command_along() {
-    let team = living("");
+    let team = started("");
     team.ok(&["start", "--wait"]);
     let mut guest = team
         .command(&["run", "-q", "--", "sh", "-c", "echo $$; exec sleep 3155"])
@@ -119,7 +119,7 @@ fn a_guest_that_goes_away_takes_its_command_along() {
 
 #[test]
 fn a_step_that_writes_much_is_logged_whole_and_shown_by_its_end() {
-    let team = living(
+    let team = started(
         r#"
 [[steps]]
 name = "chatter"
@@ -139,7 +139,7 @@ run = "i=0; while [ $i -lt 30000 ]; do echo line $i; i=$((i + 1)); done"
 
 #[test]
 fn logs_are_followed_and_no_line_comes_twice() {
-    let team = living(
+    let team = started(
         r#"
 [services.counter]
 run = "i=0; while true; do echo count $i; i=$((i + 1)); sleep 0.01; done"
@@ -169,7 +169,7 @@ run = "i=0; while true; do echo count $i; i=$((i + 1)); sleep 0.01; done"
 
 #[test]
 fn a_service_that_floods_its_log_is_bounded_and_stays_ready() {
-    let team = living(
+    let team = started(
         r#"
 [services.flood]
 run = "yes a flood of lines as a program writes them when it is in trouble and says so again and again | head -c 40000000; echo over; exec sleep 3144"
@@ -187,7 +187,7 @@ run = "yes a flood of lines as a program writes them when it is in trouble and s
 /// lost and nothing left.
 #[test]
 fn kills_at_many_moments_leave_nothing_and_lose_nothing() {
-    let team = living(LEDGER);
+    let team = started(LEDGER);
     team.ok(&["start", "--wait"]);
     team.ok(&["stop"]);
     let mut written = 0;
@@ -233,7 +233,7 @@ fn kills_at_many_moments_leave_nothing_and_lose_nothing() {
 
 #[test]
 fn a_port_outlives_what_listens_behind_it() {
-    let team = living("");
+    let team = started("");
     team.ok(&["start", "--wait"]);
     let outside = port(&team, "site") as u16;
     let ask = || -> std::io::Result<String> {

@@ -341,8 +341,8 @@ fn online_an_image_is_pulled_from_a_real_registry() {
 #[test]
 #[ignore = "needs root, ip of iproute2 and nft of nftables, and no pasta"]
 fn online_neighbours_do_not_reach_each_other_nor_the_machine_them() {
-    use crate::living::living;
-    let (one, two) = (living(""), living(""));
+    use crate::running::started;
+    let (one, two) = (started(""), started(""));
     for team in [&one, &two] {
         team.ok(&["start", "-q", "--wait"]);
         let status = team.json(&["status", "--json"]);

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use crate::living::{living, soon, status};
+use crate::running::{soon, started, status};
 use crate::team::{Team, told};
 
 /// How a service stands, and what is said of it.
@@ -22,7 +22,7 @@ fn running(team: &Team, name: &str) -> usize {
 #[test]
 fn everything_that_a_service_started_ends_with_it() {
     // Children that left its session, its environment and their parents.
-    let team = living(
+    let team = started(
         "[services.lamp]\nrun = \"(env -i setsid /bin/sleep 3177 &); (trap '' TERM HUP; sh -c 'while :; do /bin/sleep 3178; done' &); exec httpd -f -p 8123 -h /srv\"\nready = { port = 8123 }\n",
     );
     team.ok(&["start", "--wait"]);
@@ -46,7 +46,7 @@ fn everything_that_a_service_started_ends_with_it() {
 
 #[test]
 fn a_service_that_goes_into_the_background_has_failed_and_nothing_of_it_is_left() {
-    let team = living(
+    let team = started(
         "[services.lamp]\nrun = \"httpd -p 8124 -h /srv\"\nready = { port = 8124 }\nrestart = \"never\"\n[services.bell]\nrun = \"httpd -p 8125 -h /srv\"\nrestart = \"never\"\n",
     );
     let output = team.run(&["start", "--wait"]);
@@ -65,7 +65,7 @@ fn a_service_that_goes_into_the_background_has_failed_and_nothing_of_it_is_left(
 
 #[test]
 fn a_port_that_somebody_else_has_makes_no_service_ready() {
-    let team = living(
+    let team = started(
         "[services.first]\nrun = \"exec httpd -f -p 8126 -h /srv\"\nready = { port = 8126 }\n[services.second]\nafter = [\"first\"]\nrun = \"exec sleep 3179\"\nready = { port = 8126, limit = \"1 s\" }\n",
     );
     team.run(&["start", "--wait"]);
@@ -77,7 +77,7 @@ fn a_port_that_somebody_else_has_makes_no_service_ready() {
 
 #[test]
 fn a_file_of_an_earlier_run_makes_no_service_ready() {
-    let team = living(
+    let team = started(
         "[[folders]]\nmode = \"kept\"\nname = \"mark\"\ninside = \"/srv/mark\"\n[services.lamp]\nrun = \"if [ ! -e /srv/mark/dark ]; then echo lit > /srv/mark/lit; fi; exec sleep 3180\"\nready = { file = \"/srv/mark/lit\", limit = \"1 s\" }\n",
     );
     team.ok(&["start", "--wait"]);
@@ -92,7 +92,7 @@ fn a_file_of_an_earlier_run_makes_no_service_ready() {
 
 #[test]
 fn a_service_that_does_not_end_is_killed_with_its_children() {
-    let team = living(
+    let team = started(
         "[services.lamp]\nrun = \"trap '' TERM; while :; do /bin/sleep 3181; done\"\nstop = { grace = \"1 s\" }\n",
     );
     team.ok(&["start", "--wait"]);
@@ -108,7 +108,7 @@ fn a_service_that_does_not_end_is_killed_with_its_children() {
 
 #[test]
 fn a_thousand_ports_are_carried_by_one_thread() {
-    let team = living("");
+    let team = started("");
     team.change("inside = 8080", "inside = 20000\ncount = 1000\noutside = 21000");
     team.run(&["lock"]);
     team.run(&["start"]);
@@ -120,7 +120,7 @@ fn a_thousand_ports_are_carried_by_one_thread() {
 
 #[test]
 fn a_freeze_while_it_stops_keeps_nothing_from_ending() {
-    let team = living("");
+    let team = started("");
     for round in 0..6u64 {
         team.ok(&["start", "--wait", "-q"]);
         let mut stop = team.command(&["stop", "-q"]).spawn().unwrap();
@@ -138,7 +138,7 @@ fn a_freeze_while_it_stops_keeps_nothing_from_ending() {
 #[test]
 fn watchers_that_left_keep_no_thread() {
     let team =
-        living("[services.never]\nrun = [\"sleep\", \"3600\"]\nready = { file = \"/never\", limit = \"600 s\" }\n");
+        started("[services.never]\nrun = [\"sleep\", \"3600\"]\nready = { file = \"/never\", limit = \"600 s\" }\n");
     team.ok(&["start", "-q"]);
     let keeper = status(&team)["status"]["keeper"].as_u64().unwrap();
     let threads = || fs::read_dir(format!("/proc/{keeper}/task")).unwrap().count();

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::process::Command;
 
-use crate::living::living;
+use crate::running::started;
 use crate::team::{PROGRAM, Team, told};
 
 #[test]
@@ -34,7 +34,7 @@ fn run_is_filled_as_packages_expect() {
 
 #[test]
 fn the_member_s_umask_stays_outside() {
-    let team = living("");
+    let team = started("");
     let script = format!("umask 077; exec {PROGRAM} start -q");
     let mut start = Command::new("sh");
     start.args(["-c", &script]).current_dir(team.project()).env("CAVRITH_HOME", team.home());
@@ -53,7 +53,7 @@ fn the_login_shell_is_the_image_s_and_the_path_the_spec_s() {
 
 #[test]
 fn root_inside_writes_into_a_live_folder_and_no_account_outside_gets_its_files() {
-    let team = living("");
+    let team = started("");
     let script = "echo by-root > /code/by-root; cp -a /code/sailings.csv /code/copied; mkdir /code/dir; touch /code/dir/x; chown crew /code/dir/x";
     team.ok(&["run", "-q", "--account", "root", "--", "sh", "-c", script]);
     let owner = |name: &str| fs::metadata(team.project().join(name)).unwrap().uid();
@@ -125,7 +125,7 @@ fn a_digest_in_the_spec_holds_whatever_is_trusted() {
 
 #[test]
 fn several_workspaces_are_stopped_at_once_and_a_name_means_this_project_s() {
-    let team = living("");
+    let team = started("");
     let other = team.dir.path().join("other");
     crate::team::copy(&team.project(), &other.join("timetable"));
     crate::team::copy(&team.dir.path().join("depot"), &team.dir.path().join("other-depot"));

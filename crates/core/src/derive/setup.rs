@@ -36,7 +36,7 @@ impl Setup {
             ports: spec.ports.iter().map(|port| (port.name.value.clone(), shown_port(port))).collect(),
             extensions: lock.extensions.iter().map(|pin| (pin.id.clone(), pin.version.to_string())).collect(),
             settings: settings(spec, lock),
-            living: living(spec),
+            runtime: runtime(spec),
         }
     }
 }
@@ -48,23 +48,23 @@ pub fn shown_port(port: &Port) -> String {
 }
 
 /// What runs in a workspace, each part in one line of JSON, so that a change of any part of it shows.
-fn living(spec: &Spec) -> BTreeMap<String, String> {
+fn runtime(spec: &Spec) -> BTreeMap<String, String> {
     let line =
         |value: serde_json::Result<String>| value.unwrap_or_else(|error| panic!("BUG: a part of a spec: {error}"));
-    let mut living = BTreeMap::new();
+    let mut runtime = BTreeMap::new();
     for (name, service) in runtime::services(spec) {
-        living.insert(format!("service {name}"), line(serde_json::to_string(&service)));
+        runtime.insert(format!("service {name}"), line(serde_json::to_string(&service)));
     }
     for (number, step) in runtime::steps(spec).iter().enumerate() {
-        living.insert(format!("start step {:03}", number + 1), line(serde_json::to_string(step)));
+        runtime.insert(format!("start step {:03}", number + 1), line(serde_json::to_string(step)));
     }
     for (name, port) in &spec.names {
-        living.insert(format!("name {name}"), port.value.clone());
+        runtime.insert(format!("name {name}"), port.value.clone());
     }
     if spec.workspace.network == Network::None {
-        living.insert("network".to_owned(), "none".to_owned());
+        runtime.insert("network".to_owned(), "none".to_owned());
     }
-    living
+    runtime
 }
 
 fn shown_folder(folder: &Folder) -> String {

@@ -307,7 +307,7 @@ fn the_documented_workspace_vector_holds() {
         ports: map("site", "8080/tcp"),
         extensions: map("brindle.quill-syntax", "1.2.0"),
         settings: "{}\n".to_owned(),
-        living: BTreeMap::new(),
+        runtime: BTreeMap::new(),
     };
     let image = cavrith_core::tree::Tree::with_root().image_fingerprint();
     assert_eq!(

@@ -1,0 +1,5 @@
+//! What parent and child say to each other, and how.
+
+pub mod job;
+pub mod lines;
+pub mod wire;
