@@ -86,6 +86,36 @@ pub enum ContentsFormat {
     CyclonedxJson,
 }
 
+#[derive(Debug, Subcommand)]
+pub enum Export {
+    /// An OCI image layout: a folder, or a tar archive when PATH ends with .tar or is -
+    Oci(ExportTo),
+    /// The root filesystem as one tar archive; .tar.gz and .tar.zst are compressed
+    Root(ExportTo),
+}
+
+#[derive(Debug, Arguments)]
+pub struct ExportTo {
+    /// Where to; - is standard output
+    pub path: PathBuf,
+    /// How to compress; gzip for the layers of images, and by the name's ending for archives, when left out
+    #[arg(long, value_name = "HOW")]
+    pub compress: Option<Compress>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+/// Compression of what goes out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Compress {
+    /// Not at all
+    None,
+    /// RFC 1952, which everything reads
+    Gzip,
+    /// RFC 8878: smaller and faster
+    Zstd,
+}
+
 // Most commands start and end within moments, in which the arguments of all the others are not worth building.
 #[derive(Debug, Subcommand)]
 #[command(defer = true)]
@@ -142,6 +172,9 @@ pub enum Command {
     Verify(Report),
     /// List the contents of the image: versions, origins, digests, licences
     Contents(Contents),
+    /// Write the image in an open format: a container image, or a root filesystem
+    #[command(subcommand)]
+    Export(Export),
     /// Make and fill depots: a team's own sources
     #[command(subcommand)]
     Depot(Depot),

@@ -10,6 +10,7 @@ pub mod doctor;
 pub mod editor;
 pub mod enter;
 pub mod explain;
+pub mod export;
 pub mod folder;
 pub mod init;
 pub mod lock;

@@ -2,6 +2,7 @@
 
 use cavrith_core::failure::FailureCode;
 use cavrith_engine::EngineError;
+use cavrith_exchange::ExchangeError;
 use cavrith_keeper::KeeperError;
 use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
@@ -11,6 +12,7 @@ use cavrith_workspace::WorkspaceError;
 #[derive(Debug)]
 pub enum Failure {
     Engine(EngineError),
+    Exchange(ExchangeError),
     Keeper(KeeperError),
     Workspace(WorkspaceError),
     /// Something that only this crate knows: the exit code and a sentence.
@@ -27,6 +29,7 @@ impl Failure {
     pub fn code(&self) -> FailureCode {
         match self {
             Self::Engine(error) => error.code(),
+            Self::Exchange(error) => error.code(),
             Self::Keeper(error) => error.code(),
             Self::Workspace(error) => error.code(),
             Self::Own(code, _) => FailureCode::of_exit(*code),
@@ -38,6 +41,7 @@ impl Failure {
             // As a shell says it of a program that is not there, or cannot be run.
             Self::Engine(EngineError::Sandbox(SandboxError::NotStarted { missing, .. })) => 126 + u8::from(*missing),
             Self::Engine(error) => error.exit_code(),
+            Self::Exchange(error) => error.exit_code(),
             Self::Keeper(error) => error.exit_code(),
             Self::Workspace(error) => error.exit_code(),
             Self::Own(code, _) => *code,
@@ -60,6 +64,15 @@ impl From<KeeperError> for Failure {
         match error {
             KeeperError::Engine(error) => Self::Engine(error),
             error => Self::Keeper(error),
+        }
+    }
+}
+
+impl From<ExchangeError> for Failure {
+    fn from(error: ExchangeError) -> Self {
+        match error {
+            ExchangeError::Engine(error) => Self::Engine(error),
+            error => Self::Exchange(error),
         }
     }
 }

@@ -1,5 +1,7 @@
 //! References to OCI images.
 
+pub mod image;
+
 use std::fmt;
 
 use crate::digest::Sha256Digest;

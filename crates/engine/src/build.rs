@@ -61,14 +61,18 @@ pub fn build(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Resul
     builder.assemble(independent, lock)
 }
 
-fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
-    let here = match std::env::consts::ARCH {
+/// This machine's architecture, as Debian names it.
+pub fn architecture() -> &'static str {
+    match std::env::consts::ARCH {
         "x86_64" => "amd64",
         "aarch64" => "arm64",
-        "riscv64" => "riscv64",
         "x86" => "i386",
         other => other,
-    };
+    }
+}
+
+fn check_architecture(lock: &Lock) -> Result<(), EngineError> {
+    let here = architecture();
     let locked =
         lock.packages.iter().map(|pin| &pin.architecture).chain(lock.debian.iter().map(|pin| &pin.architecture));
     match locked.into_iter().find(|architecture| *architecture != "all" && *architecture != here) {

@@ -5,13 +5,43 @@ use std::fs::File;
 use std::io::{self, Read, Write as _};
 
 use cavrith_core::digest::{ContentDigest, Sha256Digest};
-use sha2::Digest as _;
+use ring::digest::{Context, SHA256};
 
 const BUFFER: usize = 128 * 1024;
 
 thread_local! {
     /// Kept from call to call: an image has many small files.
     static SPARE: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
+}
+
+/// SHA-256 of a stream, by ring: it is twice as fast as a plain one where the processor has no instructions for it.
+#[derive(Clone)]
+pub struct Sha256(Context);
+
+impl std::fmt::Debug for Sha256 {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Sha256")
+    }
+}
+
+impl Default for Sha256 {
+    fn default() -> Self {
+        Self(Context::new(&SHA256))
+    }
+}
+
+impl Sha256 {
+    /// Takes the next bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// The digest of all that came.
+    pub fn finish(self) -> Sha256Digest {
+        let mut digest = [0; 32];
+        digest.copy_from_slice(self.0.finish().as_ref());
+        Sha256Digest::from_bytes(digest)
+    }
 }
 
 /// Which side of copying failed.
@@ -69,9 +99,9 @@ pub fn content(from: &mut dyn Read, copy: Option<&mut File>) -> Result<(u64, Con
 /// # Errors
 /// When reading or writing fails.
 pub fn sha256(from: &mut dyn Read, copy: Option<&mut File>) -> io::Result<(u64, Sha256Digest)> {
-    let mut hasher = sha2::Sha256::new();
+    let mut hasher = Sha256::default();
     let size = pieces(from, copy, &mut |piece| hasher.update(piece))?;
-    Ok((size, Sha256Digest::from_bytes(hasher.finalize().into())))
+    Ok((size, hasher.finish()))
 }
 
 /// Copies what a reader gives. Returns how many bytes it was.

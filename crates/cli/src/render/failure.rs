@@ -11,6 +11,9 @@ use crate::failure::Failure;
 use crate::render::{mistakes, verdict};
 use crate::screen::{Screen, in_words, styled};
 
+/// What to do about a full disk.
+const FULL: &str = "    the disk is full; make room, and run the same command again: what was finished is kept";
+
 pub fn show(screen: &Screen, failure: &Failure) {
     let report =
         |text: &dyn std::fmt::Display| screen.insist(format_args!("{} {text}", styled(screen.err.bad, head(failure))));
@@ -55,12 +58,16 @@ pub fn show(screen: &Screen, failure: &Failure) {
             }
             _ if error.is_full() => {
                 report(error);
-                screen.insist(
-                    "    the disk is full; make room, and run the same command again: what was finished is kept",
-                );
+                screen.insist(FULL);
             }
             _ => report(error),
         },
+        Failure::Exchange(error) => {
+            report(error);
+            if error.is_full() {
+                screen.insist(FULL);
+            }
+        }
         Failure::Keeper(error) => report(error),
         Failure::Workspace(error) => report(error),
         Failure::Own(_, text) => report(text),
@@ -129,6 +136,7 @@ pub fn as_json(failure: &Failure) -> Value {
 pub fn sentence(failure: &Failure) -> String {
     match failure {
         Failure::Engine(error) => error.to_string(),
+        Failure::Exchange(error) => error.to_string(),
         Failure::Keeper(error) => error.to_string(),
         Failure::Workspace(error) => error.to_string(),
         Failure::Own(_, text) => text.clone(),

@@ -9,11 +9,12 @@ use std::process::Command;
 use crate::team::PROGRAM;
 
 /// Crates of ours, the lowest first: each may use those before it.
-const FLOORS: [&[&str]; 7] = [
+const FLOORS: [&[&str]; 8] = [
     &["cavrith-core"],
     &["cavrith-store"],
     &["cavrith-sources", "cavrith-sandbox"],
     &["cavrith-engine"],
+    &["cavrith-exchange"],
     &["cavrith-keeper"],
     &["cavrith-workspace"],
     &["cavrith"],

@@ -16,6 +16,7 @@ mod damage;
 mod debian;
 mod demo;
 mod dependencies;
+mod export;
 mod faults;
 mod house;
 mod inside;

@@ -177,7 +177,7 @@ fn what_an_ordinary_user_lacks_is_named_with_its_remedy() {
     }
     let answer: serde_json::Value = serde_json::from_str(&member.ok(&["doctor", "--json"])).unwrap();
     assert_eq!(answer["ready"], true);
-    let owners = answer["traits"].as_array().unwrap().iter().find(|one| one["name"] == "owners of files").unwrap();
+    let owners = answer["checks"].as_array().unwrap().iter().find(|one| one["name"] == "owners of files").unwrap();
     assert_eq!(owners["standing"], "limited");
     assert!(owners["found"].as_str().unwrap().contains("tove has no range of 65535 subordinate ids in /etc/subuid"));
     assert!(owners["remedy"].as_str().unwrap().contains("usermod --add-subuids"));

@@ -151,7 +151,8 @@ fn refused_rules(purpose: Purpose) -> Result<Rules, seccompiler::BackendError> {
     Ok(rules)
 }
 
-/// Files that are made with set-uid or set-gid bits at once; giving them later is for the [`guard`](crate::child::guard).
+/// Files that are made with set-uid or set-gid bits at once; giving them later is for the
+/// [`guard`](crate::child::guard).
 fn set_uid_at_birth(rules: &mut Rules) -> Result<(), seccompiler::BackendError> {
     let has = |argument: u8, bits: u64| {
         SeccompCondition::new(argument, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(bits), bits)

@@ -2,8 +2,8 @@
 //!
 //! The kernel lists a directory in whatever order its filesystem keeps it, which differs from machine to machine, and
 //! so does what tools make of it that do not sort. In a build the call (getdents64(2)) is answered by a helper
-//! ([`crate::child::notify`]) instead: from a list taken when reading begins, sorted by the bytes of the names. The offset of
-//! the caller's open directory counts entries then, so that it is set back, and returned to, as usual.
+//! ([`crate::child::notify`]) instead: from a list taken when reading begins, sorted by the bytes of the names. The
+//! offset of the caller's open directory counts entries then, so that it is set back, and returned to, as usual.
 
 use std::collections::HashMap;
 use std::fs::File;

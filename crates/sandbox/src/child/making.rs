@@ -2,8 +2,8 @@
 //!
 //! A file belongs to the one who makes it, and in a directory with the set-group-id bit to the directory's group
 //! (inode(7)). A process that became somebody else on paper is root to the kernel. So calls that make something go to
-//! the helper of [`crate::child::owners`]: where the owner is not root, it makes the file in the caller's stead, writes its
-//! owner beside it, and gives the caller what it opened (seccomp_unotify(2), `SECCOMP_IOCTL_NOTIF_ADDFD`).
+//! the helper of [`crate::child::owners`]: where the owner is not root, it makes the file in the caller's stead, writes
+//! its owner beside it, and gives the caller what it opened (seccomp_unotify(2), `SECCOMP_IOCTL_NOTIF_ADDFD`).
 
 use std::fs::{self, File};
 use std::io;

@@ -5,8 +5,8 @@
 //! helper of ours instead of the kernel: changing a file's owner writes it beside the file (the attribute
 //! `user.cavrith.owner`, as the store reads it), and becoming somebody else is reported as a success that has no
 //! effect. What was answered so is remembered: who examines a file sees the owner that is written beside it, and who
-//! asks who they are hears who they became ([`crate::child::emulation`]), and what they make is theirs ([`crate::child::making`]). So
-//! a package manager's scripts find everything as they do on a machine with all owners.
+//! asks who they are hears who they became ([`crate::child::emulation`]), and what they make is theirs
+//! ([`crate::child::making`]). So a package manager's scripts find everything as they do on a machine with all owners.
 //!
 //! The helper examines the file that the caller means through the caller's own entry in `/proc`. A caller that changes
 //! its arguments in the meantime cheats nobody but itself: the helper can reach nothing that the caller cannot.

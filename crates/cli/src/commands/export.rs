@@ -1,0 +1,144 @@
+//! `cavrith export`
+
+use std::io::{IsTerminal as _, Write as _};
+use std::path::Path;
+use std::time::Instant;
+
+use cavrith_core::oci::image::{Compression, Subject};
+use cavrith_core::setup::Setup;
+use cavrith_core::verdict::{count, size};
+use cavrith_engine::build;
+use cavrith_exchange::layers;
+use cavrith_exchange::layout::{self, PackedImage};
+use serde_json::json;
+
+use crate::args::{Compress, Export, ExportTo, General};
+use crate::build_env::BuildEnv;
+use crate::commands::{Outcome, build as building, locked_project};
+use crate::failure::Failure;
+use crate::render::progress::{Where, seconds};
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Export) -> Outcome {
+    let (Export::Oci(to) | Export::Root(to)) = command;
+    if to.path == Path::new("-") && std::io::stdout().is_terminal() {
+        return Err(Failure::Own(
+            2,
+            "an archive is not for a terminal; name a file, or send it to a program".to_owned(),
+        ));
+    }
+    match command {
+        Export::Oci(to) => oci(general, screen, to),
+        Export::Root(to) => root(general, screen, to),
+    }
+}
+
+/// Whether the export itself goes to standard output, so that nothing else may.
+fn to_stdout(to: &ExportTo) -> bool {
+    to.path == Path::new("-")
+}
+
+fn oci(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
+    let started = Instant::now();
+    let (project, lock) = locked_project(general)?;
+    let build_env = BuildEnv::open()?;
+    let built = building::ensure(screen, &build_env, &project, &lock)?;
+    let setup = Setup::new(&project.spec, &lock, &built.record.shell);
+    let image = built.record.image.to_string();
+    let subject = Subject {
+        spec: &project.spec,
+        lock: &lock,
+        setup: &setup,
+        shell: &built.record.shell,
+        image: &image,
+        here: build::architecture(),
+        compression: compression(to.compress).unwrap_or(Compression::Gzip),
+    };
+    let archive = to_stdout(to) || to.path.extension().is_some_and(|ending| ending == "tar");
+    let packed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+        let on_layer = |name: &str| {
+            (context.observer)(cavrith_engine::event::Event::Stage { text: format!("packing {name}") });
+        };
+        Ok(PackedImage::new(context.store, context.staging, &built.record, subject, &on_layer)?)
+    })?;
+    if to_stdout(to) {
+        let mut out = std::io::stdout().lock();
+        packed.write_archive(lock.epoch, &mut out, &to.path)?;
+    } else if archive {
+        layout::whole_file(&to.path, |file| {
+            let mut out = std::io::BufWriter::with_capacity(1 << 20, file);
+            packed.write_archive(lock.epoch, &mut out, &to.path)
+        })?;
+    } else {
+        packed.write_folder(&to.path)?;
+    }
+    let descriptor = &packed.documents.descriptor;
+    let bytes: u64 = packed.layers.iter().map(|(layer, _)| layer.size).sum();
+    let layers = packed.layers.len();
+    if to.report.json && !to_stdout(to) {
+        screen.json(&json!({
+            "image": built.record.image,
+            "manifest": descriptor.digest,
+            "layers": packed.layers.iter().map(|(layer, _)| layer).collect::<Vec<_>>(),
+            "bytes": bytes,
+            "path": to.path,
+        }));
+    } else {
+        done(
+            screen,
+            to,
+            format_args!("{} of {}, sha256:{}", count(layers, "layer"), size(bytes), descriptor.digest.0),
+            started,
+        );
+    }
+    Ok(0)
+}
+
+fn root(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
+    let started = Instant::now();
+    let (project, lock) = locked_project(general)?;
+    let build_env = BuildEnv::open()?;
+    let record = building::ensure(screen, &build_env, &project, &lock)?.record;
+    let compression = compression(to.compress).unwrap_or_else(|| layout::compression_of(&to.path));
+    let store = &build_env.store_session.store;
+    let packed = if to_stdout(to) {
+        let mut out = std::io::stdout();
+        let packed = layers::write_root(store, &record, compression, &mut out, &to.path)?;
+        // Nobody else has buffered anything.
+        let _ = out.flush();
+        packed
+    } else {
+        layout::whole_file(&to.path, |file| layers::write_root(store, &record, compression, file, &to.path))?
+    };
+    if to.report.json && !to_stdout(to) {
+        screen.json(&json!({
+            "image": record.image,
+            "sha256": packed.packed,
+            "bytes": packed.packed_size,
+            "archive_sha256": packed.plain,
+            "archive_bytes": packed.plain_size,
+            "path": to.path,
+        }));
+    } else {
+        done(screen, to, format_args!("{}, sha256:{}", size(packed.packed_size), packed.packed), started);
+    }
+    Ok(0)
+}
+
+fn compression(wanted: Option<Compress>) -> Option<Compression> {
+    Some(match wanted? {
+        Compress::None => Compression::None,
+        Compress::Gzip => Compression::Gzip,
+        Compress::Zstd => Compression::Zstd,
+    })
+}
+
+fn done(screen: &Screen, to: &ExportTo, what: std::fmt::Arguments<'_>, started: Instant) {
+    let took = seconds(started.elapsed().as_millis() as u64);
+    if to_stdout(to) {
+        screen.say(format_args!("{} {what}, in {took}", styled(screen.err.good, "exported")));
+    } else if !screen.quiet {
+        let path = to.path.display();
+        screen.result(format_args!("{} {path}  {what}, in {took}", styled(screen.out.good, "exported")));
+    }
+}

@@ -1,0 +1,93 @@
+//! What can go wrong while something leaves this machine or comes to it.
+
+use std::io;
+use std::path::PathBuf;
+
+use cavrith_core::failure::FailureCode;
+use cavrith_engine::EngineError;
+use cavrith_sources::SourceError;
+use cavrith_store::StoreError;
+
+/// What can go wrong while something leaves this machine or comes to it.
+#[derive(Debug, thiserror::Error)]
+pub enum ExchangeError {
+    /// The place of an export has something else.
+    #[error("{} is there already, and is not an image layout; name another place, or move it away", .0.display())]
+    Occupied(PathBuf),
+    /// An image layout that cannot be added to.
+    #[error("the image layout {} cannot be added to: {why}", path.display())]
+    Layout {
+        /// The folder.
+        path: PathBuf,
+        /// The reason, in words.
+        why: String,
+    },
+    /// A file whose name means a deletion in a layer of a container image.
+    #[error("{layer} has {path}, and in a container image a name that begins with .wh. deletes something; rename it")]
+    MarkName {
+        /// The layer.
+        layer: String,
+        /// The file.
+        path: String,
+    },
+    /// Writing failed.
+    #[error("cannot write {}: {source}", path.display())]
+    Write {
+        /// What was written.
+        path: PathBuf,
+        /// Why it failed.
+        source: io::Error,
+    },
+    /// A flow of the engine.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}
+
+impl From<StoreError> for ExchangeError {
+    fn from(error: StoreError) -> Self {
+        Self::Engine(error.into())
+    }
+}
+
+impl From<SourceError> for ExchangeError {
+    fn from(error: SourceError) -> Self {
+        Self::Engine(error.into())
+    }
+}
+
+impl ExchangeError {
+    /// The kind of failure.
+    pub fn code(&self) -> FailureCode {
+        match self {
+            Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } | Self::Write { .. } => FailureCode::EXPORT,
+            Self::Engine(error) => error.code(),
+        }
+    }
+
+    /// The exit code that stands for it.
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Self::Occupied(_) | Self::Layout { .. } => 2,
+            Self::MarkName { .. } => 1,
+            Self::Write { .. } => 3,
+            Self::Engine(error) => error.exit_code(),
+        }
+    }
+
+    /// True when the disk had no room left.
+    pub fn is_full(&self) -> bool {
+        match self {
+            Self::Write { source, .. } => {
+                matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
+            }
+            Self::Engine(error) => error.is_full(),
+            Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } => false,
+        }
+    }
+}
+
+/// Adds what was being written to the error of a system call.
+pub(crate) fn writing(path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> ExchangeError {
+    let path = path.into();
+    move |source| ExchangeError::Write { path, source }
+}

@@ -1,0 +1,72 @@
+//! The layers of an image in the store, and the image as a whole, as archives.
+
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+
+use cavrith_core::oci::image::{Compression, PackedLayer};
+use cavrith_core::path::RootPath;
+use cavrith_core::seal::SealedLayer;
+use cavrith_core::tree::{Kind, Tree};
+use cavrith_store::Store;
+use cavrith_store::reading;
+use cavrith_store::records::ImageRecord;
+
+use crate::ExchangeError;
+use crate::error::writing;
+use crate::packing::{self, Packed};
+use crate::tar_writer;
+
+/// Packs one layer into a file.
+///
+/// # Errors
+/// When the layer cannot be read, or the file not written.
+pub fn pack(
+    store: &Store,
+    layer: &SealedLayer,
+    compression: Compression,
+    to: &Path,
+) -> Result<PackedLayer, ExchangeError> {
+    let tree = store.layer_tree(&layer.tree)?;
+    // In a layer such a name deletes something.
+    if let Some((path, _)) =
+        tree.entries.iter().find(|(path, _)| path.name().is_some_and(|name| name.starts_with(b".wh.")))
+    {
+        return Err(ExchangeError::MarkName { layer: layer.name.clone(), path: path.to_string() });
+    }
+    let root = store.layer_root(&layer.tree);
+    let mut content = |path: &RootPath| open(&root, path);
+    let mut file = File::create(to).map_err(writing(to))?;
+    let packed = packing::pack(compression, &mut file, |out| tar_writer::write(&tree, &mut content, out));
+    let Packed { plain, packed, packed_size, .. } = packed.map_err(writing(to))?;
+    Ok(PackedLayer { name: layer.name.clone(), diff: plain, blob: packed, size: packed_size })
+}
+
+/// Writes the whole image as one archive: what somebody sees who looks at it from inside.
+///
+/// # Errors
+/// When a layer cannot be read, or writing fails.
+pub fn write_root(
+    store: &Store,
+    image: &ImageRecord,
+    compression: Compression,
+    to: &mut (dyn Write + Send),
+    name: &Path,
+) -> Result<Packed, ExchangeError> {
+    let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
+    let merged = Tree::merged(&trees);
+    let roots: Vec<PathBuf> = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
+    let mut content = |path: &RootPath| {
+        // The uppermost layer that has it; what is above a file in the merged tree is the file itself.
+        let layer =
+            trees.iter().rposition(|tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. })));
+        let root = layer.and_then(|layer| roots.get(layer));
+        open(root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?, path)
+    };
+    let packed = packing::pack(compression, to, |out| tar_writer::write(&merged, &mut content, out));
+    packed.map_err(writing(name))
+}
+
+fn open(root: &Path, path: &RootPath) -> io::Result<Box<dyn Read>> {
+    Ok(Box::new(reading::open(&root.join(path.as_relative()))?))
+}

@@ -1,0 +1,17 @@
+//! What leaves this machine and comes to it: images in open formats, to files and registries.
+//!
+//! The way through, for an export: [`layers`] writes each layer of an image in the store as a tar archive
+//! ([`tar_writer`]), compressed on all processors ([`packing`]); [`cavrith_core::oci::image`] makes the documents from
+//! spec, lock and image; [`layout`] puts both into a folder or an archive.
+//!
+//! What always holds: what goes out depends on the image, the spec and the lock alone, so that everybody writes the
+//! same bytes; nothing is visible under its name before it is whole.
+#![forbid(unsafe_code)]
+
+pub mod error;
+pub mod layers;
+pub mod layout;
+pub mod packing;
+pub mod tar_writer;
+
+pub use error::ExchangeError;
