@@ -105,6 +105,17 @@ pub struct ExportTo {
     pub report: Report,
 }
 
+#[derive(Debug, Arguments)]
+pub struct Push {
+    /// registry/name:tag
+    pub reference: String,
+    /// How to compress the layers
+    #[arg(long, value_name = "HOW", default_value = "gzip")]
+    pub compress: Compress,
+    #[command(flatten)]
+    pub report: Report,
+}
+
 /// Compression of what goes out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Compress {
@@ -175,6 +186,8 @@ pub enum Command {
     /// Write the image in an open format: a container image, or a root filesystem
     #[command(subcommand)]
     Export(Export),
+    /// Push the image to a registry, with its bill of materials and its seal
+    Push(Push),
     /// Make and fill depots: a team's own sources
     #[command(subcommand)]
     Depot(Depot),

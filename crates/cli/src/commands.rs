@@ -17,6 +17,7 @@ pub mod lock;
 pub mod logs;
 pub mod names;
 pub mod pages;
+pub mod push;
 pub mod seal;
 pub mod show;
 pub mod start;

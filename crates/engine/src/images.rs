@@ -2,7 +2,6 @@
 
 use std::cell::OnceCell;
 use std::fs::File;
-use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use cavrith_core::derive::plan::{Content, OciLayer, PlannedLayer};
@@ -21,6 +20,7 @@ use crate::context::BuildContext;
 use crate::error::{EngineError, LockError, file_error};
 use crate::layer_cache::{LayerCache, Ready};
 use crate::project::Project;
+use crate::registries;
 use crate::supply::Supply;
 use cavrith_store::reading;
 
@@ -106,8 +106,7 @@ impl Source<'_> {
     }
 
     fn registry<'r>(&'r self, reference: &'r Reference, login: Option<&'r Login>) -> Registry<'r> {
-        let config = self.supply.member.config.registries.get(&reference.registry);
-        Registry::new(self.supply.web, reference, login, config.is_some_and(|config| config.plain_http))
+        registries::open(self.supply.web, self.supply.member, reference, login)
     }
 
     /// Name and password for the image's registry, from the member's configuration.
@@ -115,39 +114,8 @@ impl Source<'_> {
         if let Some(login) = self.login.get() {
             return Ok(login.clone());
         }
-        let login = self.configured_login(reference)?;
+        let login = registries::login(self.supply.member, &reference.registry).map_err(|why| self.unusable(why))?;
         Ok(self.login.get_or_init(|| login).clone())
-    }
-
-    fn configured_login(&self, reference: &Reference) -> Result<Option<Login>, EngineError> {
-        let Some(config) = self.supply.member.config.registries.get(&reference.registry) else { return Ok(None) };
-        let Some(user) = config.user.clone() else { return Ok(None) };
-        if let Some(password) = config.password.clone() {
-            return Ok(Some(Login { user, password }));
-        }
-        let Some((program, arguments)) = config.password_command.as_ref().and_then(|command| command.split_first())
-        else {
-            return Err(self.unusable(format!(
-                "config.toml names {user} for {}, and neither password nor password-command",
-                reference.registry
-            )));
-        };
-        // One without a slash is looked for as everywhere, but never where the member happens to be.
-        let found = match program.contains('/') {
-            true => Some(program.into()),
-            false => cavrith_sandbox::programs::find_program(program),
-        };
-        let Some(found) = found else {
-            return Err(self.unusable(format!("{program} (password-command) is not installed")));
-        };
-        let output = Command::new(found).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
-        let output =
-            output.map_err(|error| self.unusable(format!("{program} (password-command) cannot be run: {error}")))?;
-        if !output.status.success() {
-            return Err(self.unusable(format!("{program} (password-command) failed with {}", output.status)));
-        }
-        let password = String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().to_owned();
-        Ok(Some(Login { user, password }))
     }
 
     fn archive(&self, at: &std::path::Path) -> Result<Box<dyn std::io::Read>, EngineError> {

@@ -50,6 +50,7 @@ pub mod overlay_scratch;
 pub mod probe;
 pub mod project;
 pub mod project_files;
+pub mod registries;
 pub mod sealing;
 mod stages;
 mod step_layer;

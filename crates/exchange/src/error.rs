@@ -22,6 +22,22 @@ pub enum ExchangeError {
         /// The reason, in words.
         why: String,
     },
+    /// A registry for which there is no password.
+    #[error("{registry}: {why}")]
+    Login {
+        /// The registry.
+        registry: String,
+        /// The reason, in words.
+        why: String,
+    },
+    /// A reference that is none.
+    #[error("{text:?} is not a reference to an image: {why}; write registry/name:tag")]
+    Reference {
+        /// As it was written.
+        text: String,
+        /// The reason, in words.
+        why: String,
+    },
     /// A file whose name means a deletion in a layer of a container image.
     #[error("{layer} has {path}, and in a container image a name that begins with .wh. deletes something; rename it")]
     MarkName {
@@ -60,6 +76,7 @@ impl ExchangeError {
     pub fn code(&self) -> FailureCode {
         match self {
             Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } | Self::Write { .. } => FailureCode::EXPORT,
+            Self::Login { .. } | Self::Reference { .. } => FailureCode::REGISTRY,
             Self::Engine(error) => error.code(),
         }
     }
@@ -67,7 +84,7 @@ impl ExchangeError {
     /// The exit code that stands for it.
     pub fn exit_code(&self) -> u8 {
         match self {
-            Self::Occupied(_) | Self::Layout { .. } => 2,
+            Self::Occupied(_) | Self::Layout { .. } | Self::Login { .. } | Self::Reference { .. } => 2,
             Self::MarkName { .. } => 1,
             Self::Write { .. } => 3,
             Self::Engine(error) => error.exit_code(),
@@ -81,7 +98,7 @@ impl ExchangeError {
                 matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
             }
             Self::Engine(error) => error.is_full(),
-            Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } => false,
+            _ => false,
         }
     }
 }

@@ -1,6 +1,8 @@
 //! Registries of OCI images (OCI Distribution Specification 1.1, "Pull"), with the three ways of showing who one is:
 //! not at all, by name and password (RFC 7617), or by a token that a service of the registry's gives for them.
 
+mod upload;
+
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
@@ -11,8 +13,14 @@ use crate::oci::LONGEST_DOCUMENT;
 use crate::web::{Answer, Web};
 use crate::{SourceError, Unreached};
 
+pub use upload::Pushed;
+
 /// What manifests are asked for as; others are read if they have the same form.
 const ACCEPT: &str = "application/vnd.oci.image.index.v1+json, application/vnd.oci.image.manifest.v1+json, application/json;q=0.5, */*;q=0.1";
+
+/// What is said to a member who shows nothing to a registry that wants it.
+const STRANGER: &str =
+    "the registry wants to know who we are; write user and password-command under [registries] in config.toml";
 
 /// Name and password.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -74,18 +82,27 @@ impl<'a> Registry<'a> {
         if answer.status != 401 {
             return Ok(answer);
         }
+        self.show_who_we_are(&answer, address)?;
+        let answer = self.web.get(address, &accept, LONGEST_DOCUMENT)?;
+        if matches!(answer.status, 401 | 403) {
+            return Err(self.unwelcome(address));
+        }
+        Ok(answer)
+    }
+
+    fn show_who_we_are(&self, answer: &Answer, address: &str) -> Result<(), SourceError> {
         let challenge = answer.header("www-authenticate").unwrap_or_default().to_owned();
         let authorization = self.authorization(&challenge, address)?;
         self.web.authorize(&format!("{}/", self.base), &authorization);
-        let answer = self.web.get(address, &accept, LONGEST_DOCUMENT)?;
-        if matches!(answer.status, 401 | 403) {
-            let why = match self.login {
-                Some(login) => format!("the registry does not let {} in", login.user),
-                None => "the registry wants to know who we are; write user and password-command under [registries] in config.toml".to_owned(),
-            };
-            return Err(self.failed(address, why));
-        }
-        Ok(answer)
+        Ok(())
+    }
+
+    fn unwelcome(&self, address: &str) -> SourceError {
+        let why = match self.login {
+            Some(login) => format!("the registry does not let {} in", login.user),
+            None => STRANGER.to_owned(),
+        };
+        self.failed(address, why)
     }
 
     /// What to show for a challenge (RFC 9110, section 11.6.1).
@@ -93,10 +110,8 @@ impl<'a> Registry<'a> {
         let basic =
             self.login.map(|login| format!("Basic {}", STANDARD.encode(format!("{}:{}", login.user, login.password))));
         let (scheme, rest) = challenge.split_once(' ').unwrap_or((challenge, ""));
-        let unwelcome =
-            "the registry wants to know who we are; write user and password-command under [registries] in config.toml";
         if scheme.eq_ignore_ascii_case("basic") {
-            return basic.ok_or_else(|| self.failed(address, unwelcome));
+            return basic.ok_or_else(|| self.failed(address, STRANGER));
         }
         if !scheme.eq_ignore_ascii_case("bearer") {
             return Err(self.failed(address, format!("the registry asks for {scheme:?}, which is not known")));

@@ -5,6 +5,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek as _, SeekFrom, Write as _};
+use std::os::unix::fs::FileExt as _;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
@@ -58,6 +59,17 @@ impl Answer {
     pub fn header(&self, name: &str) -> Option<&str> {
         self.headers.iter().find(|(have, _)| have.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
     }
+}
+
+/// What a request brings along.
+#[derive(Debug, Clone, Copy)]
+pub enum Payload<'a> {
+    /// Nothing.
+    Nothing,
+    /// A document.
+    Bytes(&'a [u8]),
+    /// A part of a file: from which byte on, and how many.
+    Part(&'a File, u64, u64),
 }
 
 impl Web {
@@ -115,6 +127,58 @@ impl Web {
         })
     }
 
+    /// Sends a request once, and gives the answer whatever its status; a document of up to `longest` bytes in it is read.
+    ///
+    /// # Errors
+    /// When nobody answers.
+    pub fn send(
+        &self,
+        method: &str,
+        url: &str,
+        headers: &[(&str, &str)],
+        payload: Payload<'_>,
+        longest: u64,
+    ) -> Result<Answer, SourceError> {
+        let unreachable = |cause| SourceError::Unreachable { url: url.to_owned(), cause };
+        let Some(agent) = &self.agent else { return Err(unreachable(Unreached::Offline)) };
+        let broken = |error: String| unreachable(Unreached::broken(error));
+        let mut request = ureq::http::Request::builder().method(method).uri(url);
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        if let Some(authorization) = self.authorization_for(url) {
+            request = request.header("Authorization", authorization);
+        }
+        let (mut empty, mut bytes, mut part) = (io::empty(), None, None);
+        let (reader, length): (&mut dyn Read, u64) = match payload {
+            Payload::Nothing => (&mut empty, 0),
+            Payload::Bytes(given) => {
+                let bytes = bytes.insert(io::Cursor::new(given));
+                (bytes, given.len() as u64)
+            }
+            Payload::Part(file, from, length) => (part.insert(FilePart { file, at: from, left: length }), length),
+        };
+        let answer = if matches!(payload, Payload::Nothing) && matches!(method, "GET" | "HEAD") {
+            agent.run(request.body(()).map_err(|error| broken(error.to_string()))?)
+        } else {
+            let request = request.header("Content-Length", length.to_string());
+            agent.run(request.body(ureq::SendBody::from_reader(reader)).map_err(|error| broken(error.to_string()))?)
+        };
+        let mut response = answer.map_err(|error| broken(error.to_string()))?;
+        let names = response.headers().iter();
+        let headers = names.filter_map(|(name, value)| Some((name.to_string(), value.to_str().ok()?.to_owned())));
+        let (status, headers) = (response.status().as_u16(), headers.collect());
+        let mut body = Vec::new();
+        let read = response.body_mut().as_reader().take(longest).read_to_end(&mut body);
+        read.map_err(|error| broken(error.to_string()))?;
+        Ok(Answer { status, headers, body })
+    }
+
+    fn authorization_for(&self, url: &str) -> Option<String> {
+        let shown = self.authorizations.lock().unwrap_or_else(PoisonError::into_inner);
+        shown.iter().find(|(beginning, _)| url.starts_with(beginning.as_str())).map(|(_, header)| header.clone())
+    }
+
     fn request(&self, url: &str, from: u64) -> Result<Response<Body>, Fault> {
         self.request_with(url, from, &[])
     }
@@ -128,11 +192,9 @@ impl Web {
         for (name, value) in headers {
             request = request.header(*name, *value);
         }
-        let shown = self.authorizations.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, authorization)) = shown.iter().find(|(beginning, _)| url.starts_with(beginning.as_str())) {
+        if let Some(authorization) = self.authorization_for(url) {
             request = request.header("Authorization", authorization);
         }
-        drop(shown);
         if from > 0 {
             request = request.header("Range", format!("bytes={from}-"));
         }
@@ -259,6 +321,23 @@ impl Web {
                 }
             }
         }
+    }
+}
+
+/// A part of a file, read by position, so that several may be read at once.
+struct FilePart<'a> {
+    file: &'a File,
+    at: u64,
+    left: u64,
+}
+
+impl Read for FilePart<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let most = buffer.len().min(usize::try_from(self.left).unwrap_or(usize::MAX));
+        let count = self.file.read_at(&mut buffer[..most], self.at)?;
+        self.at += count as u64;
+        self.left -= count as u64;
+        Ok(count)
     }
 }
 

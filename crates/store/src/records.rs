@@ -2,10 +2,11 @@
 
 use std::fs;
 use std::io;
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use cavrith_core::digest::{ImageFingerprint, ImageKey, LayerKey, TreeDigest};
+use cavrith_core::digest::{ImageFingerprint, ImageKey, LayerKey, Sha256Digest, TreeDigest};
 use cavrith_core::seal::{ProbeAnswer, SealedLayer};
 
 use crate::{Store, StoreError, atomic, io_error};
@@ -41,7 +42,42 @@ pub(crate) fn parse_record(text: &str) -> Option<ImageRecord> {
     serde_json::from_str::<ImageRecord>(json).ok().filter(|record| record.record == 1)
 }
 
+/// A layer as it was packed for other programs: an archive, compressed in one of the ways.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackedRecord {
+    /// SHA-256 of the archive.
+    pub plain: Sha256Digest,
+    /// SHA-256 of what it is compressed to.
+    pub packed: Sha256Digest,
+    /// Length of that.
+    pub size: u64,
+}
+
 impl Store {
+    fn packed_path(&self, layer: &TreeDigest, how: &str) -> PathBuf {
+        // Beside the layer, so that it goes with it.
+        self.root().join("layers").join(layer.to_string()).join(format!("packed-{how}"))
+    }
+
+    /// What a layer packs to in one of the ways, if it was packed before.
+    pub fn packed(&self, layer: &TreeDigest, how: &str) -> Option<PackedRecord> {
+        let text = crate::reading::text(&self.packed_path(layer, how)).ok()?;
+        let (json, sum) = text.trim_end().rsplit_once('\n')?;
+        let whole = blake3::hash(json.as_bytes()).to_hex().as_str() == sum;
+        whole.then(|| serde_json::from_str(json).ok()).flatten()
+    }
+
+    /// Remembers what a layer packs to.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn remember_packed(&self, layer: &TreeDigest, how: &str, packed: &PackedRecord) -> Result<(), StoreError> {
+        let json = serde_json::to_string(packed).unwrap_or_default();
+        let text = format!("{json}\n{}\n", blake3::hash(json.as_bytes()).to_hex());
+        atomic::write(&self.packed_path(layer, how), text.as_bytes())
+    }
+
     /// The layer that was made for a key, if it is there.
     ///
     /// A record that cannot be read counts as none: the layer is then made again.

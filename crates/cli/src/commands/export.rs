@@ -52,7 +52,7 @@ fn oci(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
         shell: &built.record.shell,
         image: &image,
         here: build::architecture(),
-        compression: compression(to.compress).unwrap_or(Compression::Gzip),
+        compression: to.compress.map_or(Compression::Gzip, compression),
     };
     let archive = to_stdout(to) || to.path.extension().is_some_and(|ending| ending == "tar");
     let packed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
@@ -99,7 +99,7 @@ fn root(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
     let (project, lock) = locked_project(general)?;
     let build_env = BuildEnv::open()?;
     let record = building::ensure(screen, &build_env, &project, &lock)?.record;
-    let compression = compression(to.compress).unwrap_or_else(|| layout::compression_of(&to.path));
+    let compression = to.compress.map_or_else(|| layout::compression_of(&to.path), compression);
     let store = &build_env.store_session.store;
     let packed = if to_stdout(to) {
         let mut out = std::io::stdout();
@@ -125,12 +125,13 @@ fn root(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
     Ok(0)
 }
 
-fn compression(wanted: Option<Compress>) -> Option<Compression> {
-    Some(match wanted? {
+/// As the command line names it.
+pub fn compression(wanted: Compress) -> Compression {
+    match wanted {
         Compress::None => Compression::None,
         Compress::Gzip => Compression::Gzip,
         Compress::Zstd => Compression::Zstd,
-    })
+    }
 }
 
 fn done(screen: &Screen, to: &ExportTo, what: std::fmt::Arguments<'_>, started: Instant) {

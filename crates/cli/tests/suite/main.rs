@@ -32,6 +32,8 @@ mod online;
 mod openpgp;
 mod owners;
 mod promises;
+mod push;
+mod registry;
 mod running;
 mod seal;
 mod server;

@@ -36,6 +36,15 @@ pub enum Compression {
 }
 
 impl Compression {
+    /// A word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Gzip => "gzip",
+            Self::Zstd => "zstd",
+        }
+    }
+
     /// The media type of a layer ("Filesystem Layers").
     pub fn media_type(self) -> &'static str {
         match self {
@@ -77,6 +86,9 @@ pub struct Descriptor {
     /// For a manifest in an index: what it runs on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<Platform>,
+    /// For an artifact in an index: what it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub artifact_type: Option<String>,
     /// More about it.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub annotations: BTreeMap<String, String>,
@@ -135,7 +147,7 @@ impl Index {
     pub fn put(&mut self, manifest: Descriptor) {
         let key = |one: &Descriptor| {
             let platform = one.platform.as_ref().map(|platform| (platform.os.clone(), platform.architecture.clone()));
-            (one.annotations.get(REF_NAME).cloned(), platform, one.media_type.clone())
+            (one.annotations.get(REF_NAME).cloned(), platform, one.artifact_type.clone())
         };
         self.manifests.retain(|other| key(other) != key(&manifest));
         self.manifests.push(manifest);
@@ -212,6 +224,48 @@ pub struct Documents {
     pub descriptor: Descriptor,
 }
 
+/// A document that belongs to an image: its bill of materials, its seal ("Image Manifest", "Guidelines for Artifact
+/// Usage").
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attachment {
+    /// What it is: the type of the artifact, and of its one blob.
+    pub media_type: &'static str,
+    /// The document.
+    pub bytes: Vec<u8>,
+}
+
+/// The configuration of an artifact that has none: its media type and its bytes.
+pub const EMPTY: (&str, &[u8]) = ("application/vnd.oci.empty.v1+json", b"{}");
+
+impl Attachment {
+    /// The manifest that ties it to the image `subject`, and how an index lists that.
+    pub fn manifest(&self, subject: &Descriptor) -> (Vec<u8>, Descriptor) {
+        #[derive(Serialize)]
+        #[serde(rename_all = "camelCase")]
+        struct Artifact<'a> {
+            schema_version: u32,
+            media_type: &'a str,
+            artifact_type: &'a str,
+            config: Descriptor,
+            layers: [Descriptor; 1],
+            subject: Descriptor,
+        }
+        let subject = Descriptor { platform: None, annotations: BTreeMap::new(), ..subject.clone() };
+        let artifact = Artifact {
+            schema_version: 2,
+            media_type: MANIFEST,
+            artifact_type: self.media_type,
+            config: descriptor(EMPTY.0, EMPTY.1),
+            layers: [descriptor(self.media_type, &self.bytes)],
+            subject,
+        };
+        let bytes = serde_json::to_vec(&artifact).unwrap_or_default();
+        let mut listed = descriptor(MANIFEST, &bytes);
+        listed.artifact_type = Some(self.media_type.to_owned());
+        (bytes, listed)
+    }
+}
+
 /// What the documents are made from.
 #[derive(Debug, Clone, Copy)]
 pub struct Subject<'a> {
@@ -243,6 +297,7 @@ fn descriptor(media_type: &str, bytes: &[u8]) -> Descriptor {
         digest: OciDigest(Sha256Digest::of(bytes)),
         size: bytes.len() as u64,
         platform: None,
+        artifact_type: None,
         annotations: BTreeMap::new(),
     }
 }
@@ -288,6 +343,7 @@ pub fn documents(subject: Subject<'_>, layers: &[PackedLayer]) -> Documents {
                 digest: OciDigest(layer.blob),
                 size: layer.size,
                 platform: None,
+                artifact_type: None,
                 annotations: BTreeMap::from([("cavrith.layer".to_owned(), layer.name.clone())]),
             })
             .collect(),

@@ -1,0 +1,87 @@
+//! `cavrith push`
+
+use std::time::Instant;
+
+use cavrith_core::contents;
+use cavrith_core::oci::Reference;
+use cavrith_core::oci::image::{Attachment, Subject};
+use cavrith_core::setup::Setup;
+use cavrith_core::verdict::{count, size};
+use cavrith_engine::{build, contents as listing};
+use cavrith_exchange::{ExchangeError, pushing};
+use serde_json::json;
+
+use crate::args::{General, Push};
+use crate::build_env::BuildEnv;
+use crate::commands::{Outcome, build as building, export, locked_project};
+use crate::render::progress::{Where, seconds};
+use crate::screen::{Screen, styled};
+
+/// What our seal is called among what belongs to an image.
+const SEAL: &str = "application/vnd.cavrith.seal.v1+json";
+/// A bill of materials in SPDX (IANA, media types).
+const SPDX: &str = "application/spdx+json";
+
+pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
+    let started = Instant::now();
+    let reference = Reference::parse(&command.reference)
+        .map_err(|why| ExchangeError::Reference { text: command.reference.clone(), why })?;
+    let (project, lock) = locked_project(general)?;
+    let build_env = BuildEnv::open()?;
+    let record = building::ensure(screen, &build_env, &project, &lock)?.record;
+    let setup = Setup::new(&project.spec, &lock, &record.shell);
+    let (image, pins) = (record.image.to_string(), lock.pins_digest().to_string());
+    let subject = Subject {
+        spec: &project.spec,
+        lock: &lock,
+        setup: &setup,
+        shell: &record.shell,
+        image: &image,
+        here: build::architecture(),
+        compression: export::compression(command.compress),
+    };
+    let items = listing::list(&build_env.store_session.store, &project, &lock, Some(&record))?;
+    let bill = contents::Subject {
+        name: &project.spec.workspace.name.value,
+        image: Some(&record.image),
+        pins: &pins,
+        epoch: lock.epoch,
+        version: env!("CARGO_PKG_VERSION"),
+    };
+    let bytes = |value: &serde_json::Value| serde_json::to_vec(value).unwrap_or_default();
+    let mut attachments = vec![Attachment { media_type: SPDX, bytes: bytes(&contents::spdx(bill, &items)) }];
+    // Another image than the sealed one has no seal to show.
+    if let Some(seal) = lock.seal.as_ref().filter(|seal| seal.image == record.image) {
+        attachments.push(Attachment { media_type: SEAL, bytes: bytes(&json!(seal)) });
+    }
+    let pushed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+        Ok(pushing::push(context, &reference, &record, subject, &attachments)?)
+    })?;
+    let sent = pushed.layers.iter().filter(|layer| layer.how == "sent");
+    let (sent, bytes) = sent.fold((0, 0), |(count, bytes), layer| (count + 1, bytes + layer.layer.size));
+    if command.report.json {
+        screen.json(&json!({
+            "reference": reference.to_string(),
+            "image": record.image,
+            "manifest": pushed.manifest.digest,
+            "layers": pushed.layers,
+            "attachments": pushed.attachments,
+            "sealed": attachments.len() > 1,
+        }));
+    } else if !screen.quiet {
+        let there = pushed.layers.len() - sent;
+        screen.result(format_args!(
+            "{} {}  {} of {} sent, {there} there already, sha256:{}, in {}",
+            styled(screen.out.good, "pushed"),
+            styled(screen.out.strong, &reference),
+            count(sent, "layer"),
+            size(bytes),
+            pushed.manifest.digest.0,
+            seconds(started.elapsed().as_millis() as u64),
+        ));
+        if attachments.len() == 1 {
+            screen.say(format_args!("{} it is not sealed", styled(screen.err.warning, "note")));
+        }
+    }
+    Ok(0)
+}

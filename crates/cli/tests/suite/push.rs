@@ -1,0 +1,124 @@
+use std::fs;
+
+use crate::registry::{Fault, Registry, digest};
+use crate::team::Team;
+
+fn reference(registry: &Registry, tag: &str) -> String {
+    format!("{}/brindle/timetable:{tag}", registry.host)
+}
+
+#[test]
+fn an_image_is_pushed_with_what_belongs_to_it_and_only_what_changed_goes_again() {
+    let team = Team::sealed();
+    let registry = Registry::new();
+    let first = team.json(&["push", &reference(&registry, "1"), "--json"]);
+    let layers = first["layers"].as_array().unwrap();
+    assert!(layers.iter().all(|layer| layer["how"] == "sent"), "{first}");
+    assert_eq!((&first["sealed"], &first["attachments"]), (&true.into(), &2.into()));
+    let manifest = registry.manifest("brindle/timetable", "1");
+    assert_eq!(manifest["layers"].as_array().unwrap().len(), layers.len());
+    assert_eq!(manifest["annotations"]["cavrith.image"], first["image"]);
+    // The same as an export has.
+    let out = team.dir.path().join("image");
+    team.ok(&["export", "oci", out.to_str().unwrap()]);
+    let index: serde_json::Value = serde_json::from_slice(&fs::read(out.join("index.json")).unwrap()).unwrap();
+    assert_eq!(index["manifests"][0]["digest"], first["manifest"]);
+    // This registry lists nothing by itself, so a tag does.
+    let tag = first["manifest"].as_str().unwrap().replace(':', "-");
+    let referrers = registry.manifest("brindle/timetable", &tag);
+    let kinds: Vec<_> =
+        referrers["manifests"].as_array().unwrap().iter().map(|one| one["artifactType"].as_str().unwrap()).collect();
+    assert_eq!(kinds, ["application/spdx+json", "application/vnd.cavrith.seal.v1+json"]);
+    for listed in referrers["manifests"].as_array().unwrap() {
+        let artifact = registry.manifest("brindle/timetable", listed["digest"].as_str().unwrap());
+        assert_eq!(artifact["subject"]["digest"], first["manifest"]);
+        let document = registry.blob(&artifact["layers"][0]["digest"]);
+        let document: serde_json::Value = serde_json::from_slice(&document).unwrap();
+        assert!(document["spdxVersion"] == "SPDX-2.3" || document["image"] == first["image"], "{document}");
+    }
+
+    // Again: nothing is sent. One step more: one layer is.
+    registry.requests();
+    assert!(team.ok(&["push", &reference(&registry, "1")]).contains("0 layers of 0 B sent"));
+    assert!(!registry.requests().iter().any(|request| request.starts_with("PATCH")));
+    team.step("echo 7 > /srv/seven");
+    team.ok(&["lock"]);
+    let second = team.json(&["push", &reference(&registry, "2"), "--json"]);
+    let sent: Vec<_> = second["layers"].as_array().unwrap().iter().filter(|layer| layer["how"] == "sent").collect();
+    assert_eq!(sent.len(), 1, "{second}");
+    assert_eq!(sent[0]["name"], "step \"step 2\"");
+    assert_eq!(second["sealed"], false);
+    team.assert_clean();
+}
+
+#[test]
+fn a_registry_that_breaks_off_is_busy_or_forgets_gets_all_of_it_all_the_same() {
+    let team = Team::locked();
+    team.step("head -c 3000000 /dev/zero | tr '\\\\0' 'x' > /srv/large; dd if=/bin/busybox of=/srv/copy bs=1k count=700 2> /dev/null");
+    team.ok(&["lock"]);
+    let registry = Registry::new();
+    registry.state.lock().unwrap().lists_referrers = true;
+    for fault in [
+        ("POST", Fault::Status(503, "")),
+        ("POST", Fault::Status(429, "retry-after: 1\r\n")),
+        ("PATCH", Fault::Breaks(1000)),
+        ("PATCH", Fault::Status(500, "")),
+        ("PATCH", Fault::Breaks(0)),
+        ("PUT", Fault::Status(502, "")),
+        ("HEAD", Fault::Status(500, "")),
+    ] {
+        registry.fault(fault.0, fault.1);
+    }
+    let answer = team.json(&["push", &reference(&registry, "1"), "--json"]);
+    assert!(registry.faults_are_over());
+    let manifest = registry.manifest("brindle/timetable", "1");
+    for layer in manifest["layers"].as_array().unwrap() {
+        assert_eq!(layer["digest"], digest(&registry.blob(&layer["digest"])));
+    }
+    assert_eq!(answer["attachments"], 1);
+    // What refers to the image is listed by the registry, so there is no tag for it.
+    let state = registry.state.lock().unwrap();
+    assert!(state.manifests.keys().all(|(_, which)| !which.starts_with("sha256-")));
+    drop(state);
+    team.assert_clean();
+}
+
+#[test]
+fn who_we_are_is_shown_to_the_registry_and_what_it_refuses_is_told() {
+    let team = Team::locked();
+    let registry = Registry::new();
+    registry.guard("spring tide");
+    let told = team.fails(&["push", &reference(&registry, "1")], 4);
+    assert!(told.contains("no token is given to a stranger"), "{told}");
+    let config = team.home().join("config.toml");
+    let write = |password: &str| {
+        fs::write(
+            &config,
+            format!(
+                "[registries.\"{}\"]\nuser = \"ida\"\npassword-command = [\"echo\", \"{password}\"]\n",
+                registry.host
+            ),
+        )
+        .unwrap();
+    };
+    write("high water");
+    let told = team.fails(&["push", &reference(&registry, "1")], 4);
+    assert!(told.contains("no token is given to ida"), "{told}");
+    write("low water");
+    team.ok(&["push", &reference(&registry, "1")]);
+    assert!(registry.state.lock().unwrap().manifests.contains_key(&("brindle/timetable".to_owned(), "1".to_owned())));
+    registry.fault("POST", Fault::Status(404, ""));
+    team.step("true > /srv/x");
+    team.ok(&["lock"]);
+    let told = team.fails(&["push", &reference(&registry, "2")], 4);
+    assert!(told.contains("failed[CF0304]") && told.contains("404"), "{told}");
+    let told = team.fails(&["push", "timetable"], 2);
+    assert!(told.contains("failed[CF0802]") && told.contains("it names no registry"), "{told}");
+    let output = team.command(&["push", &reference(&registry, "2")]).env("CAVRITH_OFFLINE", "1").output().unwrap();
+    assert!(
+        !output.status.success() && crate::team::told(&output).contains("CAVRITH_OFFLINE"),
+        "{}",
+        crate::team::told(&output)
+    );
+    team.assert_clean();
+}

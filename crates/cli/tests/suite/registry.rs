@@ -1,0 +1,252 @@
+//! A small registry (OCI Distribution Specification 1.1), with the faults that real ones have.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::{TcpListener, TcpStream};
+use std::sync::{Arc, Mutex};
+
+use sha2::{Digest as _, Sha256};
+
+/// What goes wrong with the next request of a method.
+#[derive(Debug, Clone)]
+pub enum Fault {
+    /// It is answered with this status, and these headers.
+    Status(u16, &'static str),
+    /// The connection breaks after so many bytes of the body have been taken.
+    Breaks(usize),
+    /// What is asked for comes back with a byte changed.
+    Bends,
+}
+
+#[derive(Default)]
+pub struct State {
+    pub blobs: BTreeMap<String, Vec<u8>>,
+    /// By name and tag or digest: media type and bytes.
+    pub manifests: BTreeMap<(String, String), (String, Vec<u8>)>,
+    uploads: BTreeMap<String, Vec<u8>>,
+    faults: Vec<(&'static str, Fault)>,
+    /// What has to be shown.
+    token: Option<String>,
+    /// It lists by itself what refers to a manifest.
+    pub lists_referrers: bool,
+    pub log: Vec<String>,
+}
+
+pub struct Registry {
+    pub host: String,
+    pub state: Arc<Mutex<State>>,
+}
+
+pub fn digest(bytes: &[u8]) -> String {
+    format!("sha256:{}", Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect::<String>())
+}
+
+impl Registry {
+    pub fn new() -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let host = listener.local_addr().unwrap().to_string();
+        let state = Arc::new(Mutex::new(State::default()));
+        let (shared, own) = (Arc::clone(&state), host.clone());
+        std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                let (shared, own) = (Arc::clone(&shared), own.clone());
+                std::thread::spawn(move || serve(stream, &shared, &own));
+            }
+        });
+        Self { host, state }
+    }
+
+    /// Something goes wrong with the next request of this method; several are taken one after the other.
+    pub fn fault(&self, method: &'static str, fault: Fault) {
+        self.state.lock().unwrap().faults.push((method, fault));
+    }
+
+    /// Whether every fault has had its turn.
+    pub fn faults_are_over(&self) -> bool {
+        self.state.lock().unwrap().faults.is_empty()
+    }
+
+    /// Only those who show a token are let in, which is given for this name and password.
+    pub fn guard(&self, token: &str) {
+        self.state.lock().unwrap().token = Some(token.to_owned());
+    }
+
+    /// The requests since the last call.
+    pub fn requests(&self) -> Vec<String> {
+        std::mem::take(&mut self.state.lock().unwrap().log)
+    }
+
+    pub fn manifest(&self, name: &str, which: &str) -> serde_json::Value {
+        let state = self.state.lock().unwrap();
+        serde_json::from_slice(&state.manifests[&(name.to_owned(), which.to_owned())].1).unwrap()
+    }
+
+    pub fn blob(&self, digest: &serde_json::Value) -> Vec<u8> {
+        self.state.lock().unwrap().blobs[digest.as_str().unwrap()].clone()
+    }
+}
+
+struct Answer {
+    status: u16,
+    headers: String,
+    body: Vec<u8>,
+}
+
+fn answer(status: u16, headers: impl Into<String>, body: impl Into<Vec<u8>>) -> Answer {
+    Answer { status, headers: headers.into(), body: body.into() }
+}
+
+fn serve(stream: TcpStream, state: &Mutex<State>, host: &str) -> Option<()> {
+    let mut reader = BufReader::new(stream.try_clone().ok()?);
+    let mut stream = stream;
+    loop {
+        let mut request = String::new();
+        if reader.read_line(&mut request).ok()? == 0 {
+            return None;
+        }
+        let mut headers = BTreeMap::new();
+        loop {
+            let mut header = String::new();
+            reader.read_line(&mut header).ok()?;
+            let Some((name, value)) = header.trim().split_once(": ") else { break };
+            headers.insert(name.to_ascii_lowercase(), value.to_owned());
+        }
+        let mut words = request.split(' ');
+        let (method, target) = (words.next()?.to_owned(), words.next()?.to_owned());
+        let length: usize = headers.get("content-length").map_or(0, |text| text.parse().unwrap());
+        let fault = {
+            let mut state = state.lock().ok()?;
+            state.log.push(format!("{method} {}", target.split('?').next().unwrap_or_default()));
+            let position = state.faults.iter().position(|(of, _)| *of == method);
+            position.map(|position| state.faults.remove(position).1)
+        };
+        let mut body = vec![0; length];
+        if let Some(Fault::Breaks(after)) = fault {
+            let after = after.min(length);
+            reader.read_exact(&mut body[..after]).ok()?;
+            body.truncate(after);
+            state.lock().ok()?.keep(&target, &body);
+            return None;
+        }
+        reader.read_exact(&mut body).ok()?;
+        let mut reply = match fault {
+            Some(Fault::Status(status, headers)) => answer(status, headers, ""),
+            _ => state.lock().ok()?.answer(host, &method, &target, &headers, &body),
+        };
+        if matches!(fault, Some(Fault::Bends)) && !reply.body.is_empty() {
+            let middle = reply.body.len() / 2;
+            reply.body[middle] ^= 1;
+        }
+        let head = format!(
+            "HTTP/1.1 {} x\r\n{}content-length: {}\r\n\r\n",
+            reply.status,
+            reply.headers,
+            if method == "HEAD" { 0 } else { reply.body.len() }
+        );
+        stream.write_all(head.as_bytes()).ok()?;
+        if method != "HEAD" {
+            stream.write_all(&reply.body).ok()?;
+        }
+    }
+}
+
+impl State {
+    /// What had arrived of a chunk when its connection broke.
+    fn keep(&mut self, target: &str, bytes: &[u8]) {
+        if let Some(upload) = self.uploads.get_mut(target) {
+            upload.extend(bytes);
+        }
+    }
+
+    fn answer(
+        &mut self,
+        host: &str,
+        method: &str,
+        target: &str,
+        headers: &BTreeMap<String, String>,
+        body: &[u8],
+    ) -> Answer {
+        let (path, query) = target.split_once('?').unwrap_or((target, ""));
+        let query = query.replace("%3A", ":");
+        let asked =
+            |key: &str| query.split('&').find_map(|pair| pair.strip_prefix(&format!("{key}=")).map(str::to_owned));
+        let shown = headers.get("authorization").cloned().unwrap_or_default();
+        if path == "/token" {
+            // Name `ida`, password `low water`.
+            let known = shown == "Basic aWRhOmxvdyB3YXRlcg==";
+            let token = self.token.clone().unwrap_or_default();
+            return if known { answer(200, "", format!("{{\"token\":\"{token}\"}}")) } else { answer(401, "", "") };
+        }
+        if self.token.as_ref().is_some_and(|token| shown != format!("Bearer {token}")) {
+            let challenge = format!("www-authenticate: Bearer realm=\"http://{host}/token\",service=\"pier\"\r\n");
+            return answer(401, challenge, "");
+        }
+        let Some(rest) = path.strip_prefix("/v2/") else { return answer(404, "", "") };
+        if let Some((name, which)) = rest.split_once("/manifests/") {
+            let key = (name.to_owned(), which.to_owned());
+            return match method {
+                "PUT" => {
+                    let value: serde_json::Value = serde_json::from_slice(body).unwrap();
+                    // What a manifest names has to be there.
+                    let named = value["layers"].as_array().into_iter().flatten().chain([&value["config"]]);
+                    for one in named.filter_map(|one| one["digest"].as_str()) {
+                        if !self.blobs.contains_key(one) {
+                            let text =
+                                "{\"errors\":[{\"code\":\"MANIFEST_BLOB_UNKNOWN\",\"message\":\"a blob is missing\"}]}";
+                            return answer(400, "", text);
+                        }
+                    }
+                    let kind = headers.get("content-type").cloned().unwrap_or_default();
+                    self.manifests.insert(key, (kind.clone(), body.to_vec()));
+                    self.manifests.insert((name.to_owned(), digest(body)), (kind, body.to_vec()));
+                    let mut headers = format!("docker-content-digest: {}\r\n", digest(body));
+                    if let Some(subject) = value["subject"]["digest"].as_str().filter(|_| self.lists_referrers) {
+                        headers.push_str(&format!("oci-subject: {subject}\r\n"));
+                    }
+                    answer(201, headers, "")
+                }
+                _ => match self.manifests.get(&key) {
+                    Some((kind, bytes)) => answer(200, format!("content-type: {kind}\r\n"), bytes.clone()),
+                    None => answer(404, "", ""),
+                },
+            };
+        }
+        if let Some((_, which)) = rest.split_once("/blobs/sha256:") {
+            let blob = self.blobs.get(&format!("sha256:{which}"));
+            return blob.map_or_else(|| answer(404, "", ""), |bytes| answer(200, "", bytes.clone()));
+        }
+        let range = |upload: &[u8]| format!("range: 0-{}\r\n", upload.len().saturating_sub(1));
+        match method {
+            "POST" if rest.ends_with("/blobs/uploads/") => {
+                let number = format!("{path}{}", self.uploads.len());
+                self.uploads.insert(number.clone(), Vec::new());
+                answer(202, format!("location: {number}\r\n"), "")
+            }
+            "PATCH" => {
+                let Some(upload) = self.uploads.get_mut(path) else { return answer(404, "", "") };
+                let from = headers.get("content-range").and_then(|range| range.split('-').next()?.parse().ok());
+                if from != Some(upload.len()) {
+                    let headers = range(upload);
+                    return answer(416, headers, "");
+                }
+                upload.extend(body);
+                answer(202, format!("location: {path}\r\n{}", range(upload)), "")
+            }
+            "GET" => match self.uploads.get(path) {
+                Some(upload) => answer(204, format!("location: {path}\r\n{}", range(upload)), ""),
+                None => answer(404, "", ""),
+            },
+            "PUT" => {
+                let Some(mut upload) = self.uploads.remove(path) else { return answer(404, "", "") };
+                upload.extend(body);
+                let digest = digest(&upload);
+                if asked("digest").as_deref() != Some(&digest) {
+                    return answer(400, "", "{\"errors\":[{\"code\":\"DIGEST_INVALID\",\"message\":\"other bytes\"}]}");
+                }
+                self.blobs.insert(digest, upload);
+                answer(201, "", "")
+            }
+            _ => answer(405, "", ""),
+        }
+    }
+}

@@ -1,0 +1,44 @@
+//! This member's registries: how to reach them, and who we are there.
+
+use std::process::{Command, Stdio};
+
+use cavrith_core::oci::Reference;
+use cavrith_sources::registry::{Login, Registry};
+use cavrith_sources::web::Web;
+
+use crate::member::Member;
+
+/// An image's place in a registry.
+pub fn open<'a>(web: &'a Web, member: &Member, reference: &'a Reference, login: Option<&'a Login>) -> Registry<'a> {
+    let config = member.config.registries.get(&reference.registry);
+    Registry::new(web, reference, login, config.is_some_and(|config| config.plain_http))
+}
+
+/// Name and password for a registry, from the member's configuration; a password command is run. An error says, in
+/// words, why there is none.
+///
+/// # Errors
+/// When a name is configured without a password, or its command fails.
+pub fn login(member: &Member, registry: &str) -> Result<Option<Login>, String> {
+    let Some(config) = member.config.registries.get(registry) else { return Ok(None) };
+    let Some(user) = config.user.clone() else { return Ok(None) };
+    if let Some(password) = config.password.clone() {
+        return Ok(Some(Login { user, password }));
+    }
+    let Some((program, arguments)) = config.password_command.as_ref().and_then(|command| command.split_first()) else {
+        return Err(format!("config.toml names {user} for {registry}, and neither password nor password-command"));
+    };
+    // One without a slash is looked for as everywhere, but never where the member happens to be.
+    let found = match program.contains('/') {
+        true => Some(program.into()),
+        false => cavrith_sandbox::programs::find_program(program),
+    };
+    let Some(found) = found else { return Err(format!("{program} (password-command) is not installed")) };
+    let output = Command::new(found).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
+    let output = output.map_err(|error| format!("{program} (password-command) cannot be run: {error}"))?;
+    if !output.status.success() {
+        return Err(format!("{program} (password-command) failed with {}", output.status));
+    }
+    let password = String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().to_owned();
+    Ok(Some(Login { user, password }))
+}

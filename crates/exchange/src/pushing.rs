@@ -1,0 +1,159 @@
+//! Pushing an image to a registry, and attaching to it what belongs to it.
+
+use std::fs::{self, File};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use serde::Serialize;
+
+use cavrith_core::digest::Sha256Digest;
+use cavrith_core::oci::Reference;
+use cavrith_core::oci::image::{self, Attachment, Descriptor, EMPTY, INDEX, Index, MANIFEST, PackedLayer, Subject};
+use cavrith_core::seal::SealedLayer;
+use cavrith_engine::context::BuildContext;
+use cavrith_engine::event::Event;
+use cavrith_engine::registries;
+use cavrith_sources::registry::{Pushed, Registry};
+use cavrith_store::records::{ImageRecord, PackedRecord};
+use cavrith_store::workers;
+
+use crate::error::writing;
+use crate::{ExchangeError, layers};
+
+/// Layers that are on their way at once.
+const AT_ONCE: usize = 4;
+
+/// What became of a layer.
+#[derive(Debug, Clone, Serialize)]
+pub struct PushedLayer {
+    /// The layer, as it was packed.
+    #[serde(flatten)]
+    pub layer: PackedLayer,
+    /// `there`, `mounted` or `sent`.
+    pub how: &'static str,
+}
+
+/// What was pushed.
+#[derive(Debug, Clone)]
+pub struct PushedImage {
+    /// The manifest.
+    pub manifest: Descriptor,
+    /// The layers, the lowest first.
+    pub layers: Vec<PushedLayer>,
+    /// Documents that were attached.
+    pub attachments: usize,
+}
+
+/// Pushes an image under a reference, and its attachments.
+///
+/// # Errors
+/// When a layer cannot be read or packed, or the registry does not take something.
+pub fn push(
+    context: BuildContext<'_>,
+    reference: &Reference,
+    record: &ImageRecord,
+    subject: Subject<'_>,
+    attachments: &[Attachment],
+) -> Result<PushedImage, ExchangeError> {
+    let login = registries::login(context.member, &reference.registry);
+    let login = login.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
+    let registry = registries::open(context.web, context.member, reference, login.as_ref());
+    let pusher = Pusher { context, registry, subject };
+    // The first answer tells whether we are let in; the layers then need not all ask.
+    pusher.registry.has_blob(&Sha256Digest::of(EMPTY.1))?;
+    let layers = pusher.layers(&record.layers)?;
+    let packed: Vec<_> = layers.iter().map(|pushed| pushed.layer.clone()).collect();
+    let documents = image::documents(subject, &packed);
+    pusher.bytes(&documents.config)?;
+    let tag = reference.tag.clone();
+    let which = tag.unwrap_or_else(|| format!("sha256:{}", documents.descriptor.digest.0));
+    pusher.registry.push_manifest(&which, MANIFEST, &documents.manifest)?;
+    for attachment in attachments {
+        pusher.attach(attachment, &documents.descriptor)?;
+    }
+    Ok(PushedImage { manifest: documents.descriptor, layers, attachments: attachments.len() })
+}
+
+struct Pusher<'a> {
+    context: BuildContext<'a>,
+    registry: Registry<'a>,
+    subject: Subject<'a>,
+}
+
+impl Pusher<'_> {
+    fn layers(&self, layers: &[SealedLayer]) -> Result<Vec<PushedLayer>, ExchangeError> {
+        let done: Mutex<Vec<Option<PushedLayer>>> = Mutex::new(vec![None; layers.len()]);
+        let sent = AtomicU64::new(0);
+        workers::each(layers.len(), AT_ONCE, |number| -> Result<(), ExchangeError> {
+            let pushed = self.layer(&layers[number], &sent)?;
+            done.lock().unwrap_or_else(PoisonError::into_inner)[number] = Some(pushed);
+            Ok(())
+        })?;
+        Ok(done.into_inner().unwrap_or_else(PoisonError::into_inner).into_iter().flatten().collect())
+    }
+
+    /// One layer. What it packs to is remembered, so that one that the registry has need not even be packed again.
+    fn layer(&self, layer: &SealedLayer, sent: &AtomicU64) -> Result<PushedLayer, ExchangeError> {
+        let (store, how) = (self.context.store, self.subject.compression);
+        if let Some(PackedRecord { plain, packed, size }) = store.packed(&layer.tree, how.word())
+            && self.registry.has_blob(&packed)?
+        {
+            let layer = PackedLayer { name: layer.name.clone(), diff: plain, blob: packed, size };
+            return Ok(PushedLayer { layer, how: "there" });
+        }
+        let place = self.context.staging.new_name();
+        let packed = layers::pack(store, layer, how, &place)?;
+        store.remember_packed(
+            &layer.tree,
+            how.word(),
+            &PackedRecord { plain: packed.diff, packed: packed.blob, size: packed.size },
+        )?;
+        let file = File::open(&place).map_err(writing(&place))?;
+        let name = format!("pushing {}", layer.name);
+        let before = AtomicU64::new(0);
+        let progress = |arrived: u64| {
+            let more = arrived.saturating_sub(before.swap(arrived, Ordering::Relaxed));
+            sent.fetch_add(more, Ordering::Relaxed);
+            (self.context.observer)(Event::Fetching { name: name.clone(), done: arrived, of: Some(packed.size) });
+        };
+        let pushed = self.registry.push_blob(&packed.blob, packed.size, &file, &[], &progress)?;
+        (self.context.observer)(Event::Fetched { name: name.clone() });
+        // It may be large, and others are still to be packed.
+        let _ = fs::remove_file(&place);
+        let how = match pushed {
+            Pushed::There => "there",
+            Pushed::Mounted => "mounted",
+            Pushed::Sent => "sent",
+        };
+        Ok(PushedLayer { layer: packed, how })
+    }
+
+    fn bytes(&self, bytes: &[u8]) -> Result<(), ExchangeError> {
+        let place: PathBuf = self.context.staging.new_name();
+        fs::write(&place, bytes).map_err(writing(&place))?;
+        let file = File::open(&place).map_err(writing(&place))?;
+        self.registry.push_blob(&Sha256Digest::of(bytes), bytes.len() as u64, &file, &[], &|_| ())?;
+        Ok(())
+    }
+
+    /// Attaches a document. Where the registry does not list by itself what refers to an image, the list is a tag
+    /// (Distribution Specification 1.1, "Referrers Tag Schema").
+    fn attach(&self, attachment: &Attachment, image: &Descriptor) -> Result<(), ExchangeError> {
+        self.bytes(EMPTY.1)?;
+        self.bytes(&attachment.bytes)?;
+        let (manifest, listed) = attachment.manifest(image);
+        let which = format!("sha256:{}", listed.digest.0);
+        if self.registry.push_manifest(&which, MANIFEST, &manifest)? {
+            return Ok(());
+        }
+        let tag = format!("sha256-{}", image.digest.0);
+        let there = self.registry.find_manifest(&tag)?;
+        let there = there.and_then(|bytes| serde_json::from_slice::<Index>(&bytes).ok());
+        let mut index = there.unwrap_or_else(Index::empty);
+        index.put(listed);
+        let bytes = serde_json::to_vec(&index).unwrap_or_default();
+        self.registry.push_manifest(&tag, INDEX, &bytes)?;
+        Ok(())
+    }
+}
