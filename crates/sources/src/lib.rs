@@ -52,7 +52,7 @@ pub enum SourceError {
         source: std::io::Error,
     },
     /// An address cannot be reached, or answers with something else.
-    #[error("cannot fetch {url}: {cause}")]
+    #[error("the request to {url} failed: {cause}")]
     Unreachable {
         /// The address.
         url: String,

@@ -91,7 +91,7 @@ fn an_unreachable_depot_is_told_or_what_was_seen_of_it_is_used() {
     let near = format!("url = \"{}/depot/\"", server.url);
     team.change(&near, far);
     let told = team.fails(&["check"], 1);
-    assert!(told.contains("CV0216") && told.contains("cannot fetch http://127.0.0.1:9/depot.toml"), "{told}");
+    assert!(told.contains("CV0216") && told.contains("the request to http://127.0.0.1:9/depot.toml"), "{told}");
     team.fails(&["lock"], 4);
     team.change(far, &near).ok(&["check"]);
     server.remove("/depot/depot.toml");
