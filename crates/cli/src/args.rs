@@ -106,6 +106,15 @@ pub struct ExportTo {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Seal {
+    /// Share the finished layers in the cache that the spec or config.toml names
+    #[arg(long)]
+    pub publish: bool,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
 pub struct Push {
     /// registry/name:tag
     pub reference: String,
@@ -178,7 +187,7 @@ pub enum Command {
     /// Remove the workspace's scratch and logs; kept folders and the project stay
     Drop(Drop),
     /// Build twice under different conditions, and record what must come out
-    Seal(Report),
+    Seal(Seal),
     /// Measure this machine's image and workspace against the seal
     Verify(Report),
     /// List the contents of the image: versions, origins, digests, licences
@@ -392,6 +401,9 @@ pub struct Build {
     /// Build every layer again
     #[arg(long)]
     pub fresh: bool,
+    /// Share the finished layers in the cache that the spec or config.toml names
+    #[arg(long)]
+    pub publish: bool,
     #[command(flatten)]
     pub report: Report,
 }

@@ -75,6 +75,8 @@ pub struct Spec {
     pub names: BTreeMap<String, At<String>>,
     /// What a running workspace may use.
     pub limits: Limits,
+    /// Where finished layers are shared: a registry and a name there. It is no part of the spec's meaning.
+    pub cache: Option<At<String>>,
     /// What the team's editor is given.
     pub editor: Option<Editor>,
     /// Digest of the file's meaning.

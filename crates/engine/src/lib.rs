@@ -51,6 +51,7 @@ pub mod probe;
 pub mod project;
 pub mod project_files;
 pub mod registries;
+pub mod sealed;
 pub mod sealing;
 mod stages;
 mod step_layer;

@@ -12,6 +12,9 @@
 //! [web]
 //! longest-mib = 20480
 //!
+//! [cache]
+//! folder = "/net/harbour/layers"
+//!
 //! [registries."registry.harbour.example"]
 //! user             = "tove"
 //! password-command = ["secret", "show", "registry"]
@@ -44,6 +47,20 @@ pub struct Config {
     pub registries: BTreeMap<String, RegistryConfig>,
     /// What comes from the web.
     pub web: WebConfig,
+    /// Where finished layers are shared, instead of what a spec says.
+    pub cache: CacheConfig,
+}
+
+/// Where finished layers are shared.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct CacheConfig {
+    /// A folder: on a network disk, or one that is carried about.
+    pub folder: Option<PathBuf>,
+    /// A registry and a name there.
+    pub registry: Option<String>,
+    /// Nowhere, whatever a spec says.
+    pub off: bool,
 }
 
 /// What comes from the web.

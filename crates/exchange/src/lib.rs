@@ -8,6 +8,7 @@
 //! same bytes; nothing is visible under its name before it is whole.
 #![forbid(unsafe_code)]
 
+pub mod cache;
 pub mod error;
 pub mod layers;
 pub mod layout;

@@ -1,7 +1,6 @@
 //! Pushing an image to a registry, and attaching to it what belongs to it.
 
 use std::fs::{self, File};
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
@@ -18,6 +17,7 @@ use cavrith_sources::registry::{Pushed, Registry};
 use cavrith_store::records::{ImageRecord, PackedRecord};
 use cavrith_store::workers;
 
+use crate::cache::push_bytes;
 use crate::error::writing;
 use crate::{ExchangeError, layers};
 
@@ -65,7 +65,7 @@ pub fn push(
     let layers = pusher.layers(&record.layers)?;
     let packed: Vec<_> = layers.iter().map(|pushed| pushed.layer.clone()).collect();
     let documents = image::documents(subject, &packed);
-    pusher.bytes(&documents.config)?;
+    push_bytes(context, &pusher.registry, &documents.config)?;
     let tag = reference.tag.clone();
     let which = tag.unwrap_or_else(|| format!("sha256:{}", documents.descriptor.digest.0));
     pusher.registry.push_manifest(&which, MANIFEST, &documents.manifest)?;
@@ -129,19 +129,11 @@ impl Pusher<'_> {
         Ok(PushedLayer { layer: packed, how })
     }
 
-    fn bytes(&self, bytes: &[u8]) -> Result<(), ExchangeError> {
-        let place: PathBuf = self.context.staging.new_name();
-        fs::write(&place, bytes).map_err(writing(&place))?;
-        let file = File::open(&place).map_err(writing(&place))?;
-        self.registry.push_blob(&Sha256Digest::of(bytes), bytes.len() as u64, &file, &[], &|_| ())?;
-        Ok(())
-    }
-
     /// Attaches a document. Where the registry does not list by itself what refers to an image, the list is a tag
     /// (Distribution Specification 1.1, "Referrers Tag Schema").
     fn attach(&self, attachment: &Attachment, image: &Descriptor) -> Result<(), ExchangeError> {
-        self.bytes(EMPTY.1)?;
-        self.bytes(&attachment.bytes)?;
+        push_bytes(self.context, &self.registry, EMPTY.1)?;
+        push_bytes(self.context, &self.registry, &attachment.bytes)?;
         let (manifest, listed) = attachment.manifest(image);
         let which = format!("sha256:{}", listed.digest.0);
         if self.registry.push_manifest(&which, MANIFEST, &manifest)? {

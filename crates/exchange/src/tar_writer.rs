@@ -24,6 +24,61 @@ const LARGEST_ID: u64 = 0o7_777_777;
 /// The largest number of eleven octal digits: larger sizes and times need a record.
 const LARGEST: u64 = 0o77_777_777_777;
 
+/// A part of an archive.
+#[derive(Debug)]
+pub enum Piece<'a> {
+    /// Headers, padding, the end: known from the tree alone.
+    Known(&'a [u8]),
+    /// The bytes of a file, of this length.
+    Content(&'a RootPath, u64),
+}
+
+/// Gives the parts of the archive of a tree, in their order.
+///
+/// # Errors
+/// The first one of `on_piece`.
+pub fn pieces<E>(tree: &Tree, on_piece: &mut dyn FnMut(Piece<'_>) -> Result<(), E>) -> Result<(), E> {
+    let mut first: HashMap<LinkGroup, &RootPath> = HashMap::new();
+    for (path, entry) in &tree.entries {
+        let meta = &entry.meta;
+        let mut header = Header { name: path.as_bytes(), meta, kind: b'0', size: 0, link: b"", device: None };
+        let directory = if path.is_root() { b"./".to_vec() } else { [path.as_bytes(), b"/"].concat() };
+        match &entry.kind {
+            Kind::Directory { opaque } => {
+                (header.name, header.kind) = (&directory, b'5');
+                on_piece(Piece::Known(&header.bytes()))?;
+                if *opaque {
+                    on_piece(Piece::Known(&mark(&[directory.as_slice(), OPAQUE].concat(), entry)))?;
+                }
+                continue;
+            }
+            Kind::Whiteout => {
+                let (parent, name) = split(path.as_bytes());
+                on_piece(Piece::Known(&mark(&[parent, WHITEOUT, name].concat(), entry)))?;
+                continue;
+            }
+            Kind::File { size, links, .. } => {
+                if let Some(target) = links.and_then(|group| first.get(&group)) {
+                    (header.kind, header.link) = (b'1', target.as_bytes());
+                } else {
+                    first.extend(links.map(|group| (group, path)));
+                    header.size = *size;
+                }
+            }
+            Kind::Symlink { target } => (header.kind, header.link) = (b'2', target),
+            Kind::Fifo => header.kind = b'6',
+            Kind::CharDevice { major, minor } => (header.kind, header.device) = (b'3', Some((*major, *minor))),
+            Kind::BlockDevice { major, minor } => (header.kind, header.device) = (b'4', Some((*major, *minor))),
+        }
+        on_piece(Piece::Known(&header.bytes()))?;
+        if header.kind == b'0' {
+            on_piece(Piece::Content(path, header.size))?;
+            on_piece(Piece::Known(padding(header.size)))?;
+        }
+    }
+    on_piece(Piece::Known(&[0; 2 * BLOCK]))
+}
+
 /// Writes the archive of a tree. `content` gives the bytes of a regular file.
 ///
 /// # Errors
@@ -33,53 +88,16 @@ pub fn write(
     content: &mut dyn FnMut(&RootPath) -> io::Result<Box<dyn Read>>,
     to: &mut dyn Write,
 ) -> io::Result<()> {
-    let mut first: HashMap<LinkGroup, &RootPath> = HashMap::new();
-    for (path, entry) in &tree.entries {
-        let mut header =
-            Header { name: path.as_bytes(), meta: &entry.meta, kind: b'0', size: 0, link: b"", device: None };
-        match &entry.kind {
-            Kind::Directory { opaque } => {
-                let name = if path.is_root() { b"./".to_vec() } else { [path.as_bytes(), b"/"].concat() };
-                Header { name: &name, kind: b'5', ..header }.write(to)?;
-                if *opaque {
-                    mark(&[name.as_slice(), OPAQUE].concat(), entry, to)?;
-                }
-            }
-            Kind::Whiteout => {
-                let (parent, name) = split(path.as_bytes());
-                mark(&[parent, WHITEOUT, name].concat(), entry, to)?;
-            }
-            Kind::File { size, links, .. } => {
-                if let Some(group) = links {
-                    if let Some(target) = first.get(group) {
-                        header.kind = b'1';
-                        header.link = target.as_bytes();
-                        header.write(to)?;
-                        continue;
-                    }
-                    first.insert(*group, path);
-                }
-                header.size = *size;
-                header.write(to)?;
-                copy(&mut *content(path)?, *size, path, to)?;
-            }
-            Kind::Symlink { target } => Header { kind: b'2', link: target, ..header }.write(to)?,
-            Kind::Fifo => Header { kind: b'6', ..header }.write(to)?,
-            Kind::CharDevice { major, minor } => {
-                Header { kind: b'3', device: Some((*major, *minor)), ..header }.write(to)?;
-            }
-            Kind::BlockDevice { major, minor } => {
-                Header { kind: b'4', device: Some((*major, *minor)), ..header }.write(to)?;
-            }
-        }
-    }
-    to.write_all(&[0; 2 * BLOCK])
+    pieces(tree, &mut |piece| match piece {
+        Piece::Known(bytes) => to.write_all(bytes),
+        Piece::Content(path, size) => copy(&mut *content(path)?, size, path, to),
+    })
 }
 
 /// An empty file that means something to those who lay layers over each other.
-fn mark(name: &[u8], entry: &Entry, to: &mut dyn Write) -> io::Result<()> {
+fn mark(name: &[u8], entry: &Entry) -> Vec<u8> {
     let meta = Meta { time: entry.meta.time, ..Meta::owned(0o644, 0, 0) };
-    Header { name, meta: &meta, kind: b'0', size: 0, link: b"", device: None }.write(to)
+    Header { name, meta: &meta, kind: b'0', size: 0, link: b"", device: None }.bytes()
 }
 
 /// A path in its directory, with the slash, and its name there.
@@ -96,13 +114,15 @@ fn copy(from: &mut dyn Read, size: u64, path: &RootPath, to: &mut dyn Write) -> 
             "{path} has another length than its layer says; see cavrith store check"
         )));
     }
-    pad(size, to)
+    Ok(())
 }
 
-/// Fills the last block.
-fn pad(size: u64, to: &mut dyn Write) -> io::Result<()> {
-    let rest = (size % BLOCK as u64) as usize;
-    if rest > 0 { to.write_all(&[0; BLOCK][rest..]) } else { Ok(()) }
+/// What fills the last block.
+fn padding(size: u64) -> &'static [u8] {
+    match (size % BLOCK as u64) as usize {
+        0 => &[],
+        rest => &[0; BLOCK][rest..],
+    }
 }
 
 /// One entry's header, and the pax records before it.
@@ -118,18 +138,20 @@ struct Header<'a> {
 }
 
 impl Header<'_> {
-    fn write(&self, to: &mut dyn Write) -> io::Result<()> {
+    /// The pax records, when there are some, and the block.
+    fn bytes(&self) -> Vec<u8> {
         let records = self.records();
+        let mut bytes = Vec::with_capacity(BLOCK);
         if !records.is_empty() {
-            let name = b"pax";
             let meta = Meta { time: self.meta.time, ..Meta::owned(0o644, 0, 0) };
             let size = records.len() as u64;
-            let extended = Header { name, meta: &meta, kind: b'x', size, link: b"", device: None };
-            to.write_all(&extended.block())?;
-            to.write_all(&records)?;
-            pad(size, to)?;
+            let extended = Header { name: b"pax", meta: &meta, kind: b'x', size, link: b"", device: None };
+            bytes.extend(extended.block());
+            bytes.extend(&records);
+            bytes.extend(padding(size));
         }
-        to.write_all(&self.block())
+        bytes.extend(self.block());
+        bytes
     }
 
     /// What does not fit into a block.

@@ -28,6 +28,7 @@ mod bundles;
 pub mod collecting;
 mod faults;
 pub mod hashing;
+pub mod known;
 pub mod leases;
 mod metadata;
 pub mod owners;

@@ -49,6 +49,12 @@ pub enum Refused {
     /// A path that gets too long where its links lead.
     #[error("{0} gets too long where its links lead")]
     TooLong(String),
+    /// Something that is not in the list of what comes, or that no layer has.
+    #[error("{0} is not part of the layer that is expected")]
+    Unexpected(String),
+    /// A file that is not the one that is expected.
+    #[error("{0} is not the file that is expected")]
+    OtherContent(String),
     /// An owner that no workspace has.
     #[error("{0} belongs to number {1}, and inside there are numbers up to 65535 only")]
     Owner(String, u32),

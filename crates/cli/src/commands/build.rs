@@ -7,8 +7,13 @@ use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::build::{self, Built};
 use cavrith_engine::context::BuildContext;
+use cavrith_engine::event::Event;
+use cavrith_engine::member::Member;
 use cavrith_engine::project::Project;
+use cavrith_engine::sealed;
+use cavrith_exchange::cache::Cache;
 use cavrith_sandbox::job::Perturbations;
+use cavrith_store::records::ImageRecord;
 use serde_json::json;
 
 use crate::args::{Build, General};
@@ -21,16 +26,20 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     let started = Instant::now();
     let (project, lock) = locked_project(general)?;
-    let built = match found(&project, &lock, command.fresh)? {
-        Some(built) => built,
-        None => {
-            let build_env = BuildEnv::open()?;
-            let place = if command.report.json { Where::Nowhere } else { Where::Result };
-            with_progress(screen, &build_env, place, command.fresh, |context| {
-                Ok(build::build(context, &project, &lock)?)
-            })?
+    let found = found(&project, &lock, command.fresh)?;
+    // Where nothing is to be made, nothing of the machine is needed.
+    let build_env = if found.is_none() || command.publish { Some(BuildEnv::open()?) } else { None };
+    let place = if command.report.json { Where::Nowhere } else { Where::Result };
+    let built = match (found, &build_env) {
+        (Some(built), _) => built,
+        (None, Some(build_env)) => {
+            with_progress(screen, build_env, place, command.fresh, |context| made(context, &project, &lock))?
         }
+        (None, None) => unreachable!("BUG: what has to be made has a place for it"),
     };
+    if let Some(build_env) = build_env.as_ref().filter(|_| command.publish) {
+        publish(screen, build_env, &project, &built.record)?;
+    }
     let setup = Setup::new(&project.spec, &lock, &built.record.shell);
     let workspace = setup.fingerprint(&built.record.image);
     if command.report.json {
@@ -63,6 +72,57 @@ fn found(project: &Project, lock: &Lock, fresh: bool) -> Result<Option<Built>, F
         return Ok(None);
     }
     Ok(build::find(&build_env::store()?.1, project, lock)?)
+}
+
+/// The image, with the layers that a cache has.
+fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Built, Failure> {
+    if let Some(cache) = cache(context.member, project)
+        && !(context.web.is_offline() && matches!(cache, Cache::Registry(_)))
+    {
+        let started = Instant::now();
+        let came = sealed::adopt(context, project, lock, &cache)?;
+        if came > 0 {
+            let text = format!(
+                "took {} from {} in {}",
+                count(came, "layer"),
+                cache.shown(),
+                seconds(started.elapsed().as_millis() as u64)
+            );
+            (context.observer)(Event::Note { text });
+        }
+    }
+    Ok(build::build(context, project, lock)?)
+}
+
+fn cache(member: &Member, project: &Project) -> Option<Cache> {
+    Cache::new(&member.config.cache, project.spec.cache.as_ref().map(|cache| cache.value.as_str()))
+}
+
+/// Puts every layer of an image into the cache.
+pub fn publish(screen: &Screen, build_env: &BuildEnv, project: &Project, record: &ImageRecord) -> Result<(), Failure> {
+    let Some(cache) = cache(&build_env.store_session.member, project) else {
+        let text = "there is no cache to publish to; write [cache] registry = \"…\" into the spec, or a registry or folder \
+                    into config.toml";
+        return Err(Failure::Own(2, text.to_owned()));
+    };
+    let started = Instant::now();
+    let sent = with_progress(screen, build_env, Where::Nowhere, false, |context| {
+        let mut sent = 0;
+        for layer in &record.layers {
+            (context.observer)(Event::Stage { text: format!("publishing {}", layer.name) });
+            sent += usize::from(cache.publish(context, layer)?);
+        }
+        Ok(sent)
+    })?;
+    screen.say(format_args!(
+        "{} {} to {}, {} there already, in {}",
+        styled(screen.err.good, "published"),
+        count(sent, "layer"),
+        cache.shown(),
+        record.layers.len() - sent,
+        seconds(started.elapsed().as_millis() as u64),
+    ));
+    Ok(())
 }
 
 /// The last lines of a build: what there is now, what was made and reused, how long it took.
@@ -114,5 +174,5 @@ pub fn with_progress<T>(
 
 /// The image of a project, built when it is not there. What is made is reported on standard error.
 pub fn ensure(screen: &Screen, build_env: &BuildEnv, project: &Project, lock: &Lock) -> Result<Built, Failure> {
-    with_progress(screen, build_env, Where::Aside, false, |context| Ok(build::build(context, project, lock)?))
+    with_progress(screen, build_env, Where::Aside, false, |context| made(context, project, lock))
 }

@@ -9,6 +9,7 @@
 mod archive;
 mod attacks;
 mod build;
+mod cache;
 mod check;
 mod crash;
 mod crossing;

@@ -266,6 +266,37 @@ impl Attachment {
     }
 }
 
+/// A finished layer in a cache, as an artifact of two blobs: its list and its content.
+#[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "camelCase")]
+pub struct LayerArtifact {
+    schema_version: u32,
+    media_type: &'static str,
+    artifact_type: &'static str,
+    config: Descriptor,
+    layers: [Descriptor; 2],
+}
+
+impl LayerArtifact {
+    /// The artifact of a list, and of a content by its digest and length; both are compressed with Zstandard.
+    pub fn new(list: &[u8], content: Sha256Digest, size: u64) -> Self {
+        let mut second = descriptor(Compression::Zstd.media_type(), &[]);
+        (second.digest, second.size) = (OciDigest(content), size);
+        Self {
+            schema_version: 2,
+            media_type: MANIFEST,
+            artifact_type: "application/vnd.cavrith.layer.v1",
+            config: descriptor(EMPTY.0, EMPTY.1),
+            layers: [descriptor("application/vnd.cavrith.list.v2+zstd", list), second],
+        }
+    }
+
+    /// The manifest's bytes.
+    pub fn bytes(&self) -> Vec<u8> {
+        serde_json::to_vec(self).unwrap_or_default()
+    }
+}
+
 /// What the documents are made from.
 #[derive(Debug, Clone, Copy)]
 pub struct Subject<'a> {

@@ -280,6 +280,9 @@ pub const KEYS: &[Key] = &[
     key("limits.memory", Text, Optional, "a whole number and MiB or GiB").default("no limit"),
     key("limits.cpus", Number, Optional, "how many processors' time").default("no limit"),
     key("limits.processes", Number, Optional, "how many processes and threads at once").default("no limit"),
+    key("cache", Table, Optional, "where finished layers of this workspace are shared; a member's configuration may name another place")
+        .example("[cache]\nregistry = \"registry.example/brindle/timetable\""),
+    key("cache.registry", Text, Needed, "the registry and the image's name there, without a tag"),
     key("editor", Table, Optional, "what the team's editor is given").example(
         "[editor]\nprofile    = \"lantern\"\nextensions = { \"brindle.quill-syntax\" = \"1.2\" }\nsettings   = { \"format.on-save\" = true }",
     ),

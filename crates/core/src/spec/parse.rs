@@ -11,6 +11,7 @@ use super::{
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
+use crate::oci::Reference;
 use crate::path::RootPath;
 use crate::version::Version;
 
@@ -43,7 +44,10 @@ pub fn parse_gathered(gathered: &Gathered) -> Parsed {
     // A broken document lacks what stands in its broken lines; only what is there can be judged.
     let broken = !reader.mistakes.is_empty();
     let top = reader.table(&gathered.table, "", 0..0);
-    let meaning = gathered.table.as_json().to_string();
+    let mut meaning = gathered.table.as_json();
+    // Where layers are shared says nothing of what they are.
+    meaning.as_object_mut().map(|table| table.remove("cache"));
+    let meaning = meaning.to_string();
     let digest = SpecDigest::from_bytes(*blake3::hash(meaning.as_bytes()).as_bytes());
     let draft = read(&mut reader, &top, digest);
     if broken {
@@ -78,6 +82,7 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     services::order(reader, &services, &start_steps);
     let names = services::read_names(reader, top);
     let limits = services::read_limits(reader, top);
+    let cache = reader.subtable(top, "cache", "cache").and_then(|table| read_cache(reader, &table));
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
     // What could be included is joined already; a list that is left is reported for what else is in it.
     reader.texts(top, "include");
@@ -103,9 +108,21 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
         services,
         names,
         limits,
+        cache,
         editor,
         digest,
     })
+}
+
+fn read_cache(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<At<String>> {
+    let registry = reader.text(table, "registry")?;
+    if let Err(why) = Reference::parse(&format!("{}:x", registry.value)) {
+        let message = format!("{:?} does not name a place in a registry: {why}", registry.value);
+        let remedy = "write the registry and a name, like registry.example/brindle/timetable";
+        reader.push(Mistake::new(Code::BAD_REFERENCE, registry.span, message, remedy));
+        return None;
+    }
+    Some(registry)
 }
 
 fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Workspace> {

@@ -1,0 +1,248 @@
+//! A cache of finished layers that a team shares: in a registry, or in a folder.
+//!
+//! A layer is kept under its tree digest, as two files: its list (the encoding of its tree, compressed with Zstandard)
+//! and its content (the tar archive of [`crate::tar_writer`], compressed likewise, which an image in the same registry
+//! shares). The list is proved by the digest, and the archive follows from the list but for the files' bytes: each
+//! header has to be the expected one, and each file is proved by its own digest. So a cache is not trusted.
+//!
+//! | where | list | content |
+//! |---|---|---|
+//! | a folder | `TREE.list` | `TREE.layer` |
+//! | a registry | first layer of the artifact that the tag `layer-TREE` names | second layer |
+
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+
+use cavrith_core::digest::{Sha256Digest, TreeDigest};
+use cavrith_core::oci::Reference;
+use cavrith_core::oci::image::{Compression, Descriptor, EMPTY, LayerArtifact, MANIFEST};
+use cavrith_core::seal::SealedLayer;
+use cavrith_core::tree::{Tree, encoding};
+use cavrith_engine::context::BuildContext;
+use cavrith_engine::event::Event;
+use cavrith_engine::member::CacheConfig;
+use cavrith_engine::registries;
+use cavrith_engine::sealed::LayerSource;
+use cavrith_sources::registry::{Login, Registry};
+use cavrith_store::known::KnownLayer;
+use cavrith_store::writer::StagedLayer;
+use cavrith_store::{atomic, private, reading};
+
+use crate::error::writing;
+use crate::tar_writer::{self, Piece};
+use crate::{ExchangeError, layers};
+
+/// Bytes that a layer's list may have, packed and unpacked.
+const LONGEST_LIST: u64 = 512 << 20;
+/// Bytes that an entry takes in an archive besides a file's content, at most on average; what is longer is not read.
+const ENTRY: u64 = 64 << 10;
+/// Zstandard's level for lists.
+const LEVEL: i32 = 9;
+
+/// Where layers are shared.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Cache {
+    /// A folder.
+    Folder(PathBuf),
+    /// A registry and a name there.
+    Registry(String),
+}
+
+impl Cache {
+    /// The place that a member's configuration names, or else the spec's.
+    pub fn new(member: &CacheConfig, spec: Option<&str>) -> Option<Self> {
+        match (member.off, &member.folder, &member.registry) {
+            (true, ..) => None,
+            (_, Some(folder), _) => Some(Self::Folder(folder.clone())),
+            (_, _, Some(registry)) => Some(Self::Registry(registry.clone())),
+            _ => spec.map(|registry| Self::Registry(registry.to_owned())),
+        }
+    }
+
+    /// The place in words.
+    pub fn shown(&self) -> String {
+        match self {
+            Self::Folder(folder) => folder.display().to_string(),
+            Self::Registry(registry) => registry.clone(),
+        }
+    }
+
+    fn reference(registry: &str, tree: &TreeDigest) -> Result<Reference, String> {
+        Reference::parse(&format!("{registry}:layer-{tree}"))
+    }
+
+    /// Puts a layer into the cache. True when it was not there yet.
+    ///
+    /// # Errors
+    /// When the layer cannot be read, or the place does not take it.
+    pub fn publish(&self, context: BuildContext<'_>, layer: &SealedLayer) -> Result<bool, ExchangeError> {
+        let list = || -> Result<Vec<u8>, ExchangeError> {
+            let tree = encoding::encode(&context.store.layer_tree(&layer.tree)?);
+            zstd::bulk::compress(&tree, LEVEL).map_err(writing(format!("{}.list", layer.tree)))
+        };
+        let place = context.staging.new_name();
+        let pack = || layers::pack(context.store, layer, Compression::Zstd, &place);
+        match self {
+            Self::Folder(folder) => {
+                let [list_at, content_at] = files(folder, &layer.tree);
+                if list_at.is_file() && content_at.is_file() {
+                    return Ok(false);
+                }
+                private_or_there(folder)?;
+                pack()?;
+                let content = atomic::NewFile::beside(&content_at, 0o644).map_err(writing(&content_at))?;
+                let mut from = File::open(&place).map_err(writing(&place))?;
+                io::copy(&mut from, &mut content.file()).map_err(writing(&content_at))?;
+                content.put_in_place().map_err(writing(&content_at))?;
+                // Last, since it is looked for first.
+                atomic::write(&list_at, &list()?)?;
+            }
+            Self::Registry(registry) => {
+                let reference = Self::reference(registry, &layer.tree);
+                let reference = reference.map_err(|why| ExchangeError::Reference { text: registry.clone(), why })?;
+                let login = login(context, &reference)?;
+                let registry = registries::open(context.web, context.member, &reference, login.as_ref());
+                let tag = reference.tag.clone().unwrap_or_default();
+                if registry.find_manifest(&tag)?.is_some() {
+                    return Ok(false);
+                }
+                let packed = pack()?;
+                let list = list()?;
+                let artifact = LayerArtifact::new(&list, packed.blob, packed.size);
+                for bytes in [EMPTY.1, list.as_slice()] {
+                    push_bytes(context, &registry, bytes)?;
+                }
+                let file = File::open(&place).map_err(writing(&place))?;
+                registry.push_blob(&packed.blob, packed.size, &file, &[], &|_| ())?;
+                registry.push_manifest(&tag, MANIFEST, &artifact.bytes())?;
+            }
+        }
+        let _ = fs::remove_file(&place);
+        Ok(true)
+    }
+}
+
+impl LayerSource for Cache {
+    fn fetch(&self, context: BuildContext<'_>, name: &str, tree: &TreeDigest) -> Result<Option<StagedLayer>, String> {
+        let dir = context.staging.new_dir().map_err(|error| error.to_string())?;
+        let staged = match self {
+            Self::Folder(folder) => {
+                let [list_at, content_at] = files(folder, tree);
+                let unreadable = |path: &Path| {
+                    let path = path.display().to_string();
+                    move |error: io::Error| format!("{path} cannot be read: {error}")
+                };
+                let packed = match reading::bounded(&list_at, LONGEST_LIST) {
+                    Ok(packed) => packed,
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+                    Err(error) => return Err(unreadable(&list_at)(error)),
+                };
+                let list = read_list(&packed, tree)?;
+                let content = reading::open(&content_at).map_err(unreadable(&content_at))?;
+                unpack(list, dir, context, content)
+            }
+            Self::Registry(registry) => {
+                let reference = Self::reference(registry, tree)?;
+                let login = registries::login(context.member, &reference.registry)?;
+                let registry = registries::open(context.web, context.member, &reference, login.as_ref());
+                let manifest = registry.find_manifest(reference.tag.as_deref().unwrap_or_default());
+                let Some(manifest) = manifest.map_err(|error| error.to_string())? else { return Ok(None) };
+                let Parts { layers: [list, content] } = serde_json::from_slice(&manifest)
+                    .map_err(|error| format!("{} keeps something else under {reference}: {error}", self.shown()))?;
+                let get = |one: &Descriptor, longest: u64| -> Result<File, String> {
+                    let place = context.staging.new_name();
+                    let open = File::options().read(true).write(true).create_new(true).open(&place);
+                    let mut file = open.map_err(|error| error.to_string())?;
+                    let progress = |done, of| {
+                        (context.observer)(Event::Fetching { name: name.to_owned(), done, of });
+                    };
+                    let address = registry.blob_address(&one.digest.0.to_string());
+                    let fetched = context.web.fetch(&address, &mut file, longest, &progress);
+                    (context.observer)(Event::Fetched { name: name.to_owned() });
+                    fetched.map_err(|error| error.to_string())?;
+                    // It is open, and needs its name no more.
+                    let _ = fs::remove_file(&place);
+                    io::Seek::rewind(&mut file).map_err(|error| error.to_string())?;
+                    Ok(file)
+                };
+                let mut packed = Vec::new();
+                let read = get(&list, LONGEST_LIST)?.read_to_end(&mut packed);
+                read.map_err(|error| error.to_string())?;
+                let list = read_list(&packed, tree)?;
+                let longest = list.content_bytes().saturating_add(list.entries.len() as u64 * ENTRY);
+                unpack(list, dir, context, get(&content, longest)?)
+            }
+        };
+        staged.map(Some).map_err(|why| format!("{} gives another layer: {why}", self.shown()))
+    }
+}
+
+/// What is read of a layer's manifest.
+#[derive(Deserialize)]
+struct Parts {
+    layers: [Descriptor; 2],
+}
+
+/// A layer's list and content in a folder.
+fn files(folder: &Path, tree: &TreeDigest) -> [PathBuf; 2] {
+    ["list", "layer"].map(|ending| folder.join(format!("{tree}.{ending}")))
+}
+
+/// A folder that a team shares has the rights that somebody gave it; one that is not there is the member's own.
+fn private_or_there(folder: &Path) -> Result<(), ExchangeError> {
+    if !folder.is_dir() {
+        private::directory(folder)?;
+    }
+    Ok(())
+}
+
+fn login(context: BuildContext<'_>, reference: &Reference) -> Result<Option<Login>, ExchangeError> {
+    registries::login(context.member, &reference.registry)
+        .map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })
+}
+
+/// Pushes something small.
+pub(crate) fn push_bytes(
+    context: BuildContext<'_>,
+    registry: &Registry<'_>,
+    bytes: &[u8],
+) -> Result<(), ExchangeError> {
+    let place = context.staging.new_name();
+    fs::write(&place, bytes).map_err(writing(&place))?;
+    let file = File::open(&place).map_err(writing(&place))?;
+    registry.push_blob(&Sha256Digest::of(bytes), bytes.len() as u64, &file, &[], &|_| ())?;
+    Ok(())
+}
+
+/// Reads a list, which has to be the one of its digest.
+fn read_list(packed: &[u8], tree: &TreeDigest) -> Result<Tree, String> {
+    let mut bytes = Vec::new();
+    let unpacked = zstd::Decoder::new(packed).and_then(|from| from.take(LONGEST_LIST).read_to_end(&mut bytes));
+    unpacked.map_err(|error| format!("the list of a layer cannot be unpacked: {error}"))?;
+    let list = encoding::decode(&bytes).map_err(|error| format!("the list of a layer: {error}"))?;
+    if list.digest() == *tree { Ok(list) } else { Err("the list of a layer is not the sealed one".to_owned()) }
+}
+
+/// Unpacks the archive of a layer whose list is known.
+fn unpack(list: Tree, dir: PathBuf, context: BuildContext<'_>, packed: File) -> Result<StagedLayer, String> {
+    let words = |error: cavrith_store::StoreError| error.to_string();
+    let mut stream = zstd::Decoder::new(packed).map_err(|error| error.to_string())?;
+    let mut layer = KnownLayer::new(dir, list.clone(), context.store.ownership()).map_err(words)?;
+    let mut buffer = Vec::new();
+    tar_writer::pieces(&list, &mut |piece| -> Result<(), String> {
+        match piece {
+            Piece::Known(expected) => {
+                buffer.resize(expected.len(), 0);
+                stream.read_exact(&mut buffer).map_err(|error| error.to_string())?;
+                if buffer == expected { Ok(()) } else { Err("its archive does not follow from its list".to_owned()) }
+            }
+            Piece::Content(path, size) => {
+                layer.file(path, &mut (&mut stream as &mut dyn Read).take(size)).map_err(words)
+            }
+        }
+    })?;
+    layer.finish().map_err(words)
+}
