@@ -140,6 +140,8 @@ pub enum Compress {
 #[derive(Debug, Subcommand)]
 #[command(defer = true)]
 pub enum Command {
+    /// Clone a project, get its image, start it, and hold it against the seal
+    Join(Join),
     /// Write a first spec from the project's own files
     Init(Init),
     /// Find every mistake in the spec and its depots
@@ -221,6 +223,16 @@ pub struct Init {
     /// The depot for toolchains, relative to the project
     #[arg(long, value_name = "PATH")]
     pub depot: Option<String>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Join {
+    /// A folder or an address that git knows; #REVISION behind it means that one
+    pub source: String,
+    /// The folder for it; the source's name in this folder when left out
+    pub dir: Option<PathBuf>,
     #[command(flatten)]
     pub report: Report,
 }

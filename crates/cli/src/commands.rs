@@ -13,6 +13,7 @@ pub mod explain;
 pub mod export;
 pub mod folder;
 pub mod init;
+pub mod join;
 pub mod lock;
 pub mod logs;
 pub mod names;

@@ -94,6 +94,7 @@ fn main() -> ExitCode {
         Command::Drop(command) => commands::stop::drop_it(&args.general, &screen, command),
         Command::Seal(command) => commands::seal::exec(&args.general, &screen, command),
         Command::Contents(command) => commands::contents::exec(&args.general, &screen, command),
+        Command::Join(command) => commands::join::exec(&args.general, &screen, command),
         Command::Push(command) => commands::push::exec(&args.general, &screen, command),
         Command::Export(command) => commands::export::exec(&args.general, &screen, command),
         Command::Verify(command) => commands::verify::exec(&args.general, &screen, command),

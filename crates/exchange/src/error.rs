@@ -38,6 +38,25 @@ pub enum ExchangeError {
         /// The reason, in words.
         why: String,
     },
+    /// A project that cannot be joined from there.
+    #[error("{text:?} cannot be joined: {why}")]
+    Source {
+        /// As it was typed.
+        text: String,
+        /// The reason, in words.
+        why: String,
+    },
+    /// The folder for a project has something else.
+    #[error("{} is there already, and is not a clone of {from}; name another folder behind it", dir.display())]
+    Elsewhere {
+        /// The folder.
+        dir: PathBuf,
+        /// The source.
+        from: String,
+    },
+    /// git did not do it.
+    #[error("{0}")]
+    Git(String),
     /// A file whose name means a deletion in a layer of a container image.
     #[error("{layer} has {path}, and in a container image a name that begins with .wh. deletes something; rename it")]
     MarkName {
@@ -77,6 +96,7 @@ impl ExchangeError {
         match self {
             Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } | Self::Write { .. } => FailureCode::EXPORT,
             Self::Login { .. } | Self::Reference { .. } => FailureCode::REGISTRY,
+            Self::Source { .. } | Self::Elsewhere { .. } | Self::Git(_) => FailureCode::JOIN,
             Self::Engine(error) => error.code(),
         }
     }
@@ -85,6 +105,8 @@ impl ExchangeError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Occupied(_) | Self::Layout { .. } | Self::Login { .. } | Self::Reference { .. } => 2,
+            Self::Source { .. } | Self::Elsewhere { .. } => 2,
+            Self::Git(_) => 4,
             Self::MarkName { .. } => 1,
             Self::Write { .. } => 3,
             Self::Engine(error) => error.exit_code(),

@@ -10,6 +10,7 @@
 
 pub mod cache;
 pub mod error;
+pub mod joining;
 pub mod layers;
 pub mod layout;
 pub mod packing;

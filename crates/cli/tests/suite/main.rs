@@ -21,6 +21,7 @@ mod export;
 mod faults;
 mod house;
 mod inside;
+mod join;
 mod keeper;
 mod kinds;
 mod lock;

@@ -1,0 +1,199 @@
+//! `cavrith join`
+
+use std::ffi::OsStr;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitStatus, Stdio};
+use std::time::Instant;
+
+use cavrith_exchange::joining::{self, Brought, Source};
+use cavrith_sandbox::janitor;
+use serde_json::{Value, json};
+
+use crate::args::{General, Join};
+use crate::commands::Outcome;
+use crate::failure::Failure;
+use crate::render::progress::seconds;
+use crate::screen::{Screen, styled};
+
+/// Files that a newcomer reads first, the best one first.
+const READ_FIRST: [&str; 6] = ["ONBOARDING.md", "CONTRIBUTING.md", "README.md", "README", "README.txt", "README.rst"];
+
+pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
+    let source = Source::parse(&command.source)?;
+    let wanted = command.dir.clone().unwrap_or_else(|| source.folder());
+    let dir =
+        std::path::absolute(&wanted).map_err(|error| Failure::Own(2, format!("{}: {error}", wanted.display())))?;
+    let mut line = TimeLine::default();
+    let aside = aside(&dir);
+    let brought = {
+        // What was begun does not stay when this command is killed.
+        let _janitor = janitor::watch(&aside, removed)?;
+        line.measured("fetch", || joining::bring(&source, &dir, &aside))?
+    };
+    let at = joining::revision(&dir);
+    let what = if brought == Brought::Cloned { "cloned" } else { "there already" };
+    let at_words = at.as_ref().map_or_else(String::new, |at| format!(", at {at}"));
+    screen.say(format_args!("{} {}{at_words}: {}", styled(screen.err.good, what), source, dir.display()));
+    // Each in a process of its own, as if it were typed, so that whatever is interrupted goes on the same way.
+    let own = Own { dir: &dir, general, quiet: screen.quiet };
+    line.measured("image", || own.passed(&["build"]))?;
+    let started = line.measured("start", || own.answer(&["start", "--wait", "--json"]))?;
+    let verdict = line.measured("verify", || own.answer(&["verify", "--json"]))?;
+    let same = verdict["same"].as_bool();
+    let first = READ_FIRST.into_iter().map(|name| dir.join(name)).find(|path| path.is_file());
+    if command.report.json {
+        screen.json(&json!({
+            "project": dir,
+            "source": source.to_string(),
+            "revision": at,
+            "name": started["name"],
+            "same": same,
+            "words": verdict["words"],
+            "ports": started["status"]["ports"],
+            "read_first": first,
+            "millis": line.as_json(),
+        }));
+    } else {
+        report(screen, &dir, (&started, &verdict), first.as_deref(), &line);
+    }
+    Ok(u8::from(same != Some(true)))
+}
+
+/// What a member wants to know next.
+fn report(screen: &Screen, dir: &Path, (started, verdict): (&Value, &Value), first: Option<&Path>, line: &TimeLine) {
+    let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+    let name = text(&started["name"]);
+    match verdict["standing"].as_str() {
+        Some("same") => screen.result(format_args!(
+            "{} {}  {} {}",
+            styled(screen.out.good, "joined"),
+            styled(screen.out.strong, &name),
+            styled(screen.out.good, "the same as sealed:"),
+            text(&verdict["words"]),
+        )),
+        Some("different") => screen.result(format_args!(
+            "{} {name}  {}; cavrith verify names the differences",
+            styled(screen.out.good, "joined"),
+            styled(screen.out.bad, "not the same as sealed"),
+        )),
+        _ => screen.result(format_args!(
+            "{} {name}  whether it is the same is not known: {}",
+            styled(screen.out.good, "joined"),
+            verdict["failed"]["message"]
+                .as_str()
+                .unwrap_or("something could not be measured; cavrith verify says what"),
+        )),
+    }
+    for port in started["status"]["ports"].as_array().into_iter().flatten() {
+        if let Some(outside) = port["outside"].as_u64().filter(|outside| *outside > 0) {
+            screen.result(format_args!("    {:<10} 127.0.0.1:{outside}", text(&port["name"])));
+        }
+    }
+    let shown = dir.display();
+    screen.result(format_args!("    shell      cavrith -C {shown} enter"));
+    if let Some(first) = first {
+        screen.result(format_args!("    read first {}", first.display()));
+    }
+    screen.result(format_args!("    took       {}", line.shown()));
+}
+
+/// Where a clone is made: beside its place, under a name that nobody else takes.
+fn aside(dir: &Path) -> PathBuf {
+    let name = dir.file_name().unwrap_or(OsStr::new("project")).to_string_lossy().into_owned();
+    dir.with_file_name(format!(".{name}.{}.joining", std::process::id()))
+}
+
+fn removed(path: &Path) -> bool {
+    match fs::remove_dir_all(path) {
+        Ok(()) => true,
+        Err(error) => error.kind() == std::io::ErrorKind::NotFound,
+    }
+}
+
+/// How long each part took.
+#[derive(Default)]
+struct TimeLine {
+    parts: Vec<(&'static str, u64)>,
+}
+
+impl TimeLine {
+    fn measured<T, E: Into<Failure>>(
+        &mut self,
+        name: &'static str,
+        work: impl FnOnce() -> Result<T, E>,
+    ) -> Result<T, Failure> {
+        let started = Instant::now();
+        let outcome = work().map_err(Into::into);
+        self.parts.push((name, started.elapsed().as_millis() as u64));
+        outcome
+    }
+
+    fn shown(&self) -> String {
+        self.parts.iter().map(|(name, millis)| format!("{name} {}", seconds(*millis))).collect::<Vec<_>>().join(", ")
+    }
+
+    fn as_json(&self) -> Value {
+        self.parts
+            .iter()
+            .map(|(name, millis)| ((*name).to_owned(), json!(millis)))
+            .collect::<serde_json::Map<_, _>>()
+            .into()
+    }
+}
+
+/// This program, for the project.
+struct Own<'a> {
+    dir: &'a Path,
+    general: &'a General,
+    quiet: bool,
+}
+
+impl Own<'_> {
+    fn command(&self, arguments: &[&str]) -> Result<Command, Failure> {
+        let program =
+            std::env::current_exe().map_err(|error| Failure::Own(3, format!("cannot find this program: {error}")))?;
+        let mut command = Command::new(program);
+        command.arg("-C").arg(self.dir).args(arguments);
+        for path in &self.general.allow_outside {
+            command.arg("--allow-outside").arg(path);
+        }
+        if self.quiet {
+            command.arg("-q");
+        }
+        Ok(command)
+    }
+
+    /// Runs a command whose output is the member's.
+    fn passed(&self, arguments: &[&str]) -> Result<(), Failure> {
+        // What it shows is on the way to what we show.
+        let status = self.command(arguments)?.stdout(Stdio::null()).status();
+        ended(arguments, status)
+    }
+
+    /// Runs a command for its answer; a difference that it finds is an answer, too.
+    fn answer(&self, arguments: &[&str]) -> Result<Value, Failure> {
+        let output = self.command(arguments)?.stdin(Stdio::inherit()).stderr(Stdio::inherit()).output();
+        let output = output.map_err(|error| Failure::Own(3, format!("cannot run this program: {error}")))?;
+        let value: Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
+        let measured = arguments.first() == Some(&"verify") && matches!(output.status.code(), Some(0 | 1 | 3));
+        if !measured {
+            ended(arguments, Ok(output.status))?;
+        }
+        Ok(value)
+    }
+}
+
+/// The failure of a command that has said itself why.
+fn ended(arguments: &[&str], status: std::io::Result<ExitStatus>) -> Result<(), Failure> {
+    let status = status.map_err(|error| Failure::Own(3, format!("cannot run this program: {error}")))?;
+    if status.success() {
+        return Ok(());
+    }
+    let code = status.code().and_then(|code| u8::try_from(code).ok()).unwrap_or(130);
+    let what = arguments.first().copied().unwrap_or_default();
+    Err(Failure::Own(
+        code,
+        format!("cavrith {what} did not succeed; mend what it says, and type the same command again: it goes on"),
+    ))
+}

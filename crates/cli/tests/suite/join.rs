@@ -1,0 +1,141 @@
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use crate::team::{Team, copy, told};
+
+fn git(dir: &Path, arguments: &[&str]) -> String {
+    let mut command = Command::new("git");
+    command.env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_CONFIG_NOSYSTEM", "1");
+    command.args(["-c", "user.name=Ida", "-c", "user.email=ida@brindle.example", "-c", "init.defaultBranch=main"]);
+    let output = command.args(arguments).current_dir(dir).output().unwrap();
+    assert!(output.status.success(), "git {arguments:?}: {}", told(&output));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+/// A sealed project under version control, with its depot inside, as a team has it.
+fn repository() -> (Team, PathBuf) {
+    let team = Team::new();
+    let project = team.project();
+    copy(&team.dir.path().join("depot"), &project.join("depot"));
+    team.change("path = \"../../depot\"", "path = \"depot\"");
+    team.ok(&["lock"]);
+    team.ok(&["seal"]);
+    fs::write(project.join("CONTRIBUTING.md"), "Start at the pier.\n").unwrap();
+    git(&project, &["init", "-q"]);
+    git(&project, &["add", "-A", "-f"]);
+    git(&project, &["commit", "-qm", "sealed"]);
+    (team, project)
+}
+
+fn join(team: &Team, here: &Path, arguments: &[&str]) -> Output {
+    let mut command = team.command(&[&["join"], arguments].concat());
+    command.current_dir(here).env("CAVRITH_HOME", here.join("home")).env("GIT_CONFIG_GLOBAL", "/dev/null");
+    command.output().unwrap()
+}
+
+fn stop(team: &Team, here: &Path) {
+    let mut command = team.command(&["stop", "--all"]);
+    assert!(command.current_dir(here).env("CAVRITH_HOME", here.join("home")).output().unwrap().status.success());
+}
+
+#[test]
+fn one_command_goes_from_nothing_to_a_proved_workspace_and_again_from_wherever_it_stopped() {
+    let (team, project) = repository();
+    let here = team.dir.path().join("tove");
+    fs::create_dir(&here).unwrap();
+    let output = join(&team, &here, &[project.to_str().unwrap()]);
+    let said = told(&output);
+    assert!(output.status.success(), "{said}");
+    assert!(said.contains("joined timetable  the same as sealed: "), "{said}");
+    assert!(said.contains("site       127.0.0.1:") && said.contains("enter"), "{said}");
+    assert!(said.contains("read first") && said.contains("timetable/CONTRIBUTING.md"), "{said}");
+    assert!(
+        said.contains("fetch ") && said.contains("image ") && said.contains("start ") && said.contains("verify "),
+        "{said}"
+    );
+    // Again: nothing is cloned or built, what runs goes on.
+    let output = join(&team, &here, &[project.to_str().unwrap(), "timetable", "--json"]);
+    let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert!(output.status.success() && told(&output).contains("there already"), "{}", told(&output));
+    assert_eq!((&answer["same"], &answer["name"]), (&true.into(), &"timetable".into()));
+    assert!(answer["millis"]["fetch"].is_u64());
+    // A file of the image changed here is a difference, and told as one.
+    let store = here.join("home/store/layers");
+    let pages = fs::read_dir(&store).unwrap().map(|entry| entry.unwrap().path().join("root/srv/site/index.html"));
+    if nix::unistd::Uid::effective().is_root()
+        && let Some(page) = pages.into_iter().find(|path| path.is_file())
+    {
+        fs::write(page, "other").unwrap();
+        let output = join(&team, &here, &[project.to_str().unwrap()]);
+        assert!(
+            output.status.code() == Some(1) && told(&output).contains("not the same as sealed"),
+            "{}",
+            told(&output)
+        );
+    }
+    stop(&team, &here);
+    // Nothing is left beside it.
+    let left: Vec<_> = fs::read_dir(&here).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(left.len(), 2, "{left:?}");
+}
+
+#[test]
+fn an_earlier_revision_has_a_folder_and_a_workspace_of_its_own() {
+    let (team, project) = repository();
+    git(&project, &["tag", "v1"]);
+    let first = git(&project, &["rev-parse", "--short=12", "HEAD"]).trim().to_owned();
+    team.step("echo 2 > /srv/two");
+    team.ok(&["lock"]);
+    team.ok(&["seal"]);
+    git(&project, &["commit", "-qam", "two"]);
+    let here = team.dir.path().join("tove");
+    fs::create_dir(&here).unwrap();
+    let source = project.to_str().unwrap();
+    for wanted in [source.to_owned(), format!("{source}#v1"), format!("{source}#main")] {
+        let output = join(&team, &here, &[&wanted, "-q", "--json"]);
+        assert!(output.status.success(), "{wanted}: {}", told(&output));
+        let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        assert_eq!(answer["revision"] == first.as_str(), wanted.ends_with("v1"), "{answer}");
+    }
+    assert!(!here.join("timetable-v1/cavrith.toml").metadata().unwrap().is_dir());
+    let two = |dir: &str| fs::read_to_string(here.join(dir).join("cavrith.toml")).unwrap().contains("/srv/two");
+    assert_eq!([two("timetable"), two("timetable-v1"), two("timetable-main")], [true, false, true]);
+    stop(&team, &here);
+}
+
+/// Nothing that a repository says runs, and what cannot be joined leaves nothing.
+#[test]
+fn what_cannot_be_joined_is_told_and_leaves_nothing() {
+    let (team, project) = repository();
+    let here = team.dir.path().join("tove");
+    fs::create_dir(&here).unwrap();
+    let source = project.to_str().unwrap();
+    let fails = |arguments: &[&str], code: i32, expected: &str| {
+        let output = join(&team, &here, arguments);
+        let said = told(&output);
+        assert!(output.status.code() == Some(code) && said.contains(expected), "{arguments:?}: {said}");
+        let left: Vec<_> = fs::read_dir(&here).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+        assert!(left.iter().all(|name| name == "home" || name == "letters"), "{left:?}");
+    };
+    fails(&["timetable"], 2, "there is no such folder, and it is not an address of git");
+    fails(&[&format!("{source}#v9")], 2, "it has no revision v9");
+    fails(&["file:///no/such/place"], 4, "git failed:");
+    fails(&["ext::sh -c touch% /tmp/cavrith-ran"], 4, "git failed:");
+    assert!(!Path::new("/tmp/cavrith-ran").exists());
+    fs::create_dir(here.join("letters")).unwrap();
+    fails(&[source, "letters"], 2, "is there already, and is not a clone of");
+    // A repository's own hooks, and what its files ask for, are not run.
+    let marker = here.parent().unwrap().join("ran");
+    let hooks = project.join(".git/hooks");
+    fs::create_dir_all(&hooks).unwrap();
+    for hook in ["post-checkout", "post-merge", "pre-commit", "upload-pack", "reference-transaction"] {
+        let path = hooks.join(hook);
+        fs::write(&path, format!("#!/bin/sh\ntouch {}\n", marker.display())).unwrap();
+        fs::set_permissions(&path, <fs::Permissions as std::os::unix::fs::PermissionsExt>::from_mode(0o755)).unwrap();
+    }
+    fs::remove_file(project.join("cavrith.toml")).unwrap();
+    git(&project, &["-c", "core.hooksPath=/dev/null", "commit", "-qam", "without"]);
+    fails(&[source], 2, "it has no cavrith.toml");
+    assert!(!marker.exists());
+}

@@ -1,0 +1,214 @@
+//! Bringing a project here from where its team keeps it.
+//!
+//! A source is a folder, or an address that git knows (gitrevisions(7) for what follows a `#`). It is cloned by the real
+//! git, aside, and gets its name when it is whole. Nothing of a clone is run: git is told to use no hooks, no
+//! submodules, and no transport that runs programs, and it takes no configuration from what it clones.
+
+use std::ffi::OsStr;
+use std::fmt;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use cavrith_core::spec::FILE_NAME;
+use cavrith_sandbox::programs::find_program;
+
+use crate::ExchangeError;
+use crate::error::writing;
+
+/// Settings under which git only moves files.
+const SAFE: [&str; 5] = [
+    "core.hooksPath=/dev/null",
+    "protocol.ext.allow=never",
+    "core.fsmonitor=false",
+    "submodule.recurse=false",
+    "fetch.recurseSubmodules=false",
+];
+
+/// Where a project is joined from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Source {
+    /// A folder or an address, as git takes it.
+    pub address: String,
+    /// The revision, when it is not the newest one.
+    pub revision: Option<String>,
+}
+
+impl Source {
+    /// Reads a source as it is typed.
+    ///
+    /// # Errors
+    /// When it is neither a folder that is there nor an address.
+    pub fn parse(text: &str) -> Result<Self, ExchangeError> {
+        // A folder may have any letters in its name.
+        let (address, revision) = match text.rsplit_once('#') {
+            Some((address, revision)) if !Path::new(text).is_dir() => (address, Some(revision)),
+            _ => (text, None),
+        };
+        let unusable = |why: &str| ExchangeError::Source { text: text.to_owned(), why: why.to_owned() };
+        if revision.is_some_and(|revision| revision.is_empty() || revision.starts_with('-')) {
+            return Err(unusable("no revision follows its #"));
+        }
+        if address.starts_with('-') || address.is_empty() {
+            return Err(unusable("it is neither a folder nor an address of git"));
+        }
+        // ssh's short form has a host before its first colon; a path may have colons too, but not before a slash.
+        let short = address.split_once(':').is_some_and(|(host, _)| !host.contains('/') && !host.is_empty());
+        let is_address = address.contains("://") || short;
+        if !is_address && !Path::new(address).is_dir() {
+            return Err(unusable("there is no such folder, and it is not an address of git"));
+        }
+        let address = match is_address {
+            true => address.to_owned(),
+            // git runs in another folder.
+            false => fs::canonicalize(address).map_err(writing(address))?.display().to_string(),
+        };
+        Ok(Self { address, revision: revision.map(str::to_owned) })
+    }
+
+    /// The folder's name when none is typed: the source's, and the revision's where it is not the newest.
+    pub fn folder(&self) -> PathBuf {
+        let trimmed = self.address.trim_end_matches('/');
+        let last = trimmed.rsplit(['/', ':']).next().unwrap_or(trimmed);
+        let last = last.strip_suffix(".git").unwrap_or(last);
+        let plain = |text: &str| -> String {
+            text.chars()
+                .map(|letter| if letter.is_alphanumeric() || "._-".contains(letter) { letter } else { '-' })
+                .collect()
+        };
+        let name = match &self.revision {
+            Some(revision) => format!("{}-{}", plain(last), plain(revision)),
+            None => plain(last),
+        };
+        let name = name.trim_start_matches(['.', '-']);
+        PathBuf::from(if name.is_empty() { "project" } else { name })
+    }
+}
+
+impl fmt::Display for Source {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.address)?;
+        self.revision.iter().try_for_each(|revision| write!(f, "#{revision}"))
+    }
+}
+
+/// What came of bringing a project.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Brought {
+    /// It was cloned.
+    Cloned,
+    /// It was there from an earlier try, or always.
+    There,
+}
+
+/// Brings a project into a folder that is not there yet, by way of `aside`, a folder that is not there either and
+/// lies on the same disk. One that is there, and came from the same source, is left as it is.
+///
+/// # Errors
+/// When the folder has something else, git is not installed or fails, or the source has no spec.
+pub fn bring(source: &Source, dir: &Path, aside: &Path) -> Result<Brought, ExchangeError> {
+    if dir.symlink_metadata().is_ok() {
+        return match dir.join(FILE_NAME).is_file() && origin(dir).as_deref() == Some(source.address.as_str()) {
+            true => Ok(Brought::There),
+            false => Err(ExchangeError::Elsewhere { dir: dir.to_owned(), from: source.to_string() }),
+        };
+    }
+    git(
+        aside.parent().unwrap_or(aside),
+        ["clone", "--quiet", "--no-checkout", "--template=", "--", source.address.as_str()],
+        Some(aside),
+    )?;
+    let revision = match &source.revision {
+        // A branch of the source is known by the remote's name only.
+        Some(revision) => {
+            let remote = format!("refs/remotes/origin/{revision}");
+            let known = git(aside, ["rev-parse", "--verify", "--quiet", remote.as_str()], None).is_ok();
+            if known { remote } else { revision.clone() }
+        }
+        None => "HEAD".to_owned(),
+    };
+    let commit = format!("{revision}^{{commit}}");
+    git(aside, ["rev-parse", "--verify", "--quiet", commit.as_str()], None).map_err(|_| ExchangeError::Source {
+        text: source.to_string(),
+        why: match &source.revision {
+            Some(revision) => format!("it has no revision {revision}"),
+            None => "it has no commit yet".to_owned(),
+        },
+    })?;
+    match &source.revision {
+        Some(_) => git(aside, ["checkout", "--quiet", "--detach", commit.as_str()], None)?,
+        None => git(aside, ["checkout", "--quiet"], None)?,
+    }
+    if !aside.join(FILE_NAME).is_file() {
+        let why = format!("it has no {FILE_NAME}; cavrith init in a clone of it writes a first one");
+        return Err(ExchangeError::Source { text: source.to_string(), why });
+    }
+    fs::rename(aside, dir).map_err(writing(dir))?;
+    Ok(Brought::Cloned)
+}
+
+/// The address that a clone came from.
+fn origin(dir: &Path) -> Option<String> {
+    let output = command(dir, ["config", "--get", "remote.origin.url"])?.output().ok()?;
+    output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim().to_owned())
+}
+
+/// The revision that a folder is at, as a person compares it.
+pub fn revision(dir: &Path) -> Option<String> {
+    let output = command(dir, ["rev-parse", "--short=12", "HEAD"])?.output().ok()?;
+    output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim().to_owned())
+}
+
+fn git<const N: usize>(dir: &Path, arguments: [&str; N], last: Option<&Path>) -> Result<(), ExchangeError> {
+    let missing = || ExchangeError::Git("git is not installed; install it".to_owned());
+    let mut command = command(dir, arguments).ok_or_else(missing)?;
+    let output =
+        command.args(last).output().map_err(|error| ExchangeError::Git(format!("git cannot be run: {error}")))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = String::from_utf8_lossy(&output.stderr);
+    let lines: Vec<_> = said.lines().map(|line| cavrith_core::path::shown(line.trim().as_bytes())).collect();
+    Err(ExchangeError::Git(format!("git failed: {}", lines.join(" / "))))
+}
+
+fn command<const N: usize>(dir: &Path, arguments: [&str; N]) -> Option<Command> {
+    let mut command = Command::new(find_program("git")?);
+    for one in SAFE {
+        command.args([OsStr::new("-c"), OsStr::new(one)]);
+    }
+    // A password is asked for at the terminal, by git itself; what it inherits must not lead it elsewhere.
+    command.args(arguments).current_dir(dir).stdin(Stdio::null());
+    for name in ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_TEMPLATE_DIR"] {
+        command.env_remove(name);
+    }
+    command.env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh").env("GIT_LFS_SKIP_SMUDGE", "1");
+    Some(command)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_source_is_a_folder_or_an_address_perhaps_with_a_revision() {
+        let read =
+            |text: &str| Source::parse(text).map(|source| (source.folder().display().to_string(), source.revision));
+        let revision = |text: &str| Some(text.to_owned());
+        assert_eq!(read("https://git.example/brindle/timetable.git").unwrap(), ("timetable".to_owned(), None));
+        assert_eq!(
+            read("crew@git.example:brindle/timetable.git#v1.2/x").unwrap(),
+            ("timetable-v1.2-x".to_owned(), revision("v1.2/x"))
+        );
+        assert_eq!(read("ssh://git.example/x/.git#3f2a").unwrap().1, revision("3f2a"));
+        let dir = tempfile::tempdir().unwrap();
+        let odd = dir.path().join("odd#name");
+        fs::create_dir(&odd).unwrap();
+        assert_eq!(read(odd.to_str().unwrap()).unwrap(), ("odd-name".to_owned(), None));
+        for wrong in
+            ["", "-u", "--upload-pack=x", "/no/such/place", "timetable", "https://git.example/x#", "https://x/y#-z"]
+        {
+            assert!(read(wrong).is_err(), "{wrong}");
+        }
+    }
+}
