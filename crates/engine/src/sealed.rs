@@ -31,8 +31,8 @@ pub trait LayerSource: Sync {
 }
 
 /// Brings the layers of a project's sealed image into the store, as far as `source` has them, so that building finds
-/// them there. Returns how many came. Where the seal is not of this spec and lock, nothing is done; what does not come is
-/// built, and the reason is an event.
+/// them there. Returns how many came. Where the seal is not of this spec and lock, nothing is done; what does not come
+/// is built, and the reason is an event.
 ///
 /// # Errors
 /// When the store cannot be read or written.

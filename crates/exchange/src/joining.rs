@@ -1,8 +1,9 @@
 //! Bringing a project here from where its team keeps it.
 //!
-//! A source is a folder, or an address that git knows (gitrevisions(7) for what follows a `#`). It is cloned by the real
-//! git, aside, and gets its name when it is whole. Nothing of a clone is run: git is told to use no hooks, no
-//! submodules, and no transport that runs programs, and it takes no configuration from what it clones.
+//! A source is a folder, or an address that git knows (gitrevisions(7) for what follows a `#`). It is cloned by the
+//! real git, aside, and gets its name when it is whole. Nothing of a clone is run: git is told to use no hooks, no
+//! submodules, and no transport that runs programs, and it takes no configuration from what it clones. In a folder that
+//! was there before, git is not started at all.
 
 use std::ffi::OsStr;
 use std::fmt;
@@ -10,8 +11,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use cavrith_core::path::RootPath;
 use cavrith_core::spec::FILE_NAME;
 use cavrith_sandbox::programs::find_program;
+use cavrith_store::reading;
 
 use crate::ExchangeError;
 use crate::error::writing;
@@ -147,16 +150,36 @@ pub fn bring(source: &Source, dir: &Path, aside: &Path) -> Result<Brought, Excha
     Ok(Brought::Cloned)
 }
 
-/// The address that a clone came from.
+/// The address that a clone came from, by its configuration (git-config(1)); read by our own code, since git would do
+/// what a stranger's configuration says.
 fn origin(dir: &Path) -> Option<String> {
-    let output = command(dir, ["config", "--get", "remote.origin.url"])?.output().ok()?;
-    output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim().to_owned())
+    let text = reading::text(&dir.join(".git/config")).ok()?;
+    let mut in_remote = false;
+    text.lines().map(str::trim).find_map(|line| {
+        if line.starts_with('[') {
+            in_remote = line == "[remote \"origin\"]";
+        }
+        let (key, value) = line.split_once('=').filter(|_| in_remote)?;
+        (key.trim() == "url").then(|| value.trim().to_owned())
+    })
 }
 
-/// The revision that a folder is at, as a person compares it.
+/// The revision that a folder is at, as a person compares it (gitrepository-layout(5)); read by our own code, too.
 pub fn revision(dir: &Path) -> Option<String> {
-    let output = command(dir, ["rev-parse", "--short=12", "HEAD"])?.output().ok()?;
-    output.status.success().then(|| String::from_utf8_lossy(&output.stdout).trim().to_owned())
+    let git = dir.join(".git");
+    let read = |name: &str| reading::text(&git.join(name)).ok();
+    let head = read("HEAD")?;
+    let commit = match head.trim().strip_prefix("ref: ").and_then(|name| RootPath::from_plain(name.as_bytes()).ok()) {
+        Some(name) => read(name.as_relative().to_str()?).or_else(|| {
+            let packed = read("packed-refs")?;
+            let line = packed.lines().find(|line| line.split(' ').nth(1) == name.as_relative().to_str())?;
+            line.split(' ').next().map(str::to_owned)
+        })?,
+        None => head,
+    };
+    let commit = commit.trim();
+    let is_name = commit.len() >= 40 && commit.bytes().all(|byte| byte.is_ascii_hexdigit());
+    is_name.then(|| commit[..12].to_owned())
 }
 
 fn git<const N: usize>(dir: &Path, arguments: [&str; N], last: Option<&Path>) -> Result<(), ExchangeError> {
@@ -182,7 +205,10 @@ fn command<const N: usize>(dir: &Path, arguments: [&str; N]) -> Option<Command> 
     for name in ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_TEMPLATE_DIR"] {
         command.env_remove(name);
     }
-    command.env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh").env("GIT_LFS_SKIP_SMUDGE", "1");
+    command
+        .env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh")
+        .env("GIT_LFS_SKIP_SMUDGE", "1")
+        .env("GIT_NO_LAZY_FETCH", "1");
     Some(command)
 }
 

@@ -37,11 +37,14 @@ pub struct Packed {
     pub packed_size: u64,
 }
 
+/// A piece in its packed form, and the sum of what it was.
+type Squeezed = io::Result<(Vec<u8>, Crc)>;
+
 /// A piece on its way, and where its packed form goes.
 struct Piece {
     bytes: Vec<u8>,
     last: bool,
-    done: SyncSender<io::Result<(Vec<u8>, Crc)>>,
+    done: SyncSender<Squeezed>,
 }
 
 /// Gives what `produce` writes, compressed, to `to`.
@@ -87,7 +90,7 @@ pub fn pack(
 /// Cuts a stream into pieces.
 struct Cutter {
     pieces: SyncSender<Piece>,
-    order: SyncSender<Receiver<io::Result<(Vec<u8>, Crc)>>>,
+    order: SyncSender<Receiver<Squeezed>>,
     piece: Vec<u8>,
     sha256: Sha256,
     size: u64,
@@ -125,7 +128,7 @@ impl Write for Cutter {
 fn collect(
     compression: Compression,
     to: &mut (dyn Write + Send),
-    ordered: &Receiver<Receiver<io::Result<(Vec<u8>, Crc)>>>,
+    ordered: &Receiver<Receiver<Squeezed>>,
 ) -> io::Result<(Sha256Digest, u64)> {
     let (mut sha256, mut size, mut crc) = (Sha256::default(), 0_u64, Crc::new());
     let mut put = |bytes: &[u8]| -> io::Result<()> {
@@ -152,7 +155,7 @@ fn collect(
 }
 
 /// Compresses one piece.
-fn squeeze(compression: Compression, bytes: &[u8], last: bool) -> io::Result<(Vec<u8>, Crc)> {
+fn squeeze(compression: Compression, bytes: &[u8], last: bool) -> Squeezed {
     let mut crc = Crc::new();
     let packed = match compression {
         Compression::None => bytes.to_vec(),

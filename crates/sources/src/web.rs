@@ -127,7 +127,8 @@ impl Web {
         })
     }
 
-    /// Sends a request once, and gives the answer whatever its status; a document of up to `longest` bytes in it is read.
+    /// Sends a request once, and gives the answer whatever its status; a document of up to `longest` bytes in it is
+    /// read.
     ///
     /// # Errors
     /// When nobody answers.

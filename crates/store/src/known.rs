@@ -3,7 +3,7 @@
 //! The tree is proved by its digest before anything is written, and every file by its digest while it is. So what
 //! comes out is the layer, or nothing. Paths are those of the tree alone, in which an entry lies in directories only.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fs::{self, File};
 use std::io::Read;
 use std::os::unix::fs::MetadataExt as _;
@@ -29,7 +29,7 @@ pub struct KnownLayer {
     creator: Owner,
     ownership: Ownership,
     /// Files that are not written yet.
-    missing: BTreeMap<RootPath, ()>,
+    missing: BTreeSet<RootPath>,
 }
 
 impl KnownLayer {
@@ -44,18 +44,16 @@ impl KnownLayer {
         let root = dir.join("root");
         fs::create_dir(&root).map_err(io_error("make", &root))?;
         let made = fs::metadata(&root).map_err(io_error("read", &root))?;
-        let mut first: HashMap<LinkGroup, ()> = HashMap::new();
-        let mut missing = BTreeMap::new();
+        let mut first: HashSet<LinkGroup> = HashSet::new();
+        let mut missing = BTreeSet::new();
         for (path, entry) in &tree.entries {
             let at = root.join(path.as_relative());
             match &entry.kind {
                 Kind::Directory { .. } if path.is_root() => {}
                 Kind::Directory { .. } => fs::create_dir(&at).map_err(io_error("make", &at))?,
-                Kind::File { links, .. } => {
-                    // One name of several is enough; the others are made at the end.
-                    if links.is_none_or(|group| first.insert(group, ()).is_none()) {
-                        missing.insert(path.clone(), ());
-                    }
+                // One name of several is enough; the others are made at the end.
+                Kind::File { links, .. } if links.is_none_or(|group| first.insert(group)) => {
+                    missing.insert(path.clone());
                 }
                 _ => {}
             }
@@ -78,7 +76,7 @@ impl KnownLayer {
     /// When it is not the one that the tree has at that path, or the disk refuses.
     pub fn file(&mut self, path: &RootPath, content: &mut dyn Read) -> Result<(), StoreError> {
         let at = self.root.join(path.as_relative());
-        let entry = self.tree.get(path).filter(|_| self.missing.contains_key(path));
+        let entry = self.tree.get(path).filter(|_| self.missing.contains(path));
         let Some(Entry { kind: Kind::File { size, content: expected, .. }, meta }) = entry else {
             return Err(Refused::Unexpected(path.to_string()).into());
         };
@@ -101,7 +99,7 @@ impl KnownLayer {
     /// # Errors
     /// When a file was not written, or the disk refuses.
     pub fn finish(self) -> Result<StagedLayer, StoreError> {
-        if let Some(path) = self.missing.keys().next() {
+        if let Some(path) = self.missing.first() {
             return Err(Refused::OtherContent(path.to_string()).into());
         }
         let mut first: HashMap<LinkGroup, PathBuf> = HashMap::new();
@@ -167,6 +165,7 @@ mod tests {
     use crate::Store;
     use cavrith_core::digest::ContentDigest;
     use cavrith_core::tree::Meta;
+    use std::collections::BTreeMap;
 
     fn path(text: &str) -> RootPath {
         RootPath::from_plain(text.as_bytes()).unwrap()

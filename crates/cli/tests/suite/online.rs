@@ -338,6 +338,67 @@ fn online_an_image_is_pulled_from_a_real_registry() {
 
 /// What must not be told apart from nobody: each of two workspaces, and the machine itself, for a workspace that
 /// reaches out by a pair of devices.
+/// The registry server of Debian's archive (the package docker-registry), on the loopback: images and layers go there,
+/// and a member with an empty store takes them from there.
+#[test]
+#[ignore = "needs the registry server of the Debian archive"]
+fn online_images_and_layers_go_through_a_registry_server() {
+    struct Ended(std::process::Child);
+    impl Drop for Ended {
+        fn drop(&mut self) {
+            let _ = self.0.kill();
+            let _ = self.0.wait();
+        }
+    }
+    let team = crate::team::Team::locked();
+    // Larger than one chunk.
+    team.step("dd if=/dev/urandom of=/tmp/x bs=1M count=1 2> /dev/null; for i in $(seq 80); do cat /bin/busybox; echo $i; done > /srv/large; rm /tmp/x");
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let config = team.dir.path().join("registry.yml");
+    let text = format!(
+        "version: 0.1\nlog: {{ level: error }}\nstorage:\n  filesystem: {{ rootdirectory: {} }}\nhttp:\n  addr: 127.0.0.1:{port}\n",
+        team.dir.path().join("registry").display()
+    );
+    fs::write(&config, text).unwrap();
+    let server =
+        Command::new("docker-registry").arg("serve").arg(&config).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+    let _server = Ended(server.expect("the package docker-registry is installed"));
+    crate::running::soon("the registry answers", || TcpStream::connect(("127.0.0.1", port)).is_ok());
+    team.add(&format!("[cache]\nregistry = \"127.0.0.1:{port}/brindle/layers\"\n"));
+    team.ok(&["lock"]);
+    team.ok(&["seal", "--publish"]);
+    let reference = format!("127.0.0.1:{port}/brindle/timetable:1");
+    for how in ["gzip", "zstd", "none"] {
+        let pushed = team.json(&["push", &reference, "--compress", how, "--json"]);
+        assert_eq!(pushed["attachments"], 2);
+        assert!(team.ok(&["push", &reference, "--compress", how]).contains("0 layers of 0 B sent"));
+    }
+    let member = team.dir.path().join("tove");
+    copy(&team.project(), &member.join("timetable"));
+    let run = |arguments: &[&str]| {
+        let mut command = team.command(arguments);
+        command.current_dir(member.join("timetable")).env("CAVRITH_HOME", member.join("home")).output().unwrap()
+    };
+    let output = run(&["build"]);
+    assert!(output.status.success() && told(&output).contains("took 10 layers from"), "{}", told(&output));
+    assert!(told(&run(&["verify"])).contains("the same as sealed"));
+    // And as the base of another project, pulled as any image is.
+    let other = team.dir.path().join("other");
+    fs::create_dir(&other).unwrap();
+    fs::write(
+        other.join("cavrith.toml"),
+        format!("spec = 1\n[workspace]\nname = \"other\"\n[base]\noci = \"{reference}\"\n"),
+    )
+    .unwrap();
+    let mut command = team.command(&["lock"]);
+    assert!(command.current_dir(&other).output().unwrap().status.success());
+    let mut command = team.command(&["run", "--", "ls", "-l", "/srv/large"]);
+    let output = command.current_dir(&other).env("CAVRITH_HOME", member.join("home")).output().unwrap();
+    assert!(output.status.success(), "{}", told(&output));
+    let mut command = team.command(&["stop", "--all"]);
+    command.current_dir(&other).env("CAVRITH_HOME", member.join("home")).output().unwrap();
+}
+
 #[test]
 #[ignore = "needs root, ip of iproute2 and nft of nftables, and no pasta"]
 fn online_neighbours_do_not_reach_each_other_nor_the_machine_them() {

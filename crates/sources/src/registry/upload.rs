@@ -1,7 +1,7 @@
 //! Sending blobs and manifests (OCI Distribution Specification 1.1, "Push").
 //!
-//! A blob that the registry has is not sent. A large one goes in chunks, and after a break the registry is asked how far
-//! it got ("Pushing a blob in chunks"). A registry that is busy is asked again when it says.
+//! A blob that the registry has is not sent. A large one goes in chunks, and after a break the registry is asked how
+//! far it got ("Pushing a blob in chunks"). A registry that is busy is asked again when it says.
 
 use std::fs::File;
 use std::time::Duration;
