@@ -77,6 +77,23 @@ cp "$work/kept.toml" "$ida/timetable/cavrith.toml"
 shot seal 12 "$ida/timetable" "$work/fresh" "cavrith seal"
 shot contents 8 "$ida/timetable" "$work/fresh" "cavrith contents; cavrith contents --format spdx-json | head -30"
 shot verify-same 12 "$tove/timetable" "$tove/home" "cavrith verify"
+# A team's repository with its depot in it, and a folder in which Ida shares finished layers.
+mkdir -p "$work/team" "$work/nils/desk" "$work/nils/home" "$work/layers" "$work/lead"
+cp -r "$ida/timetable" "$work/depot" "$work/team/"
+mv "$work/team/depot" "$work/team/timetable/depot"
+(
+    cd "$work/team/timetable"
+    sed -i 's|"../../depot"|"depot"|' cavrith.toml
+    printf 'Start at the pier.\n' > CONTRIBUTING.md
+    printf '[cache]\nfolder = "%s"\n' "$work/layers" | tee "$work/lead/config.toml" > "$work/nils/home/config.toml"
+    CAVRITH_HOME=$work/lead cavrith lock -q
+    CAVRITH_HOME=$work/lead cavrith seal -q --publish
+    git init -q
+    git add -Af
+    git -c user.name=Ida -c user.email=ida@brindle.example commit -qm "The timetable"
+) >/dev/null 2>&1
+shot join 12 "$work/nils/desk" "$work/nils/home" "cavrith join $work/team/timetable"
+CAVRITH_HOME=$work/nils/home cavrith stop --all >/dev/null 2>&1
 cavrith demo --spoil "$(ls "$jonas"/home/store/layers/*/root/opt/quill/2.4.1/bin/quill)"
 sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8081"/' "$jonas/timetable/cavrith.toml"
 (cd "$jonas/timetable" && CAVRITH_HOME=$jonas/home cavrith build -q 2>/dev/null)

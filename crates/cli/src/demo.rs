@@ -114,11 +114,21 @@ impl Story<'_> {
         for command in [&["check"][..], &["lock"], &["build"], &["seal"]] {
             self.run(&lead, command, 0)?;
         }
+        self.narrate(
+            "She shares the finished layers in a folder of the team, and hands the image over in an open format.",
+        );
+        self.share_layers(&lead)?;
+        for command in [&["build", "--publish"][..], &["export", "oci", "../image"]] {
+            self.run(&lead, command, 0)?;
+        }
         for member in [&tove, &jonas] {
-            let name = capital(member.name);
-            self.narrate(&format!(
-                "{name} joins: takes the project with its lock, builds, and holds the result against the seal."
-            ));
+            self.narrate(match member.name {
+                "tove" => "Tove joins: takes the project with its lock, and the layers that are there, each proved against the seal.",
+                _ => "Jonas joins without that folder: he builds everything, and holds the result against the seal.",
+            });
+            if member.name == "tove" {
+                self.share_layers(member)?;
+            }
             copy_project(&lead.project, &member.project).map_err(own("copy the project"))?;
             self.run(member, &["build"], 0)?;
             self.run(member, &["verify"], 0)?;
@@ -137,6 +147,17 @@ impl Story<'_> {
         self.run(&jonas, &["verify"], 0)?;
         self.last_words(&tove);
         Ok(0)
+    }
+
+    /// Names the team's folder of layers in a member's own configuration.
+    fn share_layers(&self, person: &Person) -> Result<(), Failure> {
+        let folder = std::path::absolute(self.dir.join("layers")).map_err(own("name the folder of layers"))?;
+        let text = format!("[cache]\nfolder = {}\n", toml::Value::from(folder.display().to_string()));
+        fs::create_dir_all(&person.home).map_err(own("make the folder"))?;
+        fs::write(person.home.join("config.toml"), text).map_err(own("write the configuration"))?;
+        self.show_command(person, "cat home/config.toml");
+        self.screen.result(format_args!("[cache]\nfolder = \"{}\"", self.short(&self.dir.join("layers"))));
+        Ok(())
     }
 
     fn narrate(&self, text: &str) {
@@ -274,11 +295,6 @@ impl Story<'_> {
             self.screen.result(line);
         }
     }
-}
-
-fn capital(name: &str) -> String {
-    let mut letters = name.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 /// What a member gets from version control: the project with its lock.

@@ -13,6 +13,7 @@
 use std::fs::{self, File};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use serde::Deserialize;
 
@@ -36,7 +37,7 @@ use crate::tar_writer::{self, Piece};
 use crate::{ExchangeError, layers};
 
 /// Bytes that a layer's list may have, packed and unpacked.
-const LONGEST_LIST: u64 = 512 << 20;
+const LONGEST_LIST: u64 = 256 << 20;
 /// Bytes that an entry takes in an archive besides a file's content, at most on average; what is longer is not read.
 const ENTRY: u64 = 64 << 10;
 /// Zstandard's level for lists.
@@ -44,34 +45,53 @@ const LEVEL: i32 = 9;
 
 /// Where layers are shared.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Cache {
+enum Place {
     /// A folder.
     Folder(PathBuf),
     /// A registry and a name there.
     Registry(String),
 }
 
+/// A cache of layers.
+#[derive(Debug)]
+pub struct Cache {
+    place: Place,
+    /// Who we are there; asked for once, since a command may want somebody to touch a key.
+    login: OnceLock<Result<Option<Login>, String>>,
+}
+
 impl Cache {
     /// The place that a member's configuration names, or else the spec's.
     pub fn new(member: &CacheConfig, spec: Option<&str>) -> Option<Self> {
-        match (member.off, &member.folder, &member.registry) {
-            (true, ..) => None,
-            (_, Some(folder), _) => Some(Self::Folder(folder.clone())),
-            (_, _, Some(registry)) => Some(Self::Registry(registry.clone())),
-            _ => spec.map(|registry| Self::Registry(registry.to_owned())),
-        }
+        let place = match (member.off, &member.folder, &member.registry) {
+            (true, ..) => return None,
+            (_, Some(folder), _) => Place::Folder(folder.clone()),
+            (_, _, Some(registry)) => Place::Registry(registry.clone()),
+            _ => Place::Registry(spec?.to_owned()),
+        };
+        Some(Self { place, login: OnceLock::new() })
+    }
+
+    /// Whether it takes a network to get there.
+    pub fn is_remote(&self) -> bool {
+        matches!(self.place, Place::Registry(_))
     }
 
     /// The place in words.
     pub fn shown(&self) -> String {
-        match self {
-            Self::Folder(folder) => folder.display().to_string(),
-            Self::Registry(registry) => registry.clone(),
+        match &self.place {
+            Place::Folder(folder) => folder.display().to_string(),
+            Place::Registry(registry) => registry.clone(),
         }
     }
 
     fn reference(registry: &str, tree: &TreeDigest) -> Result<Reference, String> {
         Reference::parse(&format!("{registry}:layer-{tree}"))
+    }
+
+    fn login(&self, context: BuildContext<'_>, reference: &Reference) -> Result<Option<&Login>, String> {
+        let login = self.login.get_or_init(|| registries::login(context.member, &reference.registry));
+        login.as_ref().map(Option::as_ref).map_err(Clone::clone)
     }
 
     /// Puts a layer into the cache. True when it was not there yet.
@@ -85,8 +105,8 @@ impl Cache {
         };
         let place = context.staging.new_name();
         let pack = || layers::pack(context.store, layer, Compression::Zstd, &place);
-        match self {
-            Self::Folder(folder) => {
+        match &self.place {
+            Place::Folder(folder) => {
                 let [list_at, content_at] = files(folder, &layer.tree);
                 if list_at.is_file() && content_at.is_file() {
                     return Ok(false);
@@ -100,11 +120,12 @@ impl Cache {
                 // Last, since it is looked for first.
                 atomic::write(&list_at, &list()?)?;
             }
-            Self::Registry(registry) => {
+            Place::Registry(registry) => {
                 let reference = Self::reference(registry, &layer.tree);
                 let reference = reference.map_err(|why| ExchangeError::Reference { text: registry.clone(), why })?;
-                let login = login(context, &reference)?;
-                let registry = registries::open(context.web, context.member, &reference, login.as_ref());
+                let login = self.login(context, &reference);
+                let login = login.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
+                let registry = registries::open(context.web, context.member, &reference, login);
                 let tag = reference.tag.clone().unwrap_or_default();
                 if registry.find_manifest(&tag)?.is_some() {
                     return Ok(false);
@@ -128,8 +149,8 @@ impl Cache {
 impl LayerSource for Cache {
     fn fetch(&self, context: BuildContext<'_>, name: &str, tree: &TreeDigest) -> Result<Option<StagedLayer>, String> {
         let dir = context.staging.new_dir().map_err(|error| error.to_string())?;
-        let staged = match self {
-            Self::Folder(folder) => {
+        let staged = match &self.place {
+            Place::Folder(folder) => {
                 let [list_at, content_at] = files(folder, tree);
                 let unreadable = |path: &Path| {
                     let path = path.display().to_string();
@@ -144,10 +165,10 @@ impl LayerSource for Cache {
                 let content = reading::open(&content_at).map_err(unreadable(&content_at))?;
                 unpack(list, dir, context, content)
             }
-            Self::Registry(registry) => {
+            Place::Registry(registry) => {
                 let reference = Self::reference(registry, tree)?;
-                let login = registries::login(context.member, &reference.registry)?;
-                let registry = registries::open(context.web, context.member, &reference, login.as_ref());
+                let login = self.login(context, &reference)?;
+                let registry = registries::open(context.web, context.member, &reference, login);
                 let manifest = registry.find_manifest(reference.tag.as_deref().unwrap_or_default());
                 let Some(manifest) = manifest.map_err(|error| error.to_string())? else { return Ok(None) };
                 let Parts { layers: [list, content] } = serde_json::from_slice(&manifest)
@@ -197,11 +218,6 @@ fn private_or_there(folder: &Path) -> Result<(), ExchangeError> {
         private::directory(folder)?;
     }
     Ok(())
-}
-
-fn login(context: BuildContext<'_>, reference: &Reference) -> Result<Option<Login>, ExchangeError> {
-    registries::login(context.member, &reference.registry)
-        .map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })
 }
 
 /// Pushes something small.

@@ -77,7 +77,7 @@ fn found(project: &Project, lock: &Lock, fresh: bool) -> Result<Option<Built>, F
 /// The image, with the layers that a cache has.
 fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Built, Failure> {
     if let Some(cache) = cache(context.member, project)
-        && !(context.web.is_offline() && matches!(cache, Cache::Registry(_)))
+        && !(context.web.is_offline() && cache.is_remote())
     {
         let started = Instant::now();
         let came = sealed::adopt(context, project, lock, &cache)?;

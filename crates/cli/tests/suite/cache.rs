@@ -173,7 +173,8 @@ fn a_registry_that_is_away_or_lies_costs_a_note() {
     let registry = Registry::new();
     configure(&team.home(), &format!("[cache]\nregistry = \"{}/brindle/timetable\"\n", registry.host));
     team.ok(&["build", "--publish"]);
-    for (number, fault) in [Fault::Bends, Fault::Status(200, ""), Fault::Status(403, "")].into_iter().enumerate() {
+    let faults = [Fault::Bends, Fault::Status(200, ""), Fault::Status(403, ""), Fault::Endless];
+    for (number, fault) in faults.into_iter().enumerate() {
         let member = colleague(&team, &format!("member-{number}"));
         configure(&member.join("home"), &format!("[cache]\nregistry = \"{}/brindle/timetable\"\n", registry.host));
         // One for each layer that is asked for at once.

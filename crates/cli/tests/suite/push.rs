@@ -122,3 +122,35 @@ fn who_we_are_is_shown_to_the_registry_and_what_it_refuses_is_told() {
     );
     team.assert_clean();
 }
+
+/// A registry that sends us elsewhere gets nobody's name there, and one that answers without an end is given up.
+#[test]
+fn a_hostile_registry_learns_nothing_and_holds_nobody_up() {
+    let team = Team::locked();
+    let (registry, other) = (Registry::new(), Registry::new());
+    registry.guard("spring tide");
+    fs::write(
+        team.home().join("config.toml"),
+        format!("[registries.\"{}\"]\nuser = \"ida\"\npassword = \"low water\"\n", registry.host),
+    )
+    .unwrap();
+    team.ok(&["push", &reference(&registry, "1")]);
+    assert!(!registry.state.lock().unwrap().shown.is_empty());
+    team.step("echo 7 > /srv/seven");
+    team.ok(&["lock"]);
+    (0..8).for_each(|_| {
+        registry.fault("POST", Fault::Elsewhere(format!("http://{}/v2/brindle/timetable/blobs/uploads/x", other.host)));
+    });
+    let told = team.fails(&["push", &reference(&registry, "2")], 4);
+    assert!(told.contains("failed[CF0304]"), "{told}");
+    assert!(!other.requests().is_empty() && other.state.lock().unwrap().shown.is_empty());
+    // Endless answers: to the question who we are, to a push, to what is there.
+    for method in ["HEAD", "POST", "PUT"] {
+        let registry = Registry::new();
+        (0..8).for_each(|_| registry.fault(method, Fault::Endless));
+        let begun = std::time::Instant::now();
+        let output = team.run(&["push", &reference(&registry, "3")]);
+        assert!(begun.elapsed().as_secs() < 60, "{method}: {}", crate::team::told(&output));
+    }
+    team.assert_clean();
+}

@@ -16,6 +16,10 @@ pub enum Fault {
     Breaks(usize),
     /// What is asked for comes back with a byte changed.
     Bends,
+    /// What is asked for never ends.
+    Endless,
+    /// It goes on at another host.
+    Elsewhere(String),
 }
 
 #[derive(Default)]
@@ -30,6 +34,8 @@ pub struct State {
     token: Option<String>,
     /// It lists by itself what refers to a manifest.
     pub lists_referrers: bool,
+    /// What was shown to it.
+    pub shown: Vec<String>,
     pub log: Vec<String>,
 }
 
@@ -130,8 +136,17 @@ fn serve(stream: TcpStream, state: &Mutex<State>, host: &str) -> Option<()> {
             return None;
         }
         reader.read_exact(&mut body).ok()?;
-        let mut reply = match fault {
-            Some(Fault::Status(status, headers)) => answer(status, headers, ""),
+        if matches!(fault, Some(Fault::Endless)) {
+            stream.write_all(b"HTTP/1.1 200 x\r\nconnection: close\r\n\r\n").ok()?;
+            while stream.write_all(&[b'['; 64 * 1024]).is_ok() {}
+            return None;
+        }
+        if let Some(authorization) = headers.get("authorization") {
+            state.lock().ok()?.shown.push(authorization.clone());
+        }
+        let mut reply = match &fault {
+            Some(Fault::Status(status, headers)) => answer(*status, *headers, ""),
+            Some(Fault::Elsewhere(location)) => answer(202, format!("location: {location}\r\n"), ""),
             _ => state.lock().ok()?.answer(host, &method, &target, &headers, &body),
         };
         if matches!(fault, Some(Fault::Bends)) && !reply.body.is_empty() {
