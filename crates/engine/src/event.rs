@@ -31,6 +31,20 @@ pub enum Event {
         /// Bytes that it has, when that is known.
         of: Option<u64>,
     },
+    /// Something is on its way to a registry.
+    Sending {
+        /// Its name.
+        name: String,
+        /// Bytes that have arrived.
+        done: u64,
+        /// Bytes that it has.
+        of: u64,
+    },
+    /// It has arrived, or did not.
+    Sent {
+        /// Its name.
+        name: String,
+    },
     /// A file from the web is there, or did not come.
     Fetched {
         /// Its name.

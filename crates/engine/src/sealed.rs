@@ -3,7 +3,7 @@
 //! Trust is by the seal alone: it names each layer's tree digest, and what comes is proved against that before it
 //! counts. So it does not matter who gives it.
 
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 
 use cavrith_core::derive::plan::{Needs, Plan, RULES};
 use cavrith_core::digest::TreeDigest;
@@ -30,8 +30,17 @@ pub trait LayerSource: Sync {
     fn fetch(&self, context: BuildContext<'_>, name: &str, tree: &TreeDigest) -> Result<Option<StagedLayer>, String>;
 }
 
+/// What came from somebody else.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Adopted {
+    /// Layers.
+    pub layers: usize,
+    /// Bytes of their files.
+    pub bytes: u64,
+}
+
 /// Brings the layers of a project's sealed image into the store, as far as `source` has them, so that building finds
-/// them there. Returns how many came. Where the seal is not of this spec and lock, nothing is done; what does not come
+/// them there. Where the seal is not of this spec and lock, nothing is done; what does not come
 /// is built, and the reason is an event.
 ///
 /// # Errors
@@ -41,8 +50,8 @@ pub fn adopt(
     project: &Project,
     lock: &Lock,
     source: &dyn LayerSource,
-) -> Result<usize, EngineError> {
-    let Some(seal) = &lock.seal else { return Ok(0) };
+) -> Result<Adopted, EngineError> {
+    let Some(seal) = &lock.seal else { return Ok(Adopted::default()) };
     let plan = Plan::new(&project.spec, lock);
     let names = seal.layers.iter().map(|layer| layer.name.as_str());
     let fits = seal.rules == RULES
@@ -50,10 +59,10 @@ pub fn adopt(
         && seal.pins == lock.pins_digest()
         && names.eq(plan.layers.iter().map(|layer| layer.name.as_str()));
     if context.fresh || !fits || context.store.image_for(&plan.image_key)?.is_some() {
-        return Ok(0);
+        return Ok(Adopted::default());
     }
     let missing: Vec<_> = seal.layers.iter().filter(|layer| !context.store.has_layer(&layer.tree)).collect();
-    let (came, gave_up) = (AtomicUsize::new(0), AtomicBool::new(false));
+    let (came, bytes, gave_up) = (AtomicUsize::new(0), AtomicU64::new(0), AtomicBool::new(false));
     workers::each(missing.len(), AT_ONCE, |number| -> Result<(), EngineError> {
         let layer = missing[number];
         // A place that failed once is not asked again: building takes less time than waiting.
@@ -62,8 +71,9 @@ pub fn adopt(
         }
         match source.fetch(context, &layer.name, &layer.tree) {
             Ok(Some(staged)) => {
-                context.store.keep(staged, false)?;
+                let (_, tree) = context.store.keep(staged, false)?;
                 came.fetch_add(1, Ordering::Relaxed);
+                bytes.fetch_add(tree.content_bytes(), Ordering::Relaxed);
             }
             Ok(None) => {}
             Err(why) => {
@@ -75,7 +85,7 @@ pub fn adopt(
         Ok(())
     })?;
     remember(context, &plan, seal)?;
-    Ok(came.into_inner())
+    Ok(Adopted { layers: came.into_inner(), bytes: bytes.into_inner() })
 }
 
 /// Tells the store for which keys the sealed layers stand, as far as they are there.

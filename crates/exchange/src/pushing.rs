@@ -1,7 +1,6 @@
 //! Pushing an image to a registry, and attaching to it what belongs to it.
 
 use std::fs::{self, File};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use serde::Serialize;
@@ -84,9 +83,8 @@ struct Pusher<'a> {
 impl Pusher<'_> {
     fn layers(&self, layers: &[SealedLayer]) -> Result<Vec<PushedLayer>, ExchangeError> {
         let done: Mutex<Vec<Option<PushedLayer>>> = Mutex::new(vec![None; layers.len()]);
-        let sent = AtomicU64::new(0);
         workers::each(layers.len(), AT_ONCE, |number| -> Result<(), ExchangeError> {
-            let pushed = self.layer(&layers[number], &sent)?;
+            let pushed = self.layer(&layers[number])?;
             done.lock().unwrap_or_else(PoisonError::into_inner)[number] = Some(pushed);
             Ok(())
         })?;
@@ -94,7 +92,7 @@ impl Pusher<'_> {
     }
 
     /// One layer. What it packs to is remembered, so that one that the registry has need not even be packed again.
-    fn layer(&self, layer: &SealedLayer, sent: &AtomicU64) -> Result<PushedLayer, ExchangeError> {
+    fn layer(&self, layer: &SealedLayer) -> Result<PushedLayer, ExchangeError> {
         let (store, how) = (self.context.store, self.subject.compression);
         if let Some(PackedRecord { plain, packed, size }) = store.packed(&layer.tree, how.word())
             && self.registry.has_blob(&packed)?
@@ -110,15 +108,12 @@ impl Pusher<'_> {
             &PackedRecord { plain: packed.diff, packed: packed.blob, size: packed.size },
         )?;
         let file = File::open(&place).map_err(writing(&place))?;
-        let name = format!("pushing {}", layer.name);
-        let before = AtomicU64::new(0);
+        let name = layer.name.clone();
         let progress = |arrived: u64| {
-            let more = arrived.saturating_sub(before.swap(arrived, Ordering::Relaxed));
-            sent.fetch_add(more, Ordering::Relaxed);
-            (self.context.observer)(Event::Fetching { name: name.clone(), done: arrived, of: Some(packed.size) });
+            (self.context.observer)(Event::Sending { name: name.clone(), done: arrived, of: packed.size });
         };
         let pushed = self.registry.push_blob(&packed.blob, packed.size, &file, &[], &progress)?;
-        (self.context.observer)(Event::Fetched { name: name.clone() });
+        (self.context.observer)(Event::Sent { name: name.clone() });
         // It may be large, and others are still to be packed.
         let _ = fs::remove_file(&place);
         let how = match pushed {

@@ -10,7 +10,7 @@ use cavrith_engine::context::BuildContext;
 use cavrith_engine::event::Event;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::Project;
-use cavrith_engine::sealed;
+use cavrith_engine::sealed::{self, Adopted};
 use cavrith_exchange::cache::Cache;
 use cavrith_sandbox::job::Perturbations;
 use cavrith_store::records::ImageRecord;
@@ -80,15 +80,10 @@ fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Bui
         && !(context.web.is_offline() && cache.is_remote())
     {
         let started = Instant::now();
-        let came = sealed::adopt(context, project, lock, &cache)?;
-        if came > 0 {
-            let text = format!(
-                "took {} from {} in {}",
-                count(came, "layer"),
-                cache.shown(),
-                seconds(started.elapsed().as_millis() as u64)
-            );
-            (context.observer)(Event::Note { text });
+        let Adopted { layers, bytes } = sealed::adopt(context, project, lock, &cache)?;
+        if layers > 0 {
+            let name = format!("{} from {}", count(layers, "layer"), cache.shown());
+            (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
         }
     }
     Ok(build::build(context, project, lock)?)

@@ -54,8 +54,10 @@ impl<'a> Progress<'a> {
                     bar.set_message(format!("{layer}: {}", printable(&line)));
                 }
             }
-            Event::Fetching { name, done, of } => self.fetching(&name, done, of),
-            Event::Fetched { name } => self.end(&fetch_line(&name)),
+            Event::Fetching { name, done, of } => self.moving("fetching", &name, done, of),
+            Event::Fetched { name } => self.end(&moving_line("fetching", &name)),
+            Event::Sending { name, done, of } => self.moving("pushing", &name, done, Some(of)),
+            Event::Sent { name } => self.end(&moving_line("pushing", &name)),
             Event::Brought { name, millis, bytes } => {
                 self.line(|styles| done_line(styled(styles.good, "fetched"), &name, millis, bytes));
             }
@@ -68,8 +70,8 @@ impl<'a> Progress<'a> {
     }
 
     /// A live line of its own for each file on its way.
-    fn fetching(&self, name: &str, done: u64, of: Option<u64>) {
-        let line = fetch_line(name);
+    fn moving(&self, doing: &str, name: &str, done: u64, of: Option<u64>) {
+        let line = moving_line(doing, name);
         let started = self.lines().contains_key(&line);
         if !started {
             self.begin(&line, "");
@@ -79,7 +81,7 @@ impl<'a> Progress<'a> {
             _ => size(done),
         };
         if let Some(bar) = self.lines().get(&line) {
-            bar.set_message(format!("fetching {}: {arrived}", printable(name)));
+            bar.set_message(format!("{doing} {}: {arrived}", printable(name)));
         }
     }
 
@@ -141,8 +143,8 @@ fn done_line(done: String, what: &str, millis: u64, bytes: u64) -> String {
     format!("{done} {what:44} {:>8}  {:>9}", seconds(millis), size(bytes))
 }
 
-fn fetch_line(name: &str) -> String {
-    format!("fetch {name}")
+fn moving_line(doing: &str, name: &str) -> String {
+    format!("{doing} {name}")
 }
 
 /// A line of foreign output as it may stand in a live line, which is drawn past the screen's own door: without anything

@@ -50,7 +50,7 @@ fn what_one_has_sealed_the_others_take_and_build_nothing() {
     let output = by(&team, &member, &["build"]);
     let said = told(&output);
     assert!(
-        said.contains(&format!("took {layers} layers from")) && said.contains("nothing to do")
+        said.contains(&format!("fetched {layers} layers from")) && said.contains("nothing to do")
             || said.contains("reused"),
         "{said}"
     );
@@ -97,7 +97,7 @@ fn a_folder_serves_every_kind_of_member() {
         );
         let output = member.command(&["build"]).output().unwrap();
         let said = told(&output);
-        assert!(output.status.success() && said.contains("took ") && !said.contains("made  "), "{said}");
+        assert!(output.status.success() && said.contains("fetched ") && !said.contains("made  "), "{said}");
         let output = member.command(&["verify"]).output().unwrap();
         assert!(told(&output).contains("the same as sealed"), "{}", told(&output));
         fs::remove_dir_all(team.dir.path().join("tove")).unwrap();

@@ -17,7 +17,7 @@ fn the_whole_story_plays_twice_and_refuses_to_overwrite() {
         "came out the same twice",
         "published 9 layers to ",
         "exported ../image  9 layers of ",
-        "note took 9 layers from ",
+        "fetched 9 layers from ",
         "<td>Petrel</td><td>07:00</td>",
         "the same as sealed",
         "/opt/quill/2.4.1/bin/quill  from toolchain quill 2.4.1",

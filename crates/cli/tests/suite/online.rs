@@ -380,7 +380,7 @@ fn online_images_and_layers_go_through_a_registry_server() {
         command.current_dir(member.join("timetable")).env("CAVRITH_HOME", member.join("home")).output().unwrap()
     };
     let output = run(&["build"]);
-    assert!(output.status.success() && told(&output).contains("took 10 layers from"), "{}", told(&output));
+    assert!(output.status.success() && told(&output).contains("fetched 10 layers from"), "{}", told(&output));
     assert!(told(&run(&["verify"])).contains("the same as sealed"));
     // And as the base of another project, pulled as any image is.
     let other = team.dir.path().join("other");
