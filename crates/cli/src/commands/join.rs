@@ -167,7 +167,7 @@ impl Own<'_> {
     /// Runs a command whose output is the member's.
     fn passed(&self, arguments: &[&str]) -> Result<(), Failure> {
         // What it shows is on the way to what we show.
-        let status = self.command(arguments)?.stdout(Stdio::null()).status();
+        let status = self.command(arguments)?.stdout(std::io::stderr()).status();
         ended(arguments, status)
     }
 
