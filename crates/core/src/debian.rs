@@ -4,7 +4,9 @@
 pub mod apt;
 pub mod index;
 pub mod lifetime;
+mod provider;
 pub mod release;
+mod request;
 pub mod solve;
 mod words;
 

@@ -19,6 +19,7 @@ use cavrith_store::Store;
 
 use crate::KeeperError;
 use crate::cleanup::{self, CleanupList};
+use crate::job::KeeperJob;
 use crate::mounts::{self, FolderRoots};
 use crate::namespaces;
 use crate::place::Place;
@@ -29,29 +30,6 @@ use crate::work::Keeper;
 const NAME: &str = "cavrith: keeper";
 /// How often it is checked whether the workspace's directory is still there.
 const LOOK: Duration = Duration::from_secs(2);
-
-/// What a keeper has to do.
-#[derive(Debug, Serialize, Deserialize)]
-pub(crate) struct KeeperJob {
-    #[serde(with = "cavrith_sandbox::wire::path")]
-    pub dir: PathBuf,
-    #[serde(with = "cavrith_sandbox::wire::path")]
-    pub kept: PathBuf,
-    #[serde(with = "cavrith_sandbox::wire::path")]
-    pub project: PathBuf,
-    pub name: String,
-    pub named: bool,
-    #[serde(with = "cavrith_sandbox::wire::path")]
-    pub store: PathBuf,
-    pub identity: Identity,
-    pub arrangement: Arrangement,
-    pub image_key: ImageKey,
-    pub layers: Vec<TreeDigest>,
-    pub stamps: Vec<Stamp>,
-    pub shell: String,
-    pub apt_sources: Option<String>,
-    pub plain: bool,
-}
 
 /// What comes of starting a keeper.
 #[derive(Debug, Serialize, Deserialize)]

@@ -25,7 +25,7 @@ use cavrith_sandbox::{Identity, SandboxError, locked};
 
 use crate::KeeperError;
 use crate::event_log::EventLog;
-use crate::launch::KeeperJob;
+use crate::job::KeeperJob;
 use crate::namespaces::Started;
 use crate::place::Place;
 use crate::ports::Forward;

@@ -29,14 +29,8 @@ use nix::sys::wait::{WaitStatus, waitpid};
 use nix::unistd::{ForkResult, fork};
 use rustix::process::Signal;
 
-use crate::protocol::job::{Order, Report};
+use crate::protocol::job::{NAME, NO_NAMESPACES, Order, Report};
 use crate::protocol::wire;
-
-/// The name under which our executable is started as a sandbox. Nobody can type it by accident.
-pub(crate) const NAME: &str = "cavrith: inside";
-
-/// How a report begins that says that there are no namespaces.
-pub(crate) const NO_NAMESPACES: &str = "make namespaces";
 
 /// Every `main` that uses this crate calls this first. In a process that was started as a sandbox it does not return.
 ///

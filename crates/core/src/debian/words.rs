@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap, VecDeque};
 use resolvo::conflict::{ConflictCause, ConflictEdge, ConflictGraph, ConflictNode};
 
 use super::index::CandidateId;
-use super::solve::Provider;
+use super::provider::Provider;
 
 /// Sentences that are shown at most; the first ones tell the cause.
 const MOST: usize = 6;

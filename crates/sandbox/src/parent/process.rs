@@ -10,9 +10,10 @@ use std::sync::Mutex;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::host::mutex::locked;
+use crate::protocol::job;
 use crate::protocol::job::{Order, Report};
 use crate::protocol::wire;
-use crate::{SandboxError, child, outside};
+use crate::{SandboxError, outside};
 
 /// How long a sandbox has for its orderly end.
 const PATIENCE: Timespec = Timespec { tv_sec: 20, tv_nsec: 0 };
@@ -32,7 +33,7 @@ impl SandboxProcess {
     pub(crate) fn start() -> Result<Self, SandboxError> {
         let (socket, theirs) = UnixStream::pair().map_err(outside("make a socket"))?;
         let mut command = Command::new("/proc/self/exe");
-        command.arg0(child::NAME).env_clear().current_dir("/");
+        command.arg0(job::NAME).env_clear().current_dir("/");
         command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
         let child = command.spawn().map_err(outside("start the sandbox"))?;
         Ok(Self { pid: child.id(), child: Mutex::new(child), socket })
@@ -101,7 +102,7 @@ impl Drop for SandboxProcess {
 /// What a report means that was not the one waited for.
 pub(crate) fn unexpected(report: Report) -> SandboxError {
     match report {
-        Report::Failed(why) if why.starts_with(child::NO_NAMESPACES) => SandboxError::Lacks {
+        Report::Failed(why) if why.starts_with(job::NO_NAMESPACES) => SandboxError::Lacks {
             what: format!("it cannot {why}"),
             remedy: "let an administrator run: sysctl user.max_user_namespaces=15000".to_owned(),
         },

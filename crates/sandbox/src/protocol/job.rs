@@ -5,6 +5,12 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
+/// The name under which our executable is started as a sandbox. Nobody can type it by accident.
+pub(crate) const NAME: &str = "cavrith: inside";
+
+/// How a report begins that says that there are no namespaces.
+pub(crate) const NO_NAMESPACES: &str = "make namespaces";
+
 /// A whole sandbox.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Job {
