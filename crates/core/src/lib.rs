@@ -10,7 +10,7 @@
 //! 4. [`tree`] is what a layer or an image holds; layers are merged, digested and compared there.
 //! 5. [`account`] and [`setup`] say what Cavrith itself adds to an image, and what a workspace is besides its image.
 //! 6. [`arrangement`] is what runs in a workspace, and what it takes to follow a changed spec.
-//! 7. [`contents`] is what an image is made of, in open formats.
+//! 7. [`contents`] is what an image is made of, and [`oci::image`] what it is for other programs, in open formats.
 //! 8. [`tracked`] says what a colleague gets with a clone.
 //! 9. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
 //!
@@ -23,7 +23,11 @@
 //! | `cavrith.lock` | `lock = 1` | [`lock`] |
 //! | `cavrith.listing` | `cavrith listing 1` | [`listing`] |
 //! | `depot.toml` | `depot = 1` | [`depot`] |
-//! | a layer's manifest in the store | `cavrith tree 1` | [`tree::encoding`] |
+//! | a layer's manifest in the store | `cavrith tree 2` | [`tree::encoding`] |
+//!
+//! What always holds: the same values give the same result, to the byte; every digest is of an encoding that is written
+//! down ([`encode`]); stored data ([`spec`], [`lock`], [`seal`], [`setup`], [`arrangement`]) knows nothing of what is
+//! derived from it ([`derive`], [`verdict`]).
 #![forbid(unsafe_code)]
 
 pub mod account;

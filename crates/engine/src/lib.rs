@@ -23,9 +23,15 @@
 //! | [`probe`] | asks toolchains for their versions, in a sandbox over the image |
 //! | [`contents`] | what the image is made of |
 //! | [`sealing`] | builds again under odd conditions, and compares |
+//! | [`listing`] | the list of a sealed image's files, beside the lock |
+//! | [`sealed`] | layers of a sealed image from somebody who has them |
+//! | [`registries`] | how this member's registries are reached |
 //!
 //! Flows say what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
-//! [`error::EngineError`], which says what the user needs to act.
+//! [`error::EngineError`]: a small type for each operation, with what the user needs to act.
+//!
+//! What always holds: nothing of a project is run outside; no file is used before its digest fits; whatever is asked for
+//! is checked where it is used, not somewhere before.
 #![forbid(unsafe_code)]
 
 pub mod build;

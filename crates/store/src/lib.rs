@@ -4,6 +4,7 @@
 //! format               the line `cavrith store 2`
 //! layers/TREE/tree     the layer's manifest: the encoding of its tree, whose BLAKE3 is TREE
 //! layers/TREE/root/    the layer's files, ready to be a lower directory of overlayfs
+//! layers/TREE/packed-* what the layer packs to for other programs; see [`records::PackedRecord`]
 //! keys/KEY             the TREE of the layer that was made for a layer key
 //! images/KEY           the record of the image that was made for an image key (JSON)
 //! blobs/               files from the web; see [`blobs`]
@@ -15,8 +16,8 @@
 //! beside its name and renamed ([`atomic`]). So whatever is visible is whole, also after a kill at any moment. Layers
 //! are never changed once they are in place. What a dead command left in staging is swept by the next one.
 //!
-//! The way through: [`Store::open`] → [`staging::Staging`] → a [`writer::LayerWriter`] (for archives) or
-//! [`walk::capture`] (for what a step changed) → [`Store::keep`] → [`Store::remember`]. [`walk::measure`] reads a layer
+//! The way through: [`Store::open`] → [`staging::Staging`] → a [`writer::LayerWriter`] (for archives), a
+//! [`known::KnownLayer`] (for what somebody else has) or [`walk::capture`] (for what a step changed) → [`Store::keep`] → [`Store::remember`]. [`walk::measure`] reads a layer
 //! back, every byte of it.
 //!
 //! This crate knows no spec and no archive format, starts no process, and makes no mount.
