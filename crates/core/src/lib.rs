@@ -27,7 +27,7 @@
 //!
 //! What always holds: the same values give the same result, to the byte; every digest is of an encoding that is written
 //! down ([`encode`]); stored data ([`spec`], [`lock`], [`seal`], [`setup`], [`arrangement`]) knows nothing of what is
-//! derived from it ([`derive`], [`verdict`]).
+//! derived from it ([`mod@derive`], [`mod@verdict`]).
 #![forbid(unsafe_code)]
 
 pub mod account;

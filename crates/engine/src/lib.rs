@@ -30,8 +30,8 @@
 //! Flows say what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
 //! [`error::EngineError`]: a small type for each operation, with what the user needs to act.
 //!
-//! What always holds: nothing of a project is run outside; no file is used before its digest fits; whatever is asked for
-//! is checked where it is used, not somewhere before.
+//! What always holds: nothing of a project is run outside; no file is used before its digest fits; whatever is asked
+//! for is checked where it is used, not somewhere before.
 #![forbid(unsafe_code)]
 
 pub mod build;

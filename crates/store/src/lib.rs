@@ -17,8 +17,8 @@
 //! are never changed once they are in place. What a dead command left in staging is swept by the next one.
 //!
 //! The way through: [`Store::open`] → [`staging::Staging`] → a [`writer::LayerWriter`] (for archives), a
-//! [`known::KnownLayer`] (for what somebody else has) or [`walk::capture`] (for what a step changed) → [`Store::keep`] → [`Store::remember`]. [`walk::measure`] reads a layer
-//! back, every byte of it.
+//! [`known::KnownLayer`] (for what somebody else has) or [`walk::capture`] (for what a step changed) → [`Store::keep`]
+//! → [`Store::remember`]. [`walk::measure`] reads a layer back, every byte of it.
 //!
 //! This crate knows no spec and no archive format, starts no process, and makes no mount.
 #![forbid(unsafe_code)]
