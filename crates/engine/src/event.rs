@@ -9,7 +9,7 @@ use cavrith_core::digest::TreeDigest;
 #[serde(rename_all = "kebab-case", tag = "event")]
 pub enum Event {
     /// A layer is being made.
-    Begun {
+    LayerStarted {
         /// Its name.
         layer: String,
     },

@@ -43,7 +43,7 @@ pub enum Finding {
 
 /// What came of it.
 #[derive(Debug, Clone)]
-pub struct Begun {
+pub struct FirstSpec {
     /// What was seen.
     pub seen: Vec<Sight>,
     /// What is only a guess, in sentences.
@@ -56,7 +56,7 @@ pub struct Begun {
 ///
 /// # Errors
 /// When there is a spec already, or it cannot be written.
-pub fn begin(dir: &Path, depot: Option<&str>) -> Result<Begun, EngineError> {
+pub fn write_first(dir: &Path, depot: Option<&str>) -> Result<FirstSpec, EngineError> {
     let path = dir.join(FILE_NAME);
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::SpecExists { path }.into());
@@ -68,7 +68,7 @@ pub fn begin(dir: &Path, depot: Option<&str>) -> Result<Begun, EngineError> {
     };
     let (text, guessed) = write(&name_of(dir), &seen, found.as_ref());
     cavrith_store::atomic::write(&path, text.as_bytes())?;
-    Ok(Begun { seen, guessed, text })
+    Ok(FirstSpec { seen, guessed, text })
 }
 
 fn nearby(dir: &Path) -> Option<(String, Index)> {

@@ -55,7 +55,7 @@ impl<'a> LayerCache<'a> {
         let (digest, tree) = match found {
             Some(found) => found,
             None => {
-                (self.context.observer)(Event::Begun { layer: planned.name.clone() });
+                (self.context.observer)(Event::LayerStarted { layer: planned.name.clone() });
                 let (digest, tree) = store.keep(make()?, replace)?;
                 store.remember(&key, &digest)?;
                 (digest, tree)

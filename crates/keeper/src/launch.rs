@@ -35,7 +35,7 @@ const LOOK: Duration = Duration::from_secs(2);
 #[derive(Debug, Serialize, Deserialize)]
 enum Launched {
     /// It is there, and answers at the door.
-    Begun,
+    Started,
     /// Another one has the workspace.
     InUse,
     /// It could not begin.
@@ -99,7 +99,7 @@ pub fn launch(launch: Launch<'_>) -> Result<bool, KeeperError> {
     let talk = |error| KeeperError::from(file_error("talk to the keeper of", &place.dir)(error));
     wire::send(&socket, &job, &[]).map_err(talk)?;
     match wire::receive::<Launched>(&socket).map_err(talk)? {
-        Some((Launched::Begun, _)) => Ok(true),
+        Some((Launched::Started, _)) => Ok(true),
         Some((Launched::InUse, _)) => Ok(false),
         Some((Launched::Failed { code, kind, text }, _)) => {
             let kind = FailureCode::find(&kind).unwrap_or_else(|| FailureCode::of_exit(code));
@@ -184,7 +184,7 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), KeeperError> {
     let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
     let door = keeper.open_door()?;
     keeper.write_record();
-    wire::send(socket, &Launched::Begun, &[]).map_err(file_error("talk to", "whoever started the keeper"))?;
+    wire::send(socket, &Launched::Started, &[]).map_err(file_error("talk to", "whoever started the keeper"))?;
     keeper.begin();
     keeper.watch_signals()?;
     loop {

@@ -80,9 +80,9 @@ impl Keeper {
             if self.is_ending() {
                 return;
             }
-            let begun = now();
+            let started_at = now();
             let outcome = self.carry_out(&arrangement, step);
-            self.remember_opening(begun);
+            self.remember_opening(started_at);
             if let Err(how) = outcome {
                 // What is cut off by the end of the workspace did not fail.
                 if self.is_ending() {
@@ -127,7 +127,7 @@ impl Keeper {
             let cancel = match Cancel::new() {
                 Ok(cancel) => Arc::new(cancel),
                 Err(error) => {
-                    self.publish(WorkspaceEvent::Note(format!("the service {name} cannot be begun: {error}")));
+                    self.publish(WorkspaceEvent::Note(format!("the service {name} cannot be started: {error}")));
                     continue;
                 }
             };
@@ -195,7 +195,7 @@ impl Keeper {
     }
 
     fn carry_out(self: &Arc<Self>, arrangement: &Arc<Arrangement>, step: &StepPart) -> Result<(), FailedStep> {
-        let begun = Instant::now();
+        let started_at = Instant::now();
         let failed = |how: String, last_lines: Vec<String>| FailedStep { name: step.name.clone(), how, last_lines };
         let needed = arrangement.needed_first(&step.after);
         self.begin_services(arrangement, &needed);
@@ -204,7 +204,7 @@ impl Keeper {
         }
         self.publish(WorkspaceEvent::Step { name: step.name.clone() });
         let over = |left_out: Option<String>| {
-            let millis = begun.elapsed().as_millis() as u64;
+            let millis = started_at.elapsed().as_millis() as u64;
             self.change(|state| {
                 state.ran.push(step.mark());
                 state.publish(WorkspaceEvent::StepOver { name: step.name.clone(), millis, left_out });

@@ -174,7 +174,7 @@ impl Watch<'_> {
     }
 
     fn attend(&mut self, running: &dyn RunningCommand) -> Seen {
-        let begun = Instant::now();
+        let started_at = Instant::now();
         let mut late = false;
         // Most are ready within moments, which are not waited for longer than they take.
         let mut soon = FIRST_LOOK;
@@ -187,7 +187,7 @@ impl Watch<'_> {
                     soon = soon.saturating_mul(2);
                     Some(wait)
                 }
-                (None, None) => Some(ALIVE.saturating_sub(begun.elapsed()).max(Duration::from_millis(1))),
+                (None, None) => Some(ALIVE.saturating_sub(started_at.elapsed()).max(Duration::from_millis(1))),
             };
             let [ended, cancelled] = wait_for([running.ended(), self.cancel.woken.as_fd()], wait);
             if cancelled {
@@ -211,7 +211,7 @@ impl Watch<'_> {
             if self.was_ready.is_some() || self.keeper.state().standing == Standing::Frozen {
                 continue;
             }
-            let hindrance = match self.look(running, begun) {
+            let hindrance = match self.look(running, started_at) {
                 Look::Ready => {
                     self.was_ready = Some(Instant::now());
                     self.keeper.set_service(self.name, Phase::Ready, "", Vec::new());
@@ -220,7 +220,7 @@ impl Watch<'_> {
                 Look::NotYet(hindrance) => hindrance,
             };
             if let Some(ready) =
-                self.part.ready.as_ref().filter(|ready| !late && begun.elapsed().as_secs() >= ready.limit)
+                self.part.ready.as_ref().filter(|ready| !late && started_at.elapsed().as_secs() >= ready.limit)
             {
                 late = true;
                 let detail = format!("not ready after {} s; it still runs{hindrance}", ready.limit);
@@ -230,9 +230,9 @@ impl Watch<'_> {
     }
 
     /// Looks whether it is ready. What somebody else does in its place, and what is left of an earlier run, is not it.
-    fn look(&self, running: &dyn RunningCommand, begun: Instant) -> Look {
+    fn look(&self, running: &dyn RunningCommand, started_at: Instant) -> Look {
         let is_ready = match self.part.ready.as_ref().map(|ready| &ready.check) {
-            None => begun.elapsed() >= ALIVE,
+            None => started_at.elapsed() >= ALIVE,
             // Asking who listens takes longer than asking whether somebody does.
             Some(Check::Port(port)) if !self.keeper.connector.is_listened(*port) => false,
             Some(Check::Port(port)) => match running.serving(*port) {

@@ -131,7 +131,7 @@ fn is_pipe(mode: u32) -> bool {
 struct Fed {
     file: OwnedFd,
     /// Where the file stood; `None` when it is nothing that stands anywhere.
-    begun: Option<u64>,
+    offset: Option<u64>,
     /// The command's end.
     pipe: OwnedFd,
     /// Bytes that went into the pipe.
@@ -144,7 +144,7 @@ const WHOLE: usize = 4096;
 
 impl Fed {
     fn begin(file: OwnedFd) -> io::Result<Self> {
-        let begun = rustix::fs::seek(&file, SeekFrom::Current(0)).ok();
+        let offset = rustix::fs::seek(&file, SeekFrom::Current(0)).ok();
         let (inner, mut to) = io::pipe()?;
         let written = Arc::new(AtomicU64::new(0));
         let (mut from, count) = (File::from(file.try_clone()?), Arc::clone(&written));
@@ -158,13 +158,13 @@ impl Fed {
             }
         };
         std::thread::Builder::new().name("carry in".to_owned()).spawn(carry)?;
-        Ok(Self { file, begun, pipe: inner.into(), written })
+        Ok(Self { file, offset, pipe: inner.into(), written })
     }
 
     fn step_back(&self) {
-        let (Some(begun), Ok(unread)) = (self.begun, rustix::io::ioctl_fionread(&self.pipe)) else { return };
+        let (Some(offset), Ok(unread)) = (self.offset, rustix::io::ioctl_fionread(&self.pipe)) else { return };
         let read = self.written.load(Ordering::SeqCst).saturating_sub(unread);
-        let _ = rustix::fs::seek(&self.file, SeekFrom::Start(begun + read));
+        let _ = rustix::fs::seek(&self.file, SeekFrom::Start(offset + read));
     }
 }
 

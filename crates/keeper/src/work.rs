@@ -346,8 +346,8 @@ impl Keeper {
         for signal in [SIGHUP, SIGTERM] {
             let _ = self.runtime.signal_all(signal);
         }
-        let begun = std::time::Instant::now();
-        while self.guests.load(Ordering::SeqCst) > 0 && begun.elapsed() < FAREWELL {
+        let asked = std::time::Instant::now();
+        while self.guests.load(Ordering::SeqCst) > 0 && asked.elapsed() < FAREWELL {
             thread::sleep(Duration::from_millis(10));
         }
         // Without ports there is nothing that could be refused.

@@ -168,9 +168,9 @@ fn a_change_keeps_what_stays_and_closes_what_goes(yard: &Yard) {
     let mut answer = String::new();
     open.read_to_string(&mut answer).unwrap();
     assert_eq!(answer, "bbe");
-    let begun = Instant::now();
+    let started = Instant::now();
     while TcpStream::connect(("127.0.0.1", before[0].1)).is_ok() {
-        assert!(begun.elapsed() < PATIENCE, "the port that went still takes connections");
+        assert!(started.elapsed() < PATIENCE, "the port that went still takes connections");
         std::thread::sleep(Duration::from_millis(20));
     }
     assert_eq!(ask(Ipv4Addr::LOCALHOST.into(), before[1].1, b"tide").unwrap(), b"edit");
@@ -222,9 +222,9 @@ fn datagrams_find_their_way_back_to_whoever_sent_them(yard: &Yard) {
         assert_eq!(guest.recv(&mut answer).unwrap(), 4, "sender {number}");
     }
     drop(forward);
-    let begun = Instant::now();
+    let started = Instant::now();
     while UdpSocket::bind(("127.0.0.1", outside)).is_err_and(|error| error.kind() == ErrorKind::AddrInUse) {
-        assert!(begun.elapsed() < PATIENCE, "the port is still taken");
+        assert!(started.elapsed() < PATIENCE, "the port is still taken");
         std::thread::sleep(Duration::from_millis(20));
     }
 }

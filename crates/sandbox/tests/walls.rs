@@ -96,16 +96,16 @@ fn what_is_written_comes_back_byte_for_byte_with_how_it_ended(yard: &Yard) {
     let missing = session.run(&CommandJob { argv: vec!["nothere".to_owned()], ..shell(0, "") }, MINUTE, &mut |_| ());
     assert!(matches!(missing, Err(SandboxError::NotStarted { missing: true, .. })));
     // Output that goes on after the end is not waited for.
-    let begun = Instant::now();
+    let started = Instant::now();
     good(&session, "(while :; do echo x; done) & exit 0");
-    assert!(begun.elapsed() < Duration::from_secs(20));
+    assert!(started.elapsed() < Duration::from_secs(20));
 }
 
 fn what_takes_too_long_is_ended(yard: &Yard) {
     let session = yard.session(Purpose::Build);
-    let begun = Instant::now();
+    let started = Instant::now();
     assert_eq!(run(&session, &shell(0, "busybox sleep 1000"), Duration::from_millis(300)).0, None);
-    assert!(begun.elapsed() < Duration::from_secs(20));
+    assert!(started.elapsed() < Duration::from_secs(20));
 }
 
 fn many_commands_run_at_once_and_are_told_apart(yard: &Yard) {
@@ -249,12 +249,12 @@ fn what_is_used_and_listened_on_is_told_and_marked_processes_are_killed(yard: &Y
     let mut marked = shell(1000, "busybox httpd -f -p 7070 & exec busybox sleep 1000");
     marked.env.insert("CAVRITH_SERVICE".to_owned(), "site".to_owned());
     let running = session.start(&marked, streams()).unwrap();
-    let begun = Instant::now();
+    let started = Instant::now();
     let used = loop {
         let used = session.measure();
         // Until both have become what they are to be.
         let there = used.listening.first().is_some_and(|one| one.program == "busybox") && used.processes == Some(2);
-        if there || begun.elapsed() > MINUTE {
+        if there || started.elapsed() > MINUTE {
             break used;
         }
     };
@@ -268,7 +268,7 @@ fn what_is_used_and_listened_on_is_told_and_marked_processes_are_killed(yard: &Y
     session.kill_marked("CAVRITH_SERVICE=site").unwrap();
     assert_eq!(running.wait().unwrap(), Ending::Signal(9));
     while session.measure().processes != Some(0) {
-        assert!(begun.elapsed() < MINUTE, "a marked process lives");
+        assert!(started.elapsed() < MINUTE, "a marked process lives");
     }
     session.end();
     assert!(matches!(session.start(&shell(0, "true"), streams()), Err(SandboxError::Gone)));

@@ -71,12 +71,12 @@ mod tests {
         let mut done = done.into_inner().unwrap();
         done.sort_unstable();
         assert_eq!(done, (0..100).collect::<Vec<_>>());
-        let begun = AtomicUsize::new(0);
+        let started = AtomicUsize::new(0);
         let failed = each(1000, 1, |number| {
-            begun.fetch_add(1, Ordering::Relaxed);
+            started.fetch_add(1, Ordering::Relaxed);
             if number == 3 { Err("three") } else { Ok(()) }
         });
-        assert_eq!((failed, begun.into_inner()), (Err("three"), 4));
+        assert_eq!((failed, started.into_inner()), (Err("three"), 4));
         assert_eq!(each_beside(0, 4, |_| Ok(()), Some(|| Err("beside"))), Err("beside"));
     }
 }

@@ -11,12 +11,12 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
     let dir = project::folder(general.project())?;
-    let begun = init_spec::begin(&dir, command.depot.as_deref())?;
+    let started = init_spec::write_first(&dir, command.depot.as_deref())?;
     if command.report.json {
-        screen.json(&json!({ "seen": begun.seen, "guessed": begun.guessed, "text": begun.text }));
+        screen.json(&json!({ "seen": started.seen, "guessed": started.guessed, "text": started.text }));
         return Ok(0);
     }
-    for sight in &begun.seen {
+    for sight in &started.seen {
         let finding = match &sight.finding {
             Finding::Toolchain { name, version: Some(version) } => format!("{name} {version}"),
             Finding::Toolchain { name, version: None } => format!("{name}, in no particular version"),
@@ -25,13 +25,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
         };
         screen.result(format_args!("{}     {}: {finding}", styled(screen.out.good, "seen"), sight.file));
     }
-    if begun.seen.is_empty() {
+    if started.seen.is_empty() {
         screen.result(format_args!(
             "{}     nothing that tells which toolchains the project needs",
             styled(screen.out.warning, "seen")
         ));
     }
-    for guess in &begun.guessed {
+    for guess in &started.guessed {
         screen.result(format_args!("{}  {guess}", styled(screen.out.warning, "guessed")));
     }
     screen.result(format_args!(

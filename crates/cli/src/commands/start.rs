@@ -31,7 +31,7 @@ pub fn meant<'a>(general: &'a General, home: &'a Home, which: &'a Which) -> Mean
 }
 
 pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
-    let begun = Instant::now();
+    let started = Instant::now();
     let (home, store) = build_env::store()?;
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     if let Some(client) = Client::new(&place) {
@@ -49,11 +49,11 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
         return settle(screen, &place, command, None, Some(pending));
     }
     launch(screen, &place, &project, false)?;
-    settle(screen, &place, command, Some(begun), None)
+    settle(screen, &place, command, Some(started), None)
 }
 
 pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
-    let begun = Instant::now();
+    let started = Instant::now();
     let home = build_env::home()?;
     let (place, _) = meant(general, &home, &command.which).to_start()?;
     if let Some(client) = Client::new(&place) {
@@ -62,7 +62,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     launch(screen, &place, &project, false)?;
-    settle(screen, &place, command, Some(begun), None)
+    settle(screen, &place, command, Some(started), None)
 }
 
 /// The lock that answers a project's spec.
@@ -125,20 +125,20 @@ fn settle(
     screen: &Screen,
     place: &Place,
     command: &Start,
-    begun: Option<Instant>,
+    started: Option<Instant>,
     pending: Option<Pending>,
 ) -> Outcome {
     let as_json = command.report.json;
-    let good = watch(screen, place, (!command.wait).then_some(MOMENT), begun.is_some(), as_json)?;
+    let good = watch(screen, place, (!command.wait).then_some(MOMENT), started.is_some(), as_json)?;
     let status = client(place)?.status()?;
     if as_json {
         screen.json(&json!({ "name": place.name, "good": good, "status": status_value(&status), "pending": pending }));
     } else if !screen.quiet {
-        if let Some(begun) = begun {
+        if let Some(started) = started {
             for port in &status.ports {
                 screen.result(crate::render::runtime::port(screen, port));
             }
-            let took = seconds(begun.elapsed().as_millis() as u64);
+            let took = seconds(started.elapsed().as_millis() as u64);
             let how = match good {
                 Some(true) => styled(screen.out.good, "runs"),
                 Some(false) => styled(screen.out.bad, "runs, but something failed"),
@@ -146,7 +146,7 @@ fn settle(
             };
             screen.result(format_args!("{} {how}, started in {took}", styled(screen.out.strong, &place.name)));
         }
-        if good == Some(true) && begun.is_some() {
+        if good == Some(true) && started.is_some() {
             open_sites(screen, &status);
         }
     }

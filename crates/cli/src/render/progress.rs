@@ -38,7 +38,7 @@ impl<'a> Progress<'a> {
 
     pub fn show(&self, event: Event) {
         match event {
-            Event::Begun { layer } => self.begin(&layer, &layer),
+            Event::LayerStarted { layer } => self.begin(&layer, &layer),
             Event::Stage { text } => {
                 self.end(STAGE);
                 if self.screen.live {

@@ -148,9 +148,9 @@ fn a_hostile_registry_learns_nothing_and_holds_nobody_up() {
     for method in ["HEAD", "POST", "PUT"] {
         let registry = Registry::new();
         (0..8).for_each(|_| registry.fault(method, Fault::Endless));
-        let begun = std::time::Instant::now();
+        let started = std::time::Instant::now();
         let output = team.run(&["push", &reference(&registry, "3")]);
-        assert!(begun.elapsed().as_secs() < 60, "{method}: {}", crate::team::told(&output));
+        assert!(started.elapsed().as_secs() < 60, "{method}: {}", crate::team::told(&output));
     }
     team.assert_clean();
 }

@@ -28,7 +28,7 @@ pub struct State {
     /// By name and tag or digest: media type and bytes.
     pub manifests: BTreeMap<(String, String), (String, Vec<u8>)>,
     uploads: BTreeMap<String, Vec<u8>>,
-    begun: usize,
+    started: usize,
     faults: Vec<(&'static str, Fault)>,
     /// What has to be shown.
     token: Option<String>,
@@ -234,8 +234,8 @@ impl State {
         let range = |upload: &[u8]| format!("range: 0-{}\r\n", upload.len().saturating_sub(1));
         match method {
             "POST" if rest.ends_with("/blobs/uploads/") => {
-                self.begun += 1;
-                let number = format!("{path}{}", self.begun);
+                self.started += 1;
+                let number = format!("{path}{}", self.started);
                 self.uploads.insert(number.clone(), Vec::new());
                 answer(202, format!("location: {number}\r\n"), "")
             }

@@ -225,13 +225,13 @@ impl Configuring<'_> {
             }
             text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", package.name));
         }
-        let (mut begun, mut configured) = (BTreeSet::new(), BTreeSet::new());
+        let (mut started, mut configured) = (BTreeSet::new(), BTreeSet::new());
         for package in self.stage.packages.iter().filter(|package| package.has("preinst") && !first(package)) {
             // A first script may use what its package depends on even before it is unpacked (Debian Policy Manual,
             // section 7.2): accounts are made by adduser, which has to be configured.
             let needed: Vec<_> = self.pre_depended(package).collect();
             for one in needed.iter().filter(|one| one.has("preinst")) {
-                if begun.insert(&one.name) {
+                if started.insert(&one.name) {
                     text.push_str(&preinst(one));
                 }
             }
@@ -241,7 +241,7 @@ impl Configuring<'_> {
             if !names.is_empty() {
                 text.push_str(&format!("/usr/bin/dpkg --configure --force-depends {}\n", names.join(" ")));
             }
-            if begun.insert(&package.name) {
+            if started.insert(&package.name) {
                 text.push_str(&preinst(package));
             }
         }
