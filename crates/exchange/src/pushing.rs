@@ -65,9 +65,11 @@ pub fn push(
     let packed: Vec<_> = layers.iter().map(|pushed| pushed.layer.clone()).collect();
     let documents = image::documents(subject, &packed);
     push_bytes(context, &pusher.registry, &documents.config)?;
-    let tag = reference.tag.clone();
-    let which = tag.unwrap_or_else(|| format!("sha256:{}", documents.descriptor.digest.0));
-    pusher.registry.push_manifest(&which, MANIFEST, &documents.manifest)?;
+    // By its digest first, which the registry proves; the tag then stands for what was proved.
+    let digest = format!("sha256:{}", documents.descriptor.digest.0);
+    for which in [Some(&digest), reference.tag.as_ref()].into_iter().flatten() {
+        pusher.registry.push_manifest(which, MANIFEST, &documents.manifest)?;
+    }
     for attachment in attachments {
         pusher.attach(attachment, &documents.descriptor)?;
     }

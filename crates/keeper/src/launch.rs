@@ -184,7 +184,8 @@ fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), KeeperError> {
     let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
     let door = keeper.open_door()?;
     keeper.write_record();
-    wire::send(socket, &Launched::Started, &[]).map_err(file_error("talk to", "whoever started the keeper"))?;
+    wire::send(socket, &Launched::Started, &[])
+        .map_err(file_error("talk to", "the command that started the keeper"))?;
     keeper.begin();
     keeper.watch_signals()?;
     loop {

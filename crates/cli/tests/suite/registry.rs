@@ -212,10 +212,14 @@ impl State {
                             return answer(400, "", text);
                         }
                     }
+                    if which.starts_with("sha256:") && which != digest(body) {
+                        let text = "{\"errors\":[{\"code\":\"DIGEST_INVALID\",\"message\":\"other bytes\"}]}";
+                        return answer(400, "", text);
+                    }
                     let kind = headers.get("content-type").cloned().unwrap_or_default();
                     self.manifests.insert(key, (kind.clone(), body.to_vec()));
                     self.manifests.insert((name.to_owned(), digest(body)), (kind, body.to_vec()));
-                    let mut headers = format!("docker-content-digest: {}\r\n", digest(body));
+                    let mut headers = String::new();
                     if let Some(subject) = value["subject"]["digest"].as_str().filter(|_| self.lists_referrers) {
                         headers.push_str(&format!("oci-subject: {subject}\r\n"));
                     }
