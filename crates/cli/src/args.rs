@@ -28,6 +28,9 @@ pub struct General {
     /// The project's folder, or one inside it
     #[arg(long, short = 'C', global = true, value_name = "DIR")]
     project: Option<PathBuf>,
+    /// The variant of the spec; its default one when left out
+    #[arg(long, global = true, value_name = "NAME")]
+    pub variant: Option<String>,
     /// Let the project use this file or folder outside its own; remembered for this project and path
     #[arg(long, global = true, value_name = "PATH")]
     pub allow_outside: Vec<PathBuf>,

@@ -36,9 +36,17 @@ use crate::failure::Failure;
 /// The exit code of a command, or why it failed.
 pub type Outcome = Result<u8, Failure>;
 
+/// Refuses `--variant` for a command that deals with all variants.
+pub fn for_all_variants(general: &General, command: &str) -> Result<(), Failure> {
+    match &general.variant {
+        None => Ok(()),
+        Some(_) => Err(Failure::Own(2, format!("cavrith {command} is for all variants at once; leave --variant out"))),
+    }
+}
+
 /// The project and its lock, which has to answer it.
 pub fn locked_project(general: &General) -> Result<(Project, Lock), Failure> {
-    let project = project::load(&project::find(general.project())?)?;
+    let project = project::load(&project::find(general.project())?, general.variant.as_deref())?;
     let lock = project::load_lock(&project)?;
     project::check_files(&project, &lock)?;
     Ok((project, lock))

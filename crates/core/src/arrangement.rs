@@ -15,6 +15,9 @@ use crate::spec::{Limits, Moment, Network, Protocol, Ready, Restart};
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Arrangement {
+    /// The variant that it is of.
+    #[serde(default = "main_part")]
+    pub variant: String,
     /// One line for people.
     pub about: String,
     /// The image that it is for.
@@ -35,6 +38,11 @@ pub struct Arrangement {
     pub limits: Limits,
     /// Whether it reaches other machines.
     pub network: Network,
+}
+
+/// Records from before there were variants are of the main part.
+fn main_part() -> String {
+    crate::spec::MAIN.to_owned()
 }
 
 /// A folder.

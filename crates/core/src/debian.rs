@@ -8,6 +8,7 @@ mod provider;
 pub mod release;
 mod request;
 pub mod solve;
+pub mod trim;
 mod words;
 
 use std::cmp::Ordering;

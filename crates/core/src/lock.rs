@@ -7,14 +7,19 @@ pub mod own_toolchains;
 pub mod packages;
 mod places;
 pub mod suites;
+mod variants;
 
 pub use suites::{ArchivePackage, DebianPin};
+pub use variants::VariantPins;
+
+use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
 use crate::depot::{EditorProfile, Probe};
 use crate::digest::{PinsDigest, Sha256Digest, TreeDigest};
 use crate::seal::Seal;
+use crate::spec::MAIN;
 use crate::version::Version;
 
 /// The file's name in a project.
@@ -28,6 +33,9 @@ const HEAD: &str = "# Every input of this workspace, pinned. Written by `cavrith
 pub struct Lock {
     /// Version of this format; 1.
     pub lock: u32,
+    /// The variant whose pins stand at the top: the one that is meant when none is named.
+    #[serde(default = "main_part", skip_serializing_if = "is_main_part")]
+    pub variant: String,
     /// The one time stamp of every file in the image, in seconds since 1970: the newest one in the base's own files.
     pub epoch: u64,
     /// The depots that pins come from, sorted by name.
@@ -63,6 +71,20 @@ pub struct Lock {
     /// What must come out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seal: Option<Seal>,
+    /// What is pinned otherwise for other variants, sorted by name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub variants: Vec<VariantPins>,
+    /// In the pins of one variant alone: those of the variants that it takes something from.
+    #[serde(skip)]
+    pub sources: BTreeMap<String, Self>,
+}
+
+fn main_part() -> String {
+    MAIN.to_owned()
+}
+
+fn is_main_part(variant: &str) -> bool {
+    variant == MAIN
 }
 
 /// A depot, as it was when the lock was written.
@@ -296,7 +318,8 @@ impl Lock {
         if !text.lines().any(|line| line == sum_line(&body)) {
             return Err(BadLock::Changed);
         }
-        if lock.seal.as_ref().is_some_and(|seal| !seal.is_whole()) {
+        let seals = lock.seal.iter().chain(lock.variants.iter().filter_map(|pins| pins.seal.as_ref()));
+        if seals.into_iter().any(|seal| !seal.is_whole()) {
             return Err(BadLock::Seal);
         }
         // A flattened table cannot refuse unknown keys, so what was read is compared with what would be written.
@@ -323,9 +346,15 @@ impl Lock {
         packages.chain(toolchains).chain(self.extensions.iter().map(|pin| &pin.source))
     }
 
-    /// Digest of all pins: of the lock's text as it would be without its seal.
+    /// Digest of all pins of one variant: of the lock's text as it would be without its seal, and of the pins of the
+    /// variants that it takes something from.
     pub fn pins_digest(&self) -> PinsDigest {
-        let pins = Self { seal: None, ..self.clone() };
-        PinsDigest::from_bytes(*blake3::hash(format!("{HEAD}{}", pins.body()).as_bytes()).as_bytes())
+        let pins = Self { seal: None, variants: Vec::new(), ..self.clone() };
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(format!("{HEAD}{}", pins.body()).as_bytes());
+        for source in self.sources.values() {
+            hasher.update(source.pins_digest().as_bytes());
+        }
+        PinsDigest::from_bytes(*hasher.finalize().as_bytes())
     }
 }

@@ -122,6 +122,10 @@ codes! {
     SERVICE_CYCLE = 147;
     /// A port that is not there.
     UNKNOWN_PORT = 148;
+    /// A variant that is not declared.
+    UNKNOWN_VARIANT = 149;
+    /// Variants that take from each other.
+    VARIANT_CYCLE = 150;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.

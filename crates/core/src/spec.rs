@@ -10,6 +10,7 @@ mod between;
 pub mod document;
 mod editor;
 mod gather;
+mod image;
 pub mod keys;
 mod parse;
 mod reader;
@@ -19,6 +20,7 @@ pub mod services;
 mod steps;
 mod toolchains;
 mod variables;
+mod variants;
 
 use core::net::IpAddr;
 use std::collections::BTreeMap;
@@ -32,7 +34,8 @@ pub use gather::{Gathered, gather};
 pub use parse::{Parsed, parse, parse_gathered};
 pub use rules::measure;
 pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
-pub use steps::{Action, Copy, Run, Step, Text, Write};
+pub use steps::{Action, Copy, Run, Step, Take, Text, Write};
+pub use variants::MAIN;
 
 /// The file's name in a project.
 pub const FILE_NAME: &str = "cavrith.toml";
@@ -79,8 +82,35 @@ pub struct Spec {
     pub cache: Option<At<String>>,
     /// What the team's editor is given.
     pub editor: Option<Editor>,
-    /// Digest of the file's meaning.
+    /// How the image is run elsewhere.
+    pub image: Image,
+    /// The variant that it is.
+    pub variant: String,
+    /// It is the one that is meant when none is named.
+    pub is_default: bool,
+    /// The variants that steps take something from, by name.
+    pub sources: BTreeMap<String, Spec>,
+    /// Digest of the file's meaning, for this variant.
     pub digest: SpecDigest,
+}
+
+/// The table `[image]`: how the image is run where Cavrith does not run it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Image {
+    /// What is run.
+    pub command: Option<Run>,
+    /// Arguments that whoever runs it may replace.
+    pub arguments: Vec<String>,
+    /// Where it is started.
+    pub directory: Option<At<RootPath>>,
+    /// As whom.
+    pub account: Option<At<String>>,
+    /// Ports that it listens on, as `8080/tcp`.
+    pub ports: Option<Vec<String>>,
+    /// Labels, by name.
+    pub labels: BTreeMap<String, String>,
+    /// The signal that asks it to end.
+    pub signal: Option<String>,
 }
 
 /// The table `[workspace]`.
@@ -92,7 +122,7 @@ pub struct Workspace {
     pub about: Option<String>,
     /// The ordinary user inside.
     pub account: At<String>,
-    /// Where the project's folder appears inside.
+    /// Where commands are run: where the project's folder appears inside, or the account's home if it does not.
     pub project: At<RootPath>,
     /// Whether it reaches other machines.
     pub network: Network,
@@ -183,6 +213,8 @@ pub struct Suite {
     pub recommended: bool,
     /// What packages' scripts make and the image does not have; of a directory, what is in it.
     pub left_out: Vec<At<RootPath>>,
+    /// Only what these packages need stays in the image.
+    pub keep: Option<At<Vec<At<String>>>>,
 }
 
 impl Suite {
@@ -357,6 +389,12 @@ impl Wanted {
 }
 
 impl Spec {
+    /// The name of a workspace of this variant, and of its image: the project's, and but for the default variant its own.
+    pub fn name(&self) -> String {
+        let name = &self.workspace.name.value;
+        if self.is_default { name.clone() } else { format!("{name}-{}", self.variant) }
+    }
+
     /// Every package that is wished of the base's archive, with the place where: those of the base itself, and of
     /// toolchains that come from it.
     pub fn wishes(&self) -> Vec<&At<String>> {

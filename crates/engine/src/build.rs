@@ -1,9 +1,12 @@
 //! From a plan to an image.
 
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::sync::Mutex;
 use std::sync::atomic::AtomicUsize;
 
 use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
+use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
@@ -19,11 +22,11 @@ use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
 use crate::error::{BuildError, EngineError, LockError, file_error};
-use crate::event::LayerOutcome;
+use crate::event::{Event, LayerOutcome};
 use crate::layer_cache::{LayerCache, Ready};
 use crate::project::Project;
 use crate::step_layer::{self, LowerLayers};
-use crate::{images, probe, stages};
+use crate::{images, probe, stages, trimming};
 
 /// A built image.
 #[derive(Debug, Clone)]
@@ -56,9 +59,10 @@ pub fn build(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Resul
     }
     check_architecture(lock)?;
     let plan = Plan::new(&project.spec, lock);
-    let builder = Builder { context, cache: LayerCache::new(context, &plan), project, plan: &plan };
+    let sources = RefCell::default();
+    let builder = Builder { context, cache: LayerCache::new(context, &plan), project, lock, plan: &plan };
     let independent = builder.independent()?;
-    builder.assemble(independent, lock)
+    builder.assemble(independent, &sources)
 }
 
 /// This machine's architecture, as Debian names it.
@@ -87,8 +91,12 @@ struct Builder<'a> {
     context: BuildContext<'a>,
     cache: LayerCache<'a>,
     project: &'a Project,
+    lock: &'a Lock,
     plan: &'a Plan,
 }
+
+/// Images of other variants, as far as they were needed.
+type Sources = RefCell<BTreeMap<String, ImageRecord>>;
 
 impl Builder<'_> {
     /// Makes all layers that need nothing, as many at once as the machine has processors, the base first, which takes
@@ -117,8 +125,12 @@ impl Builder<'_> {
             let (context, project) = (self.context, self.project);
             let planned: Vec<_> = stages.iter().map(|index| &self.plan.layers[*index]).collect();
             let epoch = planned[0].time;
-            let made = match planned[0].content {
+            let made = match &planned[0].content {
                 Content::OciLayer(_) => images::make(self.cache, context, project, &planned, epoch)?,
+                Content::Trimmed(trimmed) => {
+                    let maker = stages::Maker { cache: self.cache, context, project, epoch };
+                    vec![trimming::make(&maker, planned[0], trimmed)?]
+                }
                 _ => stages::Maker { cache: self.cache, context, project, epoch }.make(&planned)?,
             };
             let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -176,6 +188,7 @@ impl Builder<'_> {
             | Content::Settings { .. }
             | Content::Step(_)
             | Content::Stage(_)
+            | Content::Trimmed(_)
             | Content::OciLayer(_) => {
                 unreachable!("BUG: this layer is made from what lies beneath it")
             }
@@ -184,7 +197,7 @@ impl Builder<'_> {
     }
 
     /// Makes the layers that need others, and the image of all.
-    fn assemble(&self, mut ready: Vec<Option<Ready>>, lock: &Lock) -> Result<Built, EngineError> {
+    fn assemble(&self, mut ready: Vec<Option<Ready>>, sources: &Sources) -> Result<Built, EngineError> {
         let base = self.plan.layers.iter().zip(&ready).filter(|(layer, _)| layer.content.is_base());
         let base: Vec<_> = base.filter_map(|(_, ready)| ready.as_ref()).collect();
         let base_layers: Vec<_> = base.iter().map(|base| base.outcome.tree).collect();
@@ -202,7 +215,9 @@ impl Builder<'_> {
                         let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
                         let beneath = LowerLayers { layers: &layers, merged: &merged };
                         self.cache.layer(planned, Some(&merged.digest()), || {
-                            step_layer::make(self.context, self.project, (&planned.name, step), beneath, planned.time)
+                            let image_of = |variant: &str| self.image_of(variant, sources);
+                            let step = (planned.name.as_str(), &**step);
+                            step_layer::make(self.context, self.project, step, beneath, planned.time, &image_of)
                         })?
                     }
                     _ => self
@@ -226,9 +241,25 @@ impl Builder<'_> {
             entries: merged.entries.len() as u64,
             bytes: merged.content_bytes(),
         };
-        record.probes = probe::probe(self.context, &self.project.spec, lock, &record)?;
+        record.probes = probe::probe(self.context, &self.project.spec, self.lock, &record)?;
         self.context.store.remember_image(&self.plan.image_key, &record)?;
         Ok(Built { record, layers: outcomes })
+    }
+
+    /// The image of another variant, built when it is not there.
+    fn image_of(&self, variant: &str, sources: &Sources) -> Result<ImageRecord, EngineError> {
+        if let Some(known) = sources.borrow().get(variant) {
+            return Ok(known.clone());
+        }
+        let (source, pins) = self
+            .project
+            .source(self.lock, variant)
+            .ok_or_else(|| EngineError::Lock(LockError::Misfits(vec![fit::no_variant(&self.project.spec)])))?;
+        let text = format!("the variant {variant}, from which {} takes something", self.project.spec.variant);
+        (self.context.observer)(Event::Stage { text });
+        let record = build(self.context, &source, &pins)?.record;
+        sources.borrow_mut().insert(variant.to_owned(), record.clone());
+        Ok(record)
     }
 
     /// The login shell that the image names for the account, which a step may have set.

@@ -65,5 +65,6 @@ pub mod suites;
 pub mod supply;
 mod surroundings;
 pub mod survey;
+pub mod trimming;
 
 pub use error::EngineError;

@@ -3,10 +3,10 @@
 use std::path::Path;
 
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::choose::{Update, choose};
+use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::lock::packages::{PackageFacts, check_packages};
 use cavrith_core::lock::{self, DebianPin, DownloadPin, Lock, PackagePin, own_toolchains};
-use cavrith_core::mistake::{Code, Mistake, nearest};
+use cavrith_core::mistake::{Code, Mistake, Weight, nearest};
 use cavrith_core::spec::{Base, ImageOrigin, OciBase, Provenance, Suite};
 use cavrith_sources::{checked, compression, deb, tarball};
 
@@ -66,32 +66,29 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     findings.mistakes.retain(|mistake| mistake.code != Code::LOCK_BEHIND);
     let mut findings = EngineError::unless_sound(findings)?;
     let project = project.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
-    let locked = previous.as_ref().and_then(|previous| previous.debian.as_ref());
-    known_names(&project, locked, &wishes.update)?;
-    let (mut lock, _) = choose(&project.spec, &offers, previous.as_ref(), &wishes.update);
-    let mut locker = Locker { supply, project: &project, previous: previous.as_ref(), wishes, notes: Vec::new() };
-    let (newest, mistakes) = match &project.spec.base {
-        Base::Packages { .. } => locker.read_packages(&lock)?,
-        Base::Archive { .. } => (locker.archive(&mut lock)?, Vec::new()),
-        Base::Debian(suite) => locker.suite(suite, &mut lock)?,
-        Base::Oci(image) => (locker.image(image, &mut lock)?, Vec::new()),
-    };
-    findings.mistakes.extend(mistakes);
+    known_names(&project, previous.as_ref(), &wishes.update)?;
+    let (mut pins, mut notes) = (Vec::<Lock>::new(), Vec::new());
+    // The default variant first: the others take versions from it where they ask for nothing else.
+    let others = project.variants.keys().filter(|name| **name != project.spec.variant);
+    for name in std::iter::once(&project.spec.variant).chain(others) {
+        let variant = project.of_variant(name)?;
+        let before = previous.as_ref().and_then(|previous| previous.of_variant(name));
+        let mut locker =
+            Locker { supply, project: &variant, previous: before.as_ref().or(pins.first()), wishes, notes: Vec::new() };
+        let (lock, mistakes) = locker.pins(&offers)?;
+        notes.extend(locker.notes);
+        findings.mistakes.extend(mistakes);
+        pins.push(lock);
+    }
     let findings = EngineError::unless_sound(findings)?;
-    locker.toolchain_archives(&mut lock)?;
-    lock.epoch = newest.max(EARLIEST);
-    lock.downloads = locker.downloads()?;
-    lock.files = project_files::pins(&project.bounds, &project.spec)?;
-    let mut notes = locker.notes;
-    if let Some(seal) = previous.as_ref().and_then(|previous| previous.seal.clone()) {
-        if seal.pins == lock.pins_digest() {
-            lock.seal = Some(seal);
-        } else {
-            notes.push(
-                "what was sealed is not what is locked now, so the seal was taken out; build, try, and seal again"
-                    .to_owned(),
-            );
-        }
+    notes.dedup();
+    let default = pins.remove(0);
+    let mut lock = Lock::joined(default, &pins);
+    if keep_seals(&project, previous.as_ref(), &mut lock) {
+        notes.push(
+            "what was sealed is not what is locked now, so the seal was taken out; build, try, and seal again"
+                .to_owned(),
+        );
     }
     let moved = moved(previous.as_ref(), &lock);
     let written = previous.as_ref() != Some(&lock);
@@ -101,21 +98,38 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     Ok(Locked { lock, written, moved, notes, findings })
 }
 
-/// That everything to be updated is in the spec.
-fn known_names(project: &Project, locked: Option<&DebianPin>, update: &Update) -> Result<(), EngineError> {
-    let Update::Named(names) = update else { return Ok(()) };
-    let spec = &project.spec;
-    let mut known: Vec<&str> = spec.toolchains.keys().map(String::as_str).collect();
-    known.extend(spec.editor.iter().flat_map(|editor| editor.extensions.keys().map(String::as_str)));
-    known.extend(spec.downloads.iter().map(|download| download.name.value.as_str()));
-    match &spec.base {
-        Base::Packages { packages, .. } => known.extend(packages.iter().map(|package| package.value.as_str())),
-        Base::Archive { .. } | Base::Oci(_) => known.push("base"),
-        Base::Debian(_) => {
-            known.push("base");
-            known.extend(locked.iter().flat_map(|pin| pin.packages()).map(|(name, _)| name.as_str()));
+/// Keeps the seals of variants whose pins are as they were. True when another one was there.
+fn keep_seals(project: &Project, previous: Option<&Lock>, lock: &mut Lock) -> bool {
+    let mut lost = false;
+    for spec in project.variants.values() {
+        let Some(seal) = previous.and_then(|previous| previous.of_variant(&spec.variant)?.seal) else { continue };
+        if lock.of_spec(spec).is_some_and(|pins| pins.pins_digest() == seal.pins) {
+            lock.set_seal(&spec.variant, Some(seal));
+        } else {
+            lost = true;
         }
     }
+    lost
+}
+
+/// That everything to be updated is in the spec.
+fn known_names(project: &Project, previous: Option<&Lock>, update: &Update) -> Result<(), EngineError> {
+    let Update::Named(names) = update else { return Ok(()) };
+    let mut known: Vec<&str> = Vec::new();
+    for spec in project.variants.values() {
+        known.extend(spec.toolchains.keys().map(String::as_str));
+        known.extend(spec.editor.iter().flat_map(|editor| editor.extensions.keys().map(String::as_str)));
+        known.extend(spec.downloads.iter().map(|download| download.name.value.as_str()));
+        match &spec.base {
+            Base::Packages { packages, .. } => known.extend(packages.iter().map(|package| package.value.as_str())),
+            Base::Archive { .. } | Base::Oci(_) | Base::Debian(_) => known.push("base"),
+        }
+    }
+    let every = previous.iter().flat_map(|previous| previous.variant_names());
+    let locked: Vec<_> = every.filter_map(|name| previous?.of_variant(name)?.debian).collect();
+    known.extend(locked.iter().flat_map(DebianPin::packages).map(|(name, _)| name.as_str()));
+    known.sort_unstable();
+    known.dedup();
     match names.iter().find(|name| !known.contains(&name.as_str())) {
         Some(name) => {
             let meant = nearest(name, known.iter().copied()).map(str::to_owned);
@@ -149,7 +163,26 @@ pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineE
     let Survey { project, offers, findings } = survey::survey(dir, supply.web, Some(supply.store), &Update::All)?;
     EngineError::unless_sound(findings)?;
     let project = project.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
-    let (fresh, _) = choose(&project.spec, &offers, None, &Update::All);
+    let mut all: Vec<Outdated> = Vec::new();
+    for variant in project.in_order() {
+        let Some(pins) = previous.of_variant(&variant.spec.variant) else { continue };
+        for one in outdated_in(supply, &variant, &pins, &offers)? {
+            if !all.contains(&one) {
+                all.push(one);
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// Everything of one variant that could be newer.
+fn outdated_in(
+    supply: Supply<'_>,
+    project: &Project,
+    previous: &Lock,
+    offers: &std::collections::BTreeMap<String, Offer>,
+) -> Result<Vec<Outdated>, EngineError> {
+    let (fresh, _) = choose(&project.spec, offers, None, &Update::All);
     let indexes = || offers.values().map(|offer| &offer.index);
     let mut outdated = Vec::new();
     let mut add = |what: String, locked: &str, within: Option<&str>, newest: Option<String>| {
@@ -181,7 +214,7 @@ pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineE
         add(format!("package {}", pin.name), &pin.version, within, None);
     }
     if let (Base::Debian(suite), Some(before)) = (&project.spec.base, &previous.debian) {
-        for (name, locked, newest) in choosing::outdated(supply, &project, suite, before)? {
+        for (name, locked, newest) in choosing::outdated(supply, project, suite, before)? {
             add(format!("package {name}"), &locked, Some(&newest), None);
         }
     }
@@ -189,7 +222,7 @@ pub fn outdated(dir: &Path, supply: Supply<'_>) -> Result<Vec<Outdated>, EngineE
         // What is named by its digest never moves.
         && !before.origin.contains('@')
     {
-        let newest = images::find(supply, &project, image)?.pin.manifest.to_string();
+        let newest = images::find(supply, project, image)?.pin.manifest.to_string();
         add(format!("image {}", before.origin), &before.manifest.to_string(), Some(&newest), None);
     }
     Ok(outdated)
@@ -221,6 +254,29 @@ struct Locker<'a> {
 }
 
 impl Locker<'_> {
+    /// All pins of one variant.
+    fn pins(
+        &mut self,
+        offers: &std::collections::BTreeMap<String, Offer>,
+    ) -> Result<(Lock, Vec<Mistake>), EngineError> {
+        let spec = &self.project.spec;
+        let (mut lock, _) = choose(spec, offers, self.previous, &self.wishes.update);
+        let (newest, mistakes) = match &spec.base {
+            Base::Packages { .. } => self.read_packages(&lock)?,
+            Base::Archive { .. } => (self.archive(&mut lock)?, Vec::new()),
+            Base::Debian(suite) => self.suite(suite, &mut lock)?,
+            Base::Oci(image) => (self.image(image, &mut lock)?, Vec::new()),
+        };
+        if mistakes.iter().any(|mistake| mistake.weight != Weight::Warning) {
+            return Ok((lock, mistakes));
+        }
+        self.toolchain_archives(&mut lock)?;
+        lock.epoch = newest.max(EARLIEST);
+        lock.downloads = self.downloads()?;
+        lock.files = project_files::pins(&self.project.bounds, spec)?;
+        Ok((lock, mistakes))
+    }
+
     /// Reads what the base's packages say of themselves: the newest time stamp in them, and mistakes in choosing them.
     fn read_packages(&self, lock: &Lock) -> Result<(u64, Vec<Mistake>), EngineError> {
         let (mut facts, mut mistakes, mut newest) = (Vec::new(), Vec::new(), 0);
@@ -418,38 +474,21 @@ fn mislabelled(project: &Project, pin: &PackagePin, control: &deb::Control) -> O
 }
 
 fn moved(previous: Option<&Lock>, lock: &Lock) -> Vec<Moved> {
-    let pins = |lock: &Lock| {
-        let mut pins = std::collections::BTreeMap::new();
-        for pin in &lock.packages {
-            pins.insert(format!("package {}", pin.name), pin.version.clone());
+    let every = |lock: &Lock| {
+        let mut all = std::collections::BTreeMap::new();
+        for name in lock.variant_names() {
+            let Some(own) = lock.of_variant(name) else { continue };
+            for (what, pinned) in pins_in_words(&own) {
+                // What is the same in the default variant is said once.
+                if all.get(&what) != Some(&pinned) {
+                    let what = if name == lock.variant { what } else { format!("{what} (in {name})") };
+                    all.insert(what, pinned);
+                }
+            }
         }
-        for (name, package) in lock.debian.iter().flat_map(|pin| pin.packages()) {
-            pins.insert(format!("package {name}"), package.version.clone());
-        }
-        if let Some(pin) = &lock.oci {
-            pins.insert(format!("image {}", pin.origin), pin.manifest.to_string()[..16].to_owned());
-        }
-        if let Some(pin) = &lock.archive {
-            pins.insert(format!("archive {}", pin.origin()), pin.sha256.to_string()[..16].to_owned());
-        }
-        for pin in &lock.toolchains {
-            let beside = if pin.also { format!(" {} (beside)", pin.version) } else { String::new() };
-            let parts: Vec<_> = pin.parts.iter().map(|part| part.name.as_str()).collect();
-            let parts = if parts.is_empty() { String::new() } else { format!(" with {}", parts.join(", ")) };
-            pins.insert(format!("toolchain {}{beside}", pin.name), format!("{}{parts}", pin.version));
-        }
-        for pin in &lock.downloads {
-            pins.insert(format!("download {}", pin.name), pin.sha256.to_string()[..16].to_owned());
-        }
-        for pin in &lock.files {
-            pins.insert(format!("files of {:?}", pin.step), format!("{} ({} files)", pin.tree.spoken(), pin.files));
-        }
-        for pin in &lock.extensions {
-            pins.insert(format!("extension {}", pin.id), pin.version.to_string());
-        }
-        pins
+        all
     };
-    let (before, after) = (previous.map(pins).unwrap_or_default(), pins(lock));
+    let (before, after) = (previous.map(every).unwrap_or_default(), every(lock));
     let mut names: Vec<_> = before.keys().chain(after.keys()).collect();
     names.sort();
     names.dedup();
@@ -457,4 +496,37 @@ fn moved(previous: Option<&Lock>, lock: &Lock) -> Vec<Moved> {
     differing
         .map(|name| Moved { what: name.clone(), from: before.get(name).cloned(), to: after.get(name).cloned() })
         .collect()
+}
+
+/// Every pin of one variant: what it pins, and to what.
+fn pins_in_words(lock: &Lock) -> std::collections::BTreeMap<String, String> {
+    let mut pins = std::collections::BTreeMap::new();
+    for pin in &lock.packages {
+        pins.insert(format!("package {}", pin.name), pin.version.clone());
+    }
+    for (name, package) in lock.debian.iter().flat_map(|pin| pin.packages()) {
+        pins.insert(format!("package {name}"), package.version.clone());
+    }
+    if let Some(pin) = &lock.oci {
+        pins.insert(format!("image {}", pin.origin), pin.manifest.to_string()[..16].to_owned());
+    }
+    if let Some(pin) = &lock.archive {
+        pins.insert(format!("archive {}", pin.origin()), pin.sha256.to_string()[..16].to_owned());
+    }
+    for pin in &lock.toolchains {
+        let beside = if pin.also { format!(" {} (beside)", pin.version) } else { String::new() };
+        let parts: Vec<_> = pin.parts.iter().map(|part| part.name.as_str()).collect();
+        let parts = if parts.is_empty() { String::new() } else { format!(" with {}", parts.join(", ")) };
+        pins.insert(format!("toolchain {}{beside}", pin.name), format!("{}{parts}", pin.version));
+    }
+    for pin in &lock.downloads {
+        pins.insert(format!("download {}", pin.name), pin.sha256.to_string()[..16].to_owned());
+    }
+    for pin in &lock.files {
+        pins.insert(format!("files of {:?}", pin.step), format!("{} ({} files)", pin.tree.spoken(), pin.files));
+    }
+    for pin in &lock.extensions {
+        pins.insert(format!("extension {}", pin.id), pin.version.to_string());
+    }
+    pins
 }

@@ -102,6 +102,13 @@ impl Bounds {
         Self { dir: dir.to_owned(), top: top.to_owned(), allowed }
     }
 
+    /// The top of the tree that a path of the project's lies in: the project's own, or what was allowed.
+    pub(crate) fn top_of<'a>(&'a self, real: &'a Path) -> &'a Path {
+        let allowed = self.allowed.iter().filter(|allowed| real.starts_with(allowed));
+        let outside = || allowed.min_by_key(|allowed| allowed.as_os_str().len()).map(PathBuf::as_path);
+        if real.starts_with(&self.top) { &self.top } else { outside().unwrap_or(real) }
+    }
+
     /// What it was allowed besides its own.
     pub fn allowed(&self) -> &[PathBuf] {
         &self.allowed
@@ -215,7 +222,7 @@ fn files(spec: &Spec) -> Vec<(&'static str, &At<String>)> {
                     files.push(("the template", file));
                 }
             }
-            Action::Run(_) => {}
+            Action::Run(_) | Action::Take(_) => {}
         }
     }
     match &spec.base {

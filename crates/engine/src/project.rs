@@ -1,5 +1,6 @@
 //! A project's folder: its spec and its lock, found and read.
 
+use std::collections::BTreeMap;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
@@ -22,13 +23,44 @@ use crate::supply::Origins;
 pub struct Project {
     /// Its folder, absolute.
     pub dir: PathBuf,
-    /// Its spec.
+    /// Its spec, of the variant that is meant.
     pub spec: Spec,
+    /// All its variants by name, the one that is meant among them.
+    pub variants: BTreeMap<String, Spec>,
     /// Where its own files end.
     pub bounds: Bounds,
 }
 
 impl Project {
+    /// The project with another of its variants as the one that is meant.
+    ///
+    /// # Errors
+    /// When it has no such variant.
+    pub fn of_variant(&self, name: &str) -> Result<Self, EngineError> {
+        let spec = self.variants.get(name).ok_or_else(|| {
+            let known = self.variants.keys().cloned().collect::<Vec<_>>().join(", ");
+            EngineError::Project(ProjectError::NoVariant { name: name.to_owned(), known })
+        })?;
+        Ok(Self { spec: spec.clone(), ..self.clone() })
+    }
+
+    /// One that the variant that is meant takes something from, with its pins.
+    pub fn source(&self, lock: &Lock, name: &str) -> Option<(Self, Lock)> {
+        let spec = self.spec.sources.get(name)?.clone();
+        Some((Self { spec, ..self.clone() }, lock.sources.get(name)?.clone()))
+    }
+
+    /// All variants, each after those that it takes something from.
+    pub fn in_order(&self) -> Vec<Self> {
+        let mut names: Vec<&String> = self.variants.keys().collect();
+        // What takes from nobody comes first; a source of a source is counted at each.
+        fn depth(spec: &Spec) -> usize {
+            spec.sources.values().map(|source| 1 + depth(source)).max().unwrap_or(0)
+        }
+        names.sort_by_key(|name| self.variants.get(*name).map(depth));
+        names.into_iter().filter_map(|name| self.of_variant(name).ok()).collect()
+    }
+
     /// Where it says that its files are.
     pub fn origins(&self) -> Origins<'_> {
         Origins { dir: &self.dir, bounds: &self.bounds, depots: &self.spec.depots }
@@ -56,25 +88,34 @@ pub fn find(start: &Path) -> Result<PathBuf, EngineError> {
     found.map(Path::to_owned).ok_or(EngineError::Project(ProjectError::NoProject(start)))
 }
 
-/// Reads the spec alone, with what it includes.
+/// Reads the spec alone, with what it includes, of the default variant or of the one that is named.
 ///
 /// # Errors
-/// When it cannot be read, or has mistakes.
-pub fn load(dir: &Path) -> Result<Project, EngineError> {
-    load_within(dir, Bounds::of(dir)?)
+/// When it cannot be read, has mistakes, or has no such variant.
+pub fn load(dir: &Path, variant: Option<&str>) -> Result<Project, EngineError> {
+    load_within(dir, variant, Bounds::of(dir)?)
 }
 
 /// As [`load`], with bounds that are known.
 ///
 /// # Errors
 /// As [`load`].
-pub fn load_within(dir: &Path, bounds: Bounds) -> Result<Project, EngineError> {
+pub fn load_within(dir: &Path, variant: Option<&str>, bounds: Bounds) -> Result<Project, EngineError> {
     let (gathered, parsed) = read_spec_within(dir, &bounds)?;
+    let spec = parsed.draft().cloned();
     // Warnings are for check.
     EngineError::unless_sound(Findings { sources: gathered.sources, mistakes: parsed.mistakes })?;
-    let spec = parsed.draft.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
-    bounds.check(&spec)?;
-    Ok(Project { dir: dir.to_owned(), spec, bounds })
+    let spec = spec.ok_or_else(|| EngineError::Project(ProjectError::NoProject(dir.to_owned())))?;
+    let project = Project { dir: dir.to_owned(), spec, variants: parsed.drafts, bounds };
+    let project = match variant {
+        None => project,
+        Some(name) => project.of_variant(name)?,
+    };
+    project.bounds.check(&project.spec)?;
+    for source in project.spec.sources.values() {
+        project.bounds.check(source)?;
+    }
+    Ok(project)
 }
 
 /// Reads the spec and what it includes.
@@ -98,7 +139,7 @@ pub(crate) fn read_spec_within(dir: &Path, bounds: &Bounds) -> Result<(Gathered,
             let message = "this is no TOML: it is not written in UTF-8";
             let mistakes = vec![Mistake::new(Code::NOT_TOML, at..at + 1, message, "save the file as UTF-8")];
             let gathered = Gathered { sources, ..Gathered::default() };
-            return Ok((gathered, Parsed { draft: None, mistakes }));
+            return Ok((gathered, Parsed { mistakes, ..Parsed::default() }));
         }
     };
     let gathered = spec::gather(spec::FILE_NAME, &text, &mut |named| {
@@ -125,9 +166,19 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When there is none, it is damaged, or it does not answer the spec.
 pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
-    let lock = read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
+    let lock = pins(project, &read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?)?;
     let misfits = fit::misfits(&project.spec, &lock);
     if misfits.is_empty() { Ok(lock) } else { Err(EngineError::Lock(LockError::Misfits(misfits))) }
+}
+
+/// The pins that a whole lock has of the project's variant.
+///
+/// # Errors
+/// When it has none.
+pub fn pins(project: &Project, whole: &Lock) -> Result<Lock, EngineError> {
+    whole
+        .of_spec(&project.spec)
+        .ok_or_else(|| EngineError::Lock(LockError::Misfits(vec![fit::no_variant(&project.spec)])))
 }
 
 /// Holds the files that steps take against what the lock pins of them.
@@ -135,6 +186,11 @@ pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
 /// # Errors
 /// When they are not what was locked.
 pub fn check_files(project: &Project, lock: &Lock) -> Result<(), EngineError> {
+    for name in project.spec.sources.keys() {
+        if let Some((source, pins)) = project.source(lock, name) {
+            check_files(&source, &pins)?;
+        }
+    }
     for found in project_files::pins(&project.bounds, &project.spec)? {
         if let Some(pin) = lock.files.iter().find(|pin| pin.step == found.step && **pin != found) {
             return Err(project_files::changed(pin, &found));

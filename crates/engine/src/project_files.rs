@@ -41,8 +41,10 @@ impl Taken {
     ///
     /// # Errors
     /// When something cannot be read, or is neither file, folder nor link.
-    pub fn read(bounds: &Bounds, from: &str, except: &[String]) -> Result<Self, EngineError> {
-        Self::at(bounds.real_entry(from)?, except)
+    pub fn read(bounds: &Bounds, from: &str, except: &[String], ignored: bool) -> Result<Self, EngineError> {
+        let path = bounds.real_entry(from)?;
+        let above = if ignored { None } else { Some(ignore_files_above(bounds.top_of(&path), &path)) };
+        Self::at(path, except, above)
     }
 
     /// Reads a template, which is the file that its name leads to.
@@ -50,15 +52,15 @@ impl Taken {
     /// # Errors
     /// As [`Self::read`].
     pub fn template(bounds: &Bounds, file: &str) -> Result<Self, EngineError> {
-        Self::at(bounds.real(file)?, &[])
+        Self::at(bounds.real(file)?, &[], None)
     }
 
-    fn at(path: PathBuf, except: &[String]) -> Result<Self, EngineError> {
+    fn at(path: PathBuf, except: &[String], ignore_files: Option<Vec<Gitignore>>) -> Result<Self, EngineError> {
         let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
         let mut tree = Tree::with_root();
         if meta.is_dir() {
-            let ignored = patterns(except);
-            let mut walk = Walk { top: &path, ignored: &ignored, tree: &mut tree };
+            let except = patterns(except);
+            let mut walk = Walk { top: &path, except: &except, ignore_files, tree: &mut tree };
             walk.folder(&RootPath::root())?;
         } else {
             let at = RootPath::from_archive(SINGLE.as_bytes()).unwrap_or_else(|bad| panic!("BUG: {bad}"));
@@ -100,13 +102,13 @@ pub fn pins(bounds: &Bounds, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> 
         let (from, taken) = match &step.action {
             Action::Copy(copy) => {
                 let except: Vec<_> = copy.except.iter().map(|pattern| pattern.value.clone()).collect();
-                (&copy.from.value, Taken::read(bounds, &copy.from.value, &except))
+                (&copy.from.value, Taken::read(bounds, &copy.from.value, &except, copy.ignored))
             }
             Action::Write(write) => match &write.text {
                 Text::Template(file) => (&file.value, Taken::template(bounds, &file.value)),
                 Text::Content(_) => return None,
             },
-            Action::Run(_) => return None,
+            Action::Run(_) | Action::Take(_) => return None,
         };
         Some(taken.map(|taken| taken.pin(&step.name.value, from)))
     };
@@ -126,7 +128,26 @@ pub fn changed(pin: &FilesPin, found: &FilesPin) -> EngineError {
     })
 }
 
-fn patterns(except: &[String]) -> Gitignore {
+/// The ignore files of the directories above a path, from the top of its tree down (gitignore(5)). What a clone has
+/// besides, `.git/info/exclude` and the member's own, is not everybody's and does not count.
+fn ignore_files_above(top: &Path, path: &Path) -> Vec<Gitignore> {
+    let above: Vec<_> = path.ancestors().skip(1).take_while(|above| above.starts_with(top)).collect();
+    above.into_iter().rev().filter_map(ignore_file).collect()
+}
+
+/// The ignore file in a directory.
+fn ignore_file(dir: &Path) -> Option<Gitignore> {
+    let text = cavrith_store::reading::text(&dir.join(".gitignore")).ok()?;
+    let mut builder = GitignoreBuilder::new(dir);
+    for line in text.lines() {
+        // As git does, lines that cannot be read mean nothing.
+        let _ = builder.add_line(None, line);
+    }
+    builder.build().ok().filter(|ignored| !ignored.is_empty())
+}
+
+/// Patterns as a step has them, relative to what it takes.
+pub(crate) fn patterns(except: &[String]) -> Gitignore {
     let mut builder = GitignoreBuilder::new("");
     for pattern in except {
         // A pattern that cannot be read is a mistake of the spec.
@@ -137,16 +158,42 @@ fn patterns(except: &[String]) -> Gitignore {
 
 struct Walk<'a> {
     top: &'a Path,
-    ignored: &'a Gitignore,
+    except: &'a Gitignore,
+    /// Those of the directories on the way, the outermost first; nothing when they do not count.
+    ignore_files: Option<Vec<Gitignore>>,
     tree: &'a mut Tree,
 }
 
 impl Walk<'_> {
+    /// Whether something is left out: the step's own patterns decide, then the nearest ignore file that names it.
+    fn leaves_out(&self, inner: &RootPath, path: &Path, is_folder: bool) -> bool {
+        let own = self.except.matched(inner.as_relative(), is_folder);
+        if !own.is_none() {
+            return own.is_ignore();
+        }
+        let files = self.ignore_files.iter().flatten().rev();
+        let named = files.map(|file| file.matched(path, is_folder)).find(|named| !named.is_none());
+        named.is_some_and(|named| named.is_ignore())
+    }
+
     fn folder(&mut self, at: &RootPath) -> Result<(), EngineError> {
         let dir = self.top.join(at.as_relative());
-        let mut names: Vec<_> = fs::read_dir(&dir)
+        let own = self.ignore_files.as_ref().and_then(|_| ignore_file(&dir));
+        let has_own = own.is_some();
+        if let Some(files) = &mut self.ignore_files {
+            files.extend(own);
+        }
+        let read = self.entries(at, &dir);
+        if let Some(files) = self.ignore_files.as_mut().filter(|_| has_own) {
+            files.pop();
+        }
+        read
+    }
+
+    fn entries(&mut self, at: &RootPath, dir: &Path) -> Result<(), EngineError> {
+        let mut names: Vec<_> = fs::read_dir(dir)
             .and_then(|entries| entries.map(|entry| Ok(entry?.file_name())).collect::<io::Result<_>>())
-            .map_err(file_error("list", &dir))?;
+            .map_err(file_error("list", dir))?;
         names.sort();
         for name in names {
             let path = dir.join(&name);
@@ -155,7 +202,7 @@ impl Walk<'_> {
             let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
             // What version control keeps for itself differs from clone to clone.
             let own = name.as_bytes() == b".git";
-            if own || self.ignored.matched(inner.as_relative(), meta.is_dir()).is_ignore() {
+            if own || self.leaves_out(&inner, &path, meta.is_dir()) {
                 continue;
             }
             if self.tree.entries.len() > MOST {

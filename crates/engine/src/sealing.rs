@@ -58,8 +58,7 @@ struct SecondBuild {
     /// The first build's store.
     #[serde(with = "cavrith_sandbox::wire::path")]
     first_store: PathBuf,
-    first_layers: Vec<SealedLayer>,
-    first_image: ImageFingerprint,
+    variants: Vec<FirstBuild>,
     identity: Identity,
     /// What the project was allowed to use outside its own tree.
     #[serde(with = "cavrith_sandbox::wire::paths")]
@@ -68,12 +67,20 @@ struct SecondBuild {
     shelves: Vec<PathBuf>,
 }
 
+/// One variant as it was built first.
+#[derive(Debug, Serialize, Deserialize)]
+struct FirstBuild {
+    variant: String,
+    layers: Vec<SealedLayer>,
+    image: ImageFingerprint,
+}
+
 /// What the second builder answers.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum Answer {
     Event(Event),
-    Done(Comparison),
+    Done(Vec<Comparison>),
     Failed(String),
 }
 
@@ -84,23 +91,33 @@ struct Comparison {
     differences: Vec<Difference>,
 }
 
-/// The seal of a project whose image was built, when a second build gives the same.
+/// One variant of a project whose image was built.
+#[derive(Debug, Clone, Copy)]
+pub struct Candidate<'a> {
+    /// The variant.
+    pub project: &'a Project,
+    /// Its pins.
+    pub lock: &'a Lock,
+    /// Its image.
+    pub record: &'a ImageRecord,
+}
+
+/// The seals of a project's variants whose images were built, when a second build gives the same; `candidates` has all
+/// of them, each after those that it takes something from.
 ///
 /// # Errors
 /// [`SealError::NotReproducible`] with every difference, and whatever building can say.
-pub fn seal(
-    context: BuildContext<'_>,
-    project: &Project,
-    lock: &Lock,
-    first: &ImageRecord,
-) -> Result<Seal, EngineError> {
+pub fn seal(context: BuildContext<'_>, candidates: &[Candidate<'_>]) -> Result<Vec<Seal>, EngineError> {
+    let Some(dir) = candidates.first().map(|first| &first.project.dir) else { return Ok(Vec::new()) };
     let second_store = context.staging.new_dir()?;
-    let key = Plan::new(&project.spec, lock).image_key;
     // Time stamps that the kernel puts on files cannot be shifted; that they differ takes that some time has passed.
-    if let Some(left) = context.store.image_age(&key).and_then(|age| APART.checked_sub(age)) {
+    let keys = candidates.iter().map(|one| Plan::new(&one.project.spec, one.lock).image_key);
+    let youngest = keys.filter_map(|key| context.store.image_age(&key)).min();
+    if let Some(left) = youngest.and_then(|age| APART.checked_sub(age)) {
         std::thread::sleep(left);
     }
-    let memory = first.bytes.saturating_mul(3).saturating_add(512 << 20) < available_memory();
+    let bytes: u64 = candidates.iter().map(|one| one.record.bytes).sum();
+    let memory = bytes.saturating_mul(3).saturating_add(512 << 20) < available_memory();
     let mut conditions = perturbed::CONDITIONS.to_vec();
     conditions.push("another time of day");
     conditions.push("other process ids");
@@ -112,35 +129,60 @@ pub fn seal(
     (context.observer)(Event::Stage {
         text: format!("building again, in an empty store, under {}", conditions.join(", ")),
     });
+    let bounds = &candidates[0].project.bounds;
+    let variants = candidates.iter().map(|one| FirstBuild {
+        variant: one.project.spec.variant.clone(),
+        layers: one.record.layers.clone(),
+        image: one.record.image,
+    });
     let order = SecondBuild {
-        dir: project.dir.clone(),
-        allowed: project.bounds.allowed().to_vec(),
+        dir: dir.clone(),
+        allowed: bounds.allowed().to_vec(),
         store: second_store.clone(),
         first_store: context.store.root().to_owned(),
-        first_layers: first.layers.clone(),
-        first_image: first.image,
+        variants: variants.collect(),
         identity: context.identity,
         shelves: context.member.depots.clone(),
     };
-    let comparison = run_second(&order, memory.then_some(second_store.as_path()), context.observer)?;
-    if !comparison.differences.is_empty() || comparison.record.image != first.image {
-        return Err(EngineError::Seal(SealError::NotReproducible(comparison.differences)));
+    let comparisons = run_second(&order, memory.then_some(second_store.as_path()), context.observer)?;
+    let mut differences = Vec::new();
+    let mut same = comparisons.len() == candidates.len();
+    for (candidate, comparison) in candidates.iter().zip(comparisons) {
+        same &= comparison.differences.is_empty() && comparison.record.image == candidate.record.image;
+        for difference in comparison.differences {
+            // Variants share layers.
+            if !differences.contains(&difference) {
+                differences.push(difference);
+            }
+        }
     }
-    let setup = Setup::new(&project.spec, lock, &first.shell);
-    // Before the seal that names it: a listing that no seal names is no harm.
-    let listing = listing::write(&project.dir, context.store, &first.layers)?;
-    Ok(Seal {
-        rules: RULES,
-        words: first.image.spoken(),
-        image: first.image,
-        workspace: setup.fingerprint(&first.image),
-        spec: project.spec.digest,
-        pins: lock.pins_digest(),
-        listing: Some(listing),
-        setup,
-        layers: first.layers.clone(),
-        probes: first.probes.clone(),
-    })
+    if !same {
+        return Err(EngineError::Seal(SealError::NotReproducible(differences)));
+    }
+    // Before the seals that name it: a listing that no seal names is no harm.
+    let mut layers: Vec<SealedLayer> = Vec::new();
+    for layer in candidates.iter().flat_map(|one| &one.record.layers) {
+        if !layers.iter().any(|known| known.tree == layer.tree) {
+            layers.push(layer.clone());
+        }
+    }
+    let listing = listing::write(dir, context.store, &layers)?;
+    let seals = candidates.iter().map(|Candidate { project, lock, record }| {
+        let setup = Setup::new(&project.spec, lock, &record.shell);
+        Seal {
+            rules: RULES,
+            words: record.image.spoken(),
+            image: record.image,
+            workspace: setup.fingerprint(&record.image),
+            spec: project.spec.digest,
+            pins: lock.pins_digest(),
+            listing: Some(listing),
+            setup,
+            layers: record.layers.clone(),
+            probes: record.probes.clone(),
+        }
+    });
+    Ok(seals.collect())
 }
 
 /// Bytes of memory that can be had without harm (proc_meminfo(5), `MemAvailable`); 0 when that is not known.
@@ -151,7 +193,11 @@ fn available_memory() -> u64 {
     kibibytes.unwrap_or(0) * 1024
 }
 
-fn run_second(order: &SecondBuild, memory: Option<&Path>, observer: Observer<'_>) -> Result<Comparison, EngineError> {
+fn run_second(
+    order: &SecondBuild,
+    memory: Option<&Path>,
+    observer: Observer<'_>,
+) -> Result<Vec<Comparison>, EngineError> {
     let failed = |why: String| EngineError::Seal(SealError::SecondBuild(why));
     let mut child = perturbed::start(NAME, memory)?;
     let told = child.stdin.take().map(|mut stdin| serde_json::to_vec(order).map(|bytes| stdin.write_all(&bytes)));
@@ -165,7 +211,7 @@ fn run_second(order: &SecondBuild, memory: Option<&Path>, observer: Observer<'_>
                     observer(Event::Stage { text: format!("built again: {}", outcome.layer) })
                 }
                 Ok(Answer::Event(_)) => {}
-                Ok(Answer::Done(comparison)) => outcome = Ok(comparison),
+                Ok(Answer::Done(comparisons)) => outcome = Ok(comparisons),
                 Ok(Answer::Failed(why)) => outcome = Err(failed(why)),
                 Err(error) => outcome = Err(failed(format!("it answered something else: {error}"))),
             }
@@ -179,7 +225,7 @@ fn run_second(order: &SecondBuild, memory: Option<&Path>, observer: Observer<'_>
 pub fn divert() {
     if std::env::args_os().next().is_some_and(|name| name == NAME) {
         let answer = match second_build() {
-            Ok(comparison) => Answer::Done(comparison),
+            Ok(comparisons) => Answer::Done(comparisons),
             Err(why) => Answer::Failed(why),
         };
         say(&answer);
@@ -194,7 +240,7 @@ fn say(answer: &Answer) {
     let _ = std::io::stdout().lock().write_all(&line);
 }
 
-fn second_build() -> Result<Comparison, String> {
+fn second_build() -> Result<Vec<Comparison>, String> {
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).map_err(|error| error.to_string())?;
     let order: SecondBuild = serde_json::from_str(&text).map_err(|error| error.to_string())?;
@@ -204,9 +250,8 @@ fn second_build() -> Result<Comparison, String> {
     })
 }
 
-fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
-    let project = project::load_within(&order.dir, Bounds::with(&order.dir, order.allowed.clone()))?;
-    let lock = project::load_lock(&project)?;
+fn build_and_compare(order: &SecondBuild) -> Result<Vec<Comparison>, EngineError> {
+    let project = project::load_within(&order.dir, None, Bounds::with(&order.dir, order.allowed.clone()))?;
     // Its place may be a fresh mount of memory, which has nothing in it either.
     let mut store = Store::open(&order.store.join("store"))?;
     if order.identity.records_owners() {
@@ -226,19 +271,25 @@ fn build_and_compare(order: &SecondBuild) -> Result<Comparison, EngineError> {
         blobs: &first,
         identity: order.identity,
         observer: &observer,
-        fresh: true,
+        // The store is empty: nothing is found there but what an earlier variant made.
+        fresh: false,
         perturbations: Perturbations { clock_offset: CLOCK_OFFSET, skipped_pids: SKIPPED_PIDS },
     };
-    let built = build::build(context, &project, &lock)?;
-    let mut differences = Vec::new();
-    for (ours, theirs) in order.first_layers.iter().zip(&built.record.layers) {
-        if ours.tree != theirs.tree {
-            let marks = built.record.image != order.first_image;
-            differences.extend(layer_differences((&first, ours), (&store, theirs), marks)?);
+    let mut comparisons = Vec::new();
+    for one in &order.variants {
+        let project = project.of_variant(&one.variant)?;
+        let built = build::build(context, &project, &project::load_lock(&project)?)?;
+        let mut differences = Vec::new();
+        for (ours, theirs) in one.layers.iter().zip(&built.record.layers) {
+            if ours.tree != theirs.tree {
+                let marks = built.record.image != one.image;
+                differences.extend(layer_differences((&first, ours), (&store, theirs), marks)?);
+            }
         }
+        comparisons.push(Comparison { record: built.record, differences });
     }
     drop(staging);
-    Ok(Comparison { record: built.record, differences })
+    Ok(comparisons)
 }
 
 /// Every file in which a layer came out differently, with `marks` deletions too: the same image can mark them in more

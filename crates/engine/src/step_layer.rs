@@ -16,6 +16,7 @@ use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
 use cavrith_sandbox::lines::{LastLines, Lines};
 use cavrith_store::owners::{Owners, Ownership};
+use cavrith_store::records::ImageRecord;
 use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
@@ -41,13 +42,15 @@ pub(crate) struct LowerLayers<'a> {
     pub merged: &'a Tree,
 }
 
-/// Carries a step out over the layers below it, and takes what it changed as a layer.
+/// Carries a step out over the layers below it, and takes what it changed as a layer. `image_of` gives the image of
+/// another variant, from which the step may take something.
 pub(crate) fn make(
     context: BuildContext<'_>,
     project: &Project,
     (name, step): (&str, &StepContent),
     beneath: LowerLayers<'_>,
     time: u64,
+    image_of: &dyn Fn(&str) -> Result<ImageRecord, EngineError>,
 ) -> Result<StagedLayer, EngineError> {
     let maker = Maker { context, project, name, step, beneath, time };
     if let Some(why) = maker.left_out()? {
@@ -57,7 +60,15 @@ pub(crate) fn make(
     match &step.work {
         Work::Run(run) => maker.run(run),
         Work::Write { place, text, mode, owner } => maker.write(place, text, *mode, owner),
-        Work::Copy { from, except, place, owner, tree } => maker.copy(from, except, place, owner, tree),
+        Work::Copy { from, except, ignored, place, owner, tree } => {
+            let taken = maker.as_locked(Taken::read(&project.bounds, from, except, *ignored)?, from, tree)?;
+            maker.copy(taken.is_folder, taken.entries(), place, owner)
+        }
+        Work::Take { variant, from, except, place, owner, .. } => {
+            let taken = maker.from_image(variant, &image_of(variant)?, from, except)?;
+            let entries = taken.entries.iter().map(|(inner, path, entry)| (inner.clone(), path.clone(), entry));
+            maker.copy(taken.is_folder, entries, place, owner)
+        }
     }
 }
 
@@ -91,6 +102,21 @@ pub(crate) fn capture(
         fs::remove_file(&copied).map_err(file_error("remove", &copied))?;
     }
     Ok(walk::capture(overlay_scratch, over, time, owners, merged)?)
+}
+
+/// What was found in another variant's image: each entry's path beneath what was taken, where it lies in the store, and
+/// what it is.
+struct TakenFromImage {
+    is_folder: bool,
+    entries: Vec<(RootPath, PathBuf, Entry)>,
+}
+
+/// A file without the other names that it has where it comes from.
+fn alone(kind: &Kind) -> Kind {
+    match kind {
+        Kind::File { size, content, .. } => Kind::File { size: *size, content: *content, links: None },
+        other => other.clone(),
+    }
 }
 
 struct Maker<'a> {
@@ -214,11 +240,6 @@ impl Maker<'_> {
             .map_err(|bad| EngineError::Build(BuildError::Template { path, why: bad.to_string() }))
     }
 
-    /// Files of the project, which have to be those that were locked.
-    fn taken(&self, from: &str, except: &[String], tree: &TreeDigest) -> Result<Taken, EngineError> {
-        self.as_locked(Taken::read(&self.project.bounds, from, except)?, from, tree)
-    }
-
     fn as_locked(&self, taken: Taken, from: &str, tree: &TreeDigest) -> Result<Taken, EngineError> {
         if taken.tree.digest() == *tree {
             return Ok(taken);
@@ -228,31 +249,72 @@ impl Maker<'_> {
         Err(project_files::changed(&FilesPin { tree: *tree, ..found.clone() }, &found))
     }
 
-    fn copy(
+    /// What another variant's image has at a path, with all that is in it.
+    fn from_image(
         &self,
-        from: &str,
+        variant: &str,
+        image: &ImageRecord,
+        from: &RootPath,
         except: &[String],
+    ) -> Result<TakenFromImage, EngineError> {
+        let store = self.context.store;
+        let mut merged = Tree::with_root();
+        for layer in &image.layers {
+            merged.overlay_whole(store.layer_tree(&layer.tree)?);
+        }
+        let layers: Vec<_> = image.layers.iter().map(|layer| layer.tree).collect();
+        let cannot = |why: &str| {
+            let path = PathBuf::from(from.to_string());
+            EngineError::Build(BuildError::NotTakeable { path, why: format!("{why} in the variant {variant}") })
+        };
+        let at = merged.resolve(from).filter(|at| merged.get(at).is_some());
+        let at = at.ok_or_else(|| cannot("there is nothing of that name"))?;
+        let is_folder = merged.get(&at).is_some_and(|entry| entry.kind.is_directory());
+        let except = project_files::patterns(except);
+        let mut entries = Vec::new();
+        for (path, entry) in merged.under(&at) {
+            let inner = path.strip(at.depth()).unwrap_or_default();
+            let is_directory = entry.kind.is_directory();
+            if (is_folder && inner.is_root())
+                || except.matched_path_or_any_parents(inner.as_relative(), is_directory).is_ignore()
+            {
+                continue;
+            }
+            let lies = match &entry.kind {
+                Kind::Directory { .. } | Kind::Symlink { .. } => PathBuf::new(),
+                Kind::File { .. } => store
+                    .place_in_image(layers.iter(), &merged, path)
+                    .ok_or_else(|| cannot("a file is missing in the store; run cavrith store repair, for something"))?,
+                other => return Err(cannot(&format!("{path} is a {}, which no step takes,", other.word()))),
+            };
+            entries.push((inner, lies, Entry { kind: alone(&entry.kind), meta: entry.meta.clone() }));
+        }
+        Ok(TakenFromImage { is_folder, entries })
+    }
+
+    /// Lays files with an account as their owner.
+    fn copy<'e>(
+        &self,
+        is_folder: bool,
+        entries: impl Iterator<Item = (RootPath, PathBuf, &'e Entry)>,
         place: &RootPath,
         owner: &str,
-        tree: &TreeDigest,
     ) -> Result<StagedLayer, EngineError> {
         let account = self.account(owner)?;
-        let taken = self.taken(from, except, tree)?;
         let merged = self.beneath.merged;
-        let at = if taken.is_folder { merged.resolve(place) } else { self.place(place).ok() };
+        let at = if is_folder { merged.resolve(place) } else { self.place(place).ok() };
         let at = at.ok_or_else(|| self.bad_place(place, "the links on the way never end".to_owned()))?;
         let there = merged.get(&at).map(|entry| entry.kind.clone());
-        if there.as_ref().is_some_and(|kind| kind.is_directory() != taken.is_folder) {
-            let what =
-                if taken.is_folder { "there is something else than a directory" } else { "there is a directory" };
+        if there.as_ref().is_some_and(|kind| kind.is_directory() != is_folder) {
+            let what = if is_folder { "there is something else than a directory" } else { "there is a directory" };
             return Err(self.bad_place(place, what.to_owned()));
         }
         let mut writer = self.writer()?;
         let owned = |mode| Meta::owned(mode, account.user, account.group);
-        if taken.is_folder && there.is_none() {
+        if is_folder && there.is_none() {
             writer.directory(&at, owned(0o755))?;
         }
-        for (inner, path, entry) in taken.entries() {
+        for (inner, path, entry) in entries {
             let to = at.join_path(&inner).map_err(|bad| self.bad_place(place, bad.to_string()))?;
             let lower = merged.get(&to).map(|entry| entry.kind.is_directory());
             if lower.is_some_and(|directory| directory != entry.kind.is_directory()) {

@@ -24,15 +24,8 @@ use crate::suites;
 use cavrith_sandbox::{SandboxError, ids};
 use cavrith_store::reading;
 
-/// Every mistake that they show. `lock` is what locking would choose now, `previous` what lies beside the spec.
-pub fn mistakes(
-    bounds: &Bounds,
-    dir: &Path,
-    spec: &Spec,
-    lock: &Lock,
-    previous: Result<Option<Lock>, EngineError>,
-    sources: &Sources,
-) -> Vec<Mistake> {
+/// Every mistake that they show of one variant. `lock` is what locking would choose for it now.
+pub fn mistakes(bounds: &Bounds, dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mistake> {
     let mut mistakes = leading_out(bounds, spec);
     mistakes.extend(folders(dir, spec));
     mistakes.extend(archives(dir, spec));
@@ -47,10 +40,16 @@ pub fn mistakes(
                         .extend(file_missing(dir, file).or_else(|| broken_template(bounds, spec, lock, step, file)));
                 }
             }
-            Action::Run(_) => {}
+            Action::Run(_) | Action::Take(_) => {}
         }
     }
     mistakes.extend(depot_files(dir, spec, lock));
+    mistakes
+}
+
+/// What the files beside the spec show, whatever the variant. `previous` is the lock that lies there.
+pub fn beside(dir: &Path, spec: &Spec, previous: Result<Option<Lock>, EngineError>, sources: &Sources) -> Vec<Mistake> {
+    let mut mistakes = Vec::new();
     let mut beside = Vec::new();
     if !matches!(previous, Ok(None)) {
         beside.push(lock::FILE_NAME);
@@ -58,15 +57,11 @@ pub fn mistakes(
     if let Ok(Some(Lock { seal: Some(Seal { listing: Some(_), .. }), .. })) = &previous {
         beside.push(listing::FILE_NAME);
     }
-    match previous {
-        Ok(Some(previous)) => mistakes.extend(behind(spec, &previous)),
-        Ok(None) => {}
-        Err(error) => {
-            let remedy = "take the file from version control again, or remove it and run cavrith lock";
-            let message = error.to_string();
-            let message = message.split("; ").next().unwrap_or(&message).to_owned();
-            mistakes.push(Mistake::new(Code::LOCK_UNREADABLE, spec.workspace.name.span.clone(), message, remedy));
-        }
+    if let Err(error) = previous {
+        let remedy = "take the file from version control again, or remove it and run cavrith lock";
+        let message = error.to_string();
+        let message = message.split("; ").next().unwrap_or(&message).to_owned();
+        mistakes.push(Mistake::new(Code::LOCK_UNREADABLE, spec.workspace.name.span.clone(), message, remedy));
     }
     mistakes.extend(untracked(dir, spec, sources, &beside));
     mistakes
@@ -226,9 +221,10 @@ fn depot_files(dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mistake> {
     mistakes
 }
 
-/// A lock that does not answer the spec is not a mistake of the spec, but good to know.
-fn behind(spec: &Spec, previous: &Lock) -> Option<Mistake> {
-    let misfits = fit::misfits(spec, previous);
+/// A lock that does not answer the spec is not a mistake of the spec, but good to know. Without `pins`, it has none of
+/// the variant.
+pub fn behind(spec: &Spec, pins: Option<&Lock>) -> Option<Mistake> {
+    let misfits = pins.map_or_else(|| vec![fit::no_variant(spec)], |pins| fit::misfits(spec, pins));
     let first = misfits.first()?;
     let more = if misfits.len() > 1 { format!(", and {} more", misfits.len() - 1) } else { String::new() };
     let message = format!(

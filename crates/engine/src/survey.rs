@@ -38,9 +38,10 @@ pub struct Survey {
 pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> Result<Survey, EngineError> {
     let bounds = Bounds::of(dir)?;
     let (gathered, parsed) = read_spec_within(dir, &bounds)?;
-    let mut findings = Findings { sources: gathered.sources, mistakes: parsed.mistakes };
     let mut offers = BTreeMap::new();
-    let Some(spec) = parsed.draft else {
+    let draft = parsed.draft().cloned();
+    let mut findings = Findings { sources: gathered.sources, mistakes: parsed.mistakes };
+    let Some(spec) = draft else {
         findings.sort();
         return Ok(Survey { project: None, offers, findings });
     };
@@ -73,11 +74,39 @@ pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> 
         }
     }
     let previous = read_lock(dir);
-    let (lock, mistakes) = choose(&spec, &offers, previous.as_ref().ok().and_then(Option::as_ref), update);
-    findings.mistakes.extend(mistakes);
-    findings.mistakes.extend(surroundings::mistakes(&bounds, dir, &spec, &lock, previous, &findings.sources));
+    let mut every_variant = Vec::new();
+    let others = parsed.drafts.values().filter(|other| other.variant != spec.variant);
+    for spec in std::iter::once(&spec).chain(others) {
+        let pins = previous.as_ref().ok().and_then(Option::as_ref).map(|whole| whole.of_spec(spec));
+        let (lock, mut mistakes) = choose(spec, &offers, pins.as_ref().and_then(Option::as_ref), update);
+        mistakes.extend(surroundings::mistakes(&bounds, dir, spec, &lock));
+        mistakes.extend(pins.and_then(|pins| surroundings::behind(spec, pins.as_ref())));
+        every_variant.push((spec, mistakes));
+    }
+    // What one variant does not use another one may.
+    let unused_in_all = |mistake: &Mistake| {
+        mistake.code != Code::DEPOT_UNUSED || every_variant.iter().all(|(_, mistakes)| mistakes.contains(mistake))
+    };
+    let mut found: Vec<Mistake> = Vec::new();
+    for (spec, mistakes) in &every_variant {
+        for mistake in mistakes.iter().filter(|mistake| unused_in_all(mistake)) {
+            if !found.iter().any(|known| (known.code, &known.places) == (mistake.code, &mistake.places)) {
+                let mut mistake = mistake.clone();
+                if !spec.is_default {
+                    mistake.message = format!("in the variant `{}`: {}", spec.variant, mistake.message);
+                }
+                found.push(mistake);
+            }
+        }
+    }
+    findings.mistakes.extend(found);
+    findings.mistakes.extend(surroundings::beside(dir, &spec, previous, &findings.sources));
     findings.sort();
-    Ok(Survey { project: Some(Project { dir: dir.to_owned(), spec, bounds }), offers, findings })
+    Ok(Survey {
+        project: Some(Project { dir: dir.to_owned(), spec, variants: parsed.drafts, bounds }),
+        offers,
+        findings,
+    })
 }
 
 type Unread = (Code, String, &'static str);

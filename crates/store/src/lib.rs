@@ -201,12 +201,23 @@ impl Store {
         merged: &Tree,
         path: &RootPath,
     ) -> Result<Option<Vec<u8>>, StoreError> {
+        let place = self.place_in_image(layers, merged, path);
+        place.map(|place| reading::bytes(&place).map_err(io_error("read", &place))).transpose()
+    }
+
+    /// Where a regular file of an image lies in the store, in the uppermost layer that has it; nothing when there is no
+    /// such file. `path` is where it really lies.
+    pub fn place_in_image<'a>(
+        &self,
+        layers: impl DoubleEndedIterator<Item = &'a TreeDigest>,
+        merged: &Tree,
+        path: &RootPath,
+    ) -> Option<PathBuf> {
         if !matches!(merged.get(path).map(|entry| &entry.kind), Some(Kind::File { .. })) {
-            return Ok(None);
+            return None;
         }
         let mut places = layers.rev().map(|layer| self.layer_root(layer).join(path.as_relative()));
-        let place = places.find(|place| place.symlink_metadata().is_ok_and(|meta| meta.is_file()));
-        place.map(|place| reading::bytes(&place).map_err(io_error("read", &place))).transpose()
+        places.find(|place| place.symlink_metadata().is_ok_and(|meta| meta.is_file()))
     }
 
     /// True when the layer is there.

@@ -37,14 +37,33 @@ pub struct Meant<'a> {
     pub project_typed: bool,
     /// The workspace's name, when one was typed.
     pub name: Option<&'a str>,
+    /// The variant, when one was typed.
+    pub variant: Option<&'a str>,
 }
 
 impl Meant<'_> {
+    /// The name of the workspace, when it is not the project's own one: as it was typed, or that of a variant other than
+    /// the default one.
+    fn own_name(&self) -> Result<Option<String>, WorkspaceError> {
+        match (self.name, self.variant) {
+            (Some(name), _) => Ok(Some(name.to_owned())),
+            (None, None) => Ok(None),
+            (None, Some(variant)) => {
+                let spec = project::load(&project::find(self.project)?, Some(variant))?.spec;
+                Ok((!spec.is_default).then(|| spec.name()))
+            }
+        }
+    }
+
     /// The workspace that is there. A name is looked for in this project first, then on the whole machine.
     ///
     /// # Errors
     /// When there is no such workspace, or several.
     pub fn existing(&self) -> Result<Option<Place>, WorkspaceError> {
+        self.existing_of(self.own_name()?.as_deref())
+    }
+
+    fn existing_of(&self, name: Option<&str>) -> Result<Option<Place>, WorkspaceError> {
         let project = project::find(self.project);
         // A folder that was typed and is not there is a slip, whatever else was typed.
         if matches!(project, Err(EngineError::Project(ProjectError::NoFolder { .. }))) {
@@ -52,11 +71,11 @@ impl Meant<'_> {
             return Ok(None);
         }
         if let Ok(project) = &project
-            && (self.name.is_some() || !Place::has_own(self.home, project))
+            && (name.is_some() || !Place::has_own(self.home, project))
         {
             moved::adopt(self.home, project)?;
         }
-        let Some(name) = self.name else { return Ok(Place::of_project(self.home, &project?)) };
+        let Some(name) = name else { return Ok(Place::of_project(self.home, &project?)) };
         let all = Place::all(self.home);
         let mut named: Vec<_> = all.iter().filter(|place| place.name == name).cloned().collect();
         if let Ok(project) = &project
@@ -83,14 +102,15 @@ impl Meant<'_> {
     /// # Errors
     /// When there is no such workspace, or several.
     pub fn found(&self) -> Result<Place, WorkspaceError> {
-        match (self.existing()?, self.name) {
+        let name = self.own_name()?;
+        match (self.existing_of(name.as_deref())?, name) {
             (Some(place), _) => Ok(place),
             (None, Some(name)) => {
                 let others: Vec<_> = Place::all(self.home).into_iter().map(|place| place.name).collect();
-                Err(WorkspaceError::NoWorkspace { name: name.to_owned(), others: others.join(", ") })
+                Err(WorkspaceError::NoWorkspace { name, others: others.join(", ") })
             }
             (None, None) => {
-                let project = project::load(&project::find(self.project)?)?;
+                let project = project::load(&project::find(self.project)?, None)?;
                 Err(KeeperError::NotRunning { name: project.spec.workspace.name.value }.into())
             }
         }
@@ -104,16 +124,20 @@ impl Meant<'_> {
         // A project's own workspace of that name is meant, or a new one, no matter who else has one of the name.
         let own_project = project::find(self.project).ok();
         let is_own = |place: &Place| own_project.as_ref().is_none_or(|project| place.is_of(project));
-        let existing = self.existing()?.filter(is_own);
+        let name = self.own_name()?;
+        let existing = self.existing_of(name.as_deref())?.filter(is_own);
         let dir = match &existing {
             Some(place) => place.project.clone(),
             None => project::find(self.project)?,
         };
-        let project = project::load(&dir)?;
+        let project = match (self.variant, &existing) {
+            (None, Some(place)) => of_place(place)?,
+            (variant, _) => project::load(&dir, variant)?,
+        };
         let own = match &existing {
             Some(place) if place.named => Some(place.name.clone()),
             Some(_) => None,
-            None => self.name.map(str::to_owned),
+            None => name,
         };
         let place = Place::new(self.home, &dir, &project.spec.workspace.name.value, own.as_deref());
         match existing {
@@ -125,6 +149,20 @@ impl Meant<'_> {
             }
             _ => Ok((place, project)),
         }
+    }
+}
+
+/// The project of a workspace, of the variant that the workspace is of.
+///
+/// # Errors
+/// When the spec has mistakes.
+pub fn of_place(place: &Place) -> Result<Project, WorkspaceError> {
+    let project = project::load(&place.project, None)?;
+    // The project's own workspace is of the default variant, whichever that is by now.
+    let recorded = Record::read(&place.dir).filter(|_| place.named).map(|record| record.arrangement.variant);
+    match recorded.filter(|variant| project.variants.contains_key(variant)) {
+        Some(variant) => Ok(project::load(&place.project, Some(&variant))?),
+        None => Ok(project),
     }
 }
 
@@ -209,10 +247,10 @@ impl Pending {
     }
 }
 
-/// Holds what runs, or ran last, against the spec of the project. Nothing is built for it.
-pub fn pending(store: &Store, dir: &Path, runs: &Arrangement) -> Pending {
+/// Holds what runs in a workspace, or ran last, against the spec of its project. Nothing is built for it.
+pub fn pending(store: &Store, place: &Place, runs: &Arrangement) -> Pending {
     let unclear = |why: String| Pending { changes: Vec::new(), unclear: Some(why) };
-    let project = match project::load(dir) {
+    let project = match of_place(place) {
         Ok(project) => project,
         Err(error) => return unclear(format!("{error}; cavrith check tells more")),
     };

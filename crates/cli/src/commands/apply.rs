@@ -4,7 +4,6 @@ use std::time::Instant;
 
 use cavrith_core::derive::changes::Effort;
 use cavrith_core::verdict::count;
-use cavrith_engine::project;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::names;
 use cavrith_keeper::place::Place;
@@ -33,7 +32,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         return Ok(0);
     };
     let status = running.status()?;
-    let pending = lifecycle::pending(&store, &place.project, &status.arrangement);
+    let pending = lifecycle::pending(&store, &place, &status.arrangement);
     if let Some(why) = &pending.unclear {
         return Err(Failure::Own(1, why.clone()));
     }
@@ -61,7 +60,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     if status.standing == Standing::Frozen {
         return Err(Failure::Own(2, format!("{} is frozen; cavrith thaw lets it go on", place.name)));
     }
-    let project = project::load(&place.project)?;
+    let project = lifecycle::of_place(&place)?;
     let mut effort = pending.effort();
     if effort >= Effort::WorkspaceRestart {
         let lock = lock_of(&project)?;
@@ -98,7 +97,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let good = watch(screen, &place, None, true, command.report.json)?;
     let status = client(&place)?.status()?;
     let (hosts, label) = (hosts_file(None), lifecycle::names_label(&place));
-    if let Ok(project) = project::load(&place.project)
+    if let Ok(project) = lifecycle::of_place(&place)
         && names::is_behind(&hosts, &label, &lifecycle::outside_names(&project.spec))
     {
         let file = hosts.display();

@@ -17,6 +17,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
         build_env::store().ok().map(|(_, store)| store).as_ref(),
         &Update::Nothing,
     )?;
+    if let (Some(name), Some(project)) = (&general.variant, &survey.project) {
+        project.of_variant(name)?;
+    }
     let sound = survey.findings.is_sound();
     if command.json {
         screen.json(&mistakes::as_json(&survey.findings));

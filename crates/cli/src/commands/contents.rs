@@ -20,7 +20,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
     let items = listing::list(&store, &project, &lock, image)?;
     let pins = lock.pins_digest().to_string();
     let subject = Subject {
-        name: &project.spec.workspace.name.value,
+        name: &project.spec.name(),
         image: image.map(|image| &image.image),
         pins: &pins,
         epoch: lock.epoch,

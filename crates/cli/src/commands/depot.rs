@@ -3,11 +3,12 @@
 use cavrith_core::depot::Index;
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::depots::{self, Described};
+use cavrith_engine::{EngineError, project};
 use serde_json::json;
 
 use crate::args::{Depot, DepotAdd, DepotDir, General};
 use crate::build_env::StoreSession;
-use crate::commands::{Outcome, locked_project};
+use crate::commands::{Outcome, for_all_variants, locked_project};
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
 
@@ -123,11 +124,17 @@ fn list(screen: &Screen, command: &DepotDir) -> Outcome {
 }
 
 fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
-    let (project, lock) = locked_project(general)?;
+    for_all_variants(general, "depot fill")?;
+    let (project, _) = locked_project(general)?;
     let store_session = StoreSession::open()?;
     let progress = Progress::new(screen, Where::Nowhere);
     let observer = |event| progress.show(event);
-    let filled = depots::fill(&command.dir, &project, &lock, store_session.supply(&observer));
+    let variants = project.in_order().into_iter().map(|variant| {
+        let lock = project::load_lock(&variant)?;
+        Ok((variant, lock))
+    });
+    let variants = variants.collect::<Result<Vec<_>, EngineError>>()?;
+    let filled = depots::fill(&command.dir, &variants, store_session.supply(&observer));
     progress.finish();
     let filled = filled?;
     if command.report.json {

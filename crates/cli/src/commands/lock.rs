@@ -9,12 +9,13 @@ use serde_json::json;
 
 use crate::args::{General, Lock};
 use crate::build_env::StoreSession;
-use crate::commands::Outcome;
+use crate::commands::{Outcome, for_all_variants};
 use crate::render::mistakes;
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
+    for_all_variants(general, "lock")?;
     let dir = project::find(general.project())?;
     if command.outdated {
         return outdated(screen, command, &dir);

@@ -42,7 +42,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
     };
     let items = listing::list(&build_env.store_session.store, &project, &lock, Some(&record))?;
     let bill = contents::Subject {
-        name: &project.spec.workspace.name.value,
+        name: &project.spec.name(),
         image: Some(&record.image),
         pins: &pins,
         epoch: lock.epoch,

@@ -1,6 +1,8 @@
 //! `cavrith show`
 
 use cavrith_core::spec::document;
+use cavrith_engine::EngineError;
+use cavrith_engine::error::ProjectError;
 use cavrith_engine::findings::Findings;
 use cavrith_engine::project;
 use serde_json::json;
@@ -14,7 +16,19 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let dir = project::find(general.project())?;
     let (gathered, parsed) = project::read_spec(&dir)?;
     let findings = Findings { sources: gathered.sources.clone(), mistakes: parsed.mistakes };
-    let lines = document::lines(&gathered.table);
+    // With a variant, its own document; without, what is written.
+    let table = match &general.variant {
+        None => &gathered.table,
+        Some(name) => parsed
+            .tables
+            .get(name)
+            .ok_or_else(|| ProjectError::NoVariant {
+                name: name.clone(),
+                known: parsed.tables.keys().cloned().collect::<Vec<_>>().join(", "),
+            })
+            .map_err(EngineError::from)?,
+    };
+    let lines = document::lines(table);
     if command.json {
         let entries: Vec<_> = lines
             .iter()

@@ -27,7 +27,13 @@ const MOMENT: Duration = Duration::from_secs(3);
 
 /// Which workspace the arguments mean.
 pub fn meant<'a>(general: &'a General, home: &'a Home, which: &'a Which) -> Meant<'a> {
-    Meant { home, project: general.project(), project_typed: general.project_typed(), name: which.name.as_deref() }
+    Meant {
+        home,
+        project: general.project(),
+        project_typed: general.project_typed(),
+        name: which.name.as_deref(),
+        variant: general.variant.as_deref(),
+    }
 }
 
 pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
@@ -40,7 +46,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
             let text = format!("the workspace {} is frozen; cavrith thaw lets it go on", place.name);
             return Err(Failure::Own(3, text));
         }
-        let pending = lifecycle::pending(&store, &place.project, &status.arrangement);
+        let pending = lifecycle::pending(&store, &place, &status.arrangement);
         if !command.report.json {
             let since = crate::render::runtime::clock(status.since);
             screen.say(format_args!("{} runs since {since}", styled(screen.err.strong, &place.name)));

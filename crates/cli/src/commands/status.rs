@@ -34,7 +34,7 @@ pub fn exec(general: &General, screen: &Screen, command: &WhichReport) -> Outcom
     let record = Record::read(&place.dir);
     let status = Client::new(&place).map(|client| client.status()).transpose()?;
     let runs = status.as_ref().map(|status| &status.arrangement).or(record.as_ref().map(|record| &record.arrangement));
-    let pending = runs.map(|runs| lifecycle::pending(&store, &place.project, runs));
+    let pending = runs.map(|runs| lifecycle::pending(&store, &place, runs));
     let standing = standing(status.as_ref(), record.as_ref());
     // Something that should run, or should have been done, and is not: a check that found something.
     let failed = status.as_ref().is_some_and(|status| {

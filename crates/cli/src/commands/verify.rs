@@ -14,9 +14,10 @@ use crate::render::verdict;
 use crate::screen::Screen;
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
-    let project = project::load(&project::find(general.project())?)?;
+    let project = project::load(&project::find(general.project())?, general.variant.as_deref())?;
     // A lock that does not answer its spec is a difference here, and reported as one.
     let lock = project::read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
+    let lock = project::pins(&project, &lock)?;
     if lock.seal.is_none() {
         return Err(WorkspaceError::NoSeal.into());
     }

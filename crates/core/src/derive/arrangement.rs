@@ -42,6 +42,7 @@ impl Arrangement {
             .collect();
         folders.sort_by(|one, other| one.inside.cmp(&other.inside));
         Self {
+            variant: spec.variant.clone(),
             about: spec.workspace.about.clone().unwrap_or_default(),
             image,
             setup: Setup::new(spec, lock, shell),

@@ -25,7 +25,23 @@ pub fn misfits(spec: &Spec, lock: &Lock) -> Vec<Misfit> {
     editor(spec, lock, &mut found);
     downloads(spec, lock, &mut found);
     files(spec, lock, &mut found);
+    for (name, source) in &spec.sources {
+        let Some(pins) = lock.sources.get(name) else {
+            found.push(format!("variant {name}"), "wanted", NOTHING);
+            continue;
+        };
+        found.0.extend(
+            misfits(source, pins)
+                .into_iter()
+                .map(|misfit| Misfit { what: format!("in the variant {name}: {}", misfit.what), ..misfit }),
+        );
+    }
     found.0
+}
+
+/// That a lock has nothing of a spec's variant, or of one that it takes something from.
+pub fn no_variant(spec: &Spec) -> Misfit {
+    Misfit { what: format!("variant {}", spec.variant), spec: "wanted".to_owned(), lock: NOTHING.to_owned() }
 }
 
 struct Found(Vec<Misfit>);
@@ -255,7 +271,7 @@ pub fn taken_files(spec: &Spec) -> Vec<(&str, &str)> {
                 Text::Template(file) => &file.value,
                 Text::Content(_) => return None,
             },
-            Action::Run(_) => return None,
+            Action::Run(_) | Action::Take(_) => return None,
         };
         Some((step.name.value.as_str(), from.as_str()))
     });

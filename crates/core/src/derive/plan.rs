@@ -7,6 +7,7 @@
 //! | download | its SHA-256, place, and strip or mode | alone, beside the others |
 //! | base | SHA-256 of each package, in order; or of the archive, and strip | alone, beside the others |
 //! | layer of an OCI image | SHA-256 of its packed form, and of those beneath | after the layer beneath |
+//! | trimmed base | the packages that are kept, and all stages | after its stages |
 //! | stage of a base | SHA-256 of each package of it and of the stages beneath | after the stage beneath |
 //! | account | account, inside paths of folders, tree of the base | after the base |
 //! | settings, launch | account, place, text, tree of the base | after the base |
@@ -14,6 +15,7 @@
 //! | … that runs | its command | |
 //! | … that writes | place, mode, owner, and the text; or the template's tree and all that it may name | |
 //! | … that copies | place, owner, tree of the files | |
+//! | … that takes from a variant | place, owner, path and patterns, key of that variant's image | |
 //!
 //! Every key also takes in the kind of layer, the epoch, and [`RULES`], the version of the rules by which layers are
 //! made. Left out on purpose: names of steps, toolchains and depots (they do not change what comes out), where a file
@@ -88,6 +90,8 @@ pub enum Content {
     OciLayer(OciLayer),
     /// One stage of a base from the Debian archive.
     Stage(Stage),
+    /// What stays of all stages of a base when only some packages are kept.
+    Trimmed(Trimmed),
     /// The account and the mount points of every system; those of folders are made when a workspace starts.
     Account {
         /// Its name.
@@ -117,6 +121,15 @@ pub struct Stage {
     pub beneath: Vec<Sha256Digest>,
     /// What is not in it, whatever scripts make; of a directory, what is in it.
     pub left_out: Vec<RootPath>,
+}
+
+/// A base of which only some packages are kept, and what they need.
+#[derive(Debug, Clone)]
+pub struct Trimmed {
+    /// The stages of the whole base, with their names.
+    pub stages: Vec<(String, Stage)>,
+    /// The packages, sorted.
+    pub keep: Vec<String>,
 }
 
 /// One layer of a base that is an OCI image.
@@ -183,12 +196,29 @@ pub enum Work {
         /// Who it belongs to.
         owner: String,
     },
+    /// It copies what another variant's image has.
+    Take {
+        /// The variant.
+        variant: String,
+        /// Key of its image, which is part of this layer's.
+        image: ImageKey,
+        /// File or directory of it.
+        from: RootPath,
+        /// What to leave out.
+        except: Vec<String>,
+        /// What it becomes.
+        place: RootPath,
+        /// Who it belongs to.
+        owner: String,
+    },
     /// It copies files of the project.
     Copy {
         /// File or folder, relative to the project.
         from: String,
         /// What to leave out.
         except: Vec<String>,
+        /// Whether what git ignores is taken, too.
+        ignored: bool,
         /// What it becomes.
         place: RootPath,
         /// Who it belongs to.
@@ -237,7 +267,7 @@ impl Content {
             Self::Toolchain(_) | Self::Extension(_) | Self::Download { .. } | Self::Packages(_) | Self::Archive(_) => {
                 Needs::Nothing
             }
-            Self::Stage(_) | Self::OciLayer(_) => Needs::Stages,
+            Self::Stage(_) | Self::OciLayer(_) | Self::Trimmed(_) => Needs::Stages,
             Self::Account { .. } | Self::Settings { .. } => Needs::Base,
             Self::Step(_) => Needs::Beneath,
         }
@@ -245,7 +275,7 @@ impl Content {
 
     /// True for the base, in any form, and for each of its stages.
     pub fn is_base(&self) -> bool {
-        matches!(self, Self::Packages(_) | Self::Archive(_) | Self::OciLayer(_) | Self::Stage(_))
+        matches!(self, Self::Packages(_) | Self::Archive(_) | Self::OciLayer(_) | Self::Stage(_) | Self::Trimmed(_))
     }
 }
 
@@ -290,8 +320,19 @@ impl Plan {
             (Base::Debian(suite), .., Some(pin)) => {
                 let mut left_out: Vec<_> = suite.left_out.iter().map(|path| path.value.clone()).collect();
                 left_out.sort();
-                for (name, stage) in stages(pin, &left_out) {
-                    add(name, Content::Stage(stage));
+                let stages = stages(pin, &left_out);
+                match &suite.keep {
+                    None => stages.into_iter().for_each(|(name, stage)| add(name, Content::Stage(stage))),
+                    Some(keep) => {
+                        let mut keep: Vec<_> = keep.value.iter().map(|name| name.value.clone()).collect();
+                        keep.sort();
+                        keep.dedup();
+                        let name = match keep.as_slice() {
+                            [] => format!("base {}, bare", pin.suite),
+                            keep => format!("base {}, only {}", pin.suite, keep.join(", ")),
+                        };
+                        add(name, Content::Trimmed(Trimmed { stages, keep }));
+                    }
                 }
             }
             _ => {
@@ -400,9 +441,23 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
             };
             Work::Write { place: write.inside.value.clone(), text, mode: write.mode, owner: owner(&write.owner) }
         }
+        Action::Take(taken) => {
+            let variant = &taken.variant.value;
+            // A lock that answers the spec has the variant's pins.
+            let source = spec.sources.get(variant).zip(lock.sources.get(variant));
+            Work::Take {
+                variant: variant.clone(),
+                image: source.map_or(ImageKey::from_bytes([0; 32]), |(spec, lock)| Plan::new(spec, lock).image_key),
+                from: taken.from.value.clone(),
+                except: taken.except.iter().map(|pattern| pattern.value.clone()).collect(),
+                place: taken.inside.value.clone(),
+                owner: owner(&taken.owner),
+            }
+        }
         Action::Copy(copy) => Work::Copy {
             from: copy.from.value.clone(),
             except: copy.except.iter().map(|pattern| pattern.value.clone()).collect(),
+            ignored: copy.ignored,
             place: copy.inside.value.clone(),
             owner: owner(&copy.owner),
             tree: tree(),

@@ -58,6 +58,7 @@ pub fn choose(
     let editor = chooser.editor(spec);
     let mut lock = Lock {
         lock: 1,
+        variant: spec.variant.clone(),
         epoch: 0,
         depots: Vec::new(),
         packages: chooser.packages(spec),
@@ -70,6 +71,8 @@ pub fn choose(
         downloads: Vec::new(),
         files: Vec::new(),
         seal: None,
+        variants: Vec::new(),
+        sources: BTreeMap::new(),
     };
     lock.depots = chooser.depots(&lock);
     own_toolchains::add_archives(spec, &mut lock);

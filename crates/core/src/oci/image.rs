@@ -183,9 +183,14 @@ struct Execution<'a> {
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     exposed_ports: BTreeMap<&'a str, serde_json::Map<String, serde_json::Value>>,
     env: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    entrypoint: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     cmd: Vec<String>,
-    working_dir: &'a str,
+    working_dir: String,
     labels: BTreeMap<&'a str, String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    stop_signal: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -339,18 +344,35 @@ pub fn documents(subject: Subject<'_>, layers: &[PackedLayer]) -> Documents {
     let platform = Platform::of(lock, here);
     let created = time(lock.epoch);
     let id = crate::account::ACCOUNT_ID;
-    let name = spec.workspace.name.value.clone();
+    let name = spec.name();
+    let wanted = &spec.image;
+    let entrypoint = wanted.command.as_ref().map(crate::spec::Run::argv).unwrap_or_default();
+    let mut labels = BTreeMap::from([(FINGERPRINT, image.to_owned())]);
+    labels.extend(wanted.labels.iter().map(|(name, text)| (name.as_str(), text.clone())));
+    let ports: Vec<&str> = match &wanted.ports {
+        Some(ports) => ports.iter().map(String::as_str).collect(),
+        None => setup.ports.values().map(String::as_str).collect(),
+    };
     let config = ImageConfig {
         created: created.clone(),
         architecture: &platform.architecture,
         os: &platform.os,
         config: Execution {
-            user: format!("{id}:{id}"),
-            exposed_ports: setup.ports.values().map(|port| (port.as_str(), serde_json::Map::new())).collect(),
+            // Another account's numbers are known to the image alone, which whoever runs it looks into.
+            user: wanted.account.as_ref().map_or_else(|| format!("{id}:{id}"), |account| account.value.clone()),
+            exposed_ports: ports.into_iter().map(|port| (port, serde_json::Map::new())).collect(),
             env: setup.env.iter().map(|(name, value)| format!("{name}={value}")).collect(),
-            cmd: vec![shell.to_owned()],
-            working_dir: &setup.project,
-            labels: BTreeMap::from([(FINGERPRINT, image.to_owned())]),
+            cmd: match (wanted.arguments.as_slice(), &wanted.command) {
+                ([], None) => vec![shell.to_owned()],
+                (arguments, _) => arguments.to_vec(),
+            },
+            entrypoint,
+            working_dir: wanted
+                .directory
+                .as_ref()
+                .map_or_else(|| setup.project.clone(), |directory| directory.value.to_string()),
+            labels,
+            stop_signal: wanted.signal.as_ref().map(|signal| format!("SIG{signal}")),
         },
         rootfs: RootFs { r#type: "layers", diff_ids: layers.iter().map(|layer| OciDigest(layer.diff)).collect() },
         history: layers.iter().map(|layer| History { created: created.clone(), created_by: &layer.name }).collect(),

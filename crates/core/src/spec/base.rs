@@ -7,9 +7,9 @@ use crate::debian::parse_alternative;
 use crate::mistake::{Code, Mistake};
 
 /// Keys that name an origin.
-const ORIGINS: [&str; 4] = ["debian", "oci", "archive", "depot"];
+pub(super) const ORIGINS: [&str; 4] = ["debian", "oci", "archive", "depot"];
 /// Keys that mean something for one origin only.
-const ONLY_DEBIAN: [&str; 5] = ["extra", "components", "architecture", "recommended", "left-out"];
+const ONLY_DEBIAN: [&str; 6] = ["extra", "components", "architecture", "recommended", "left-out", "keep"];
 /// Suites that have no suites beside them.
 const ALONE: [&str; 3] = ["sid", "unstable", "experimental"];
 
@@ -111,7 +111,11 @@ fn debian(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Suite> {
     let recommended = reader.flag(table, "recommended");
     let left_out = list(reader, "left-out", &[]);
     let left_out = left_out.into_iter().filter_map(|path| rules::inside_path(reader, "left-out", path)).collect();
-    Some(Suite { name: name?, extra, components, architecture, packages, recommended, left_out })
+    let keep = reader.texts(table, "keep");
+    for name in keep.iter().flat_map(|keep| &keep.value) {
+        rules::plain_name(reader, "package", &name.value, &name.span);
+    }
+    Some(Suite { name: name?, extra, components, architecture, packages, recommended, left_out, keep })
 }
 
 /// A package's name, and perhaps which versions of it.

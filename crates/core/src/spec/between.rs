@@ -212,6 +212,7 @@ fn nothing_is_covered(spec: &Spec, mistakes: &mut Vec<Mistake>) {
         match &step.action {
             Action::Write(write) => laid.push(("the step writes", &write.inside)),
             Action::Copy(copy) => laid.push(("the step copies to", &copy.inside)),
+            Action::Take(taken) => laid.push(("the step copies to", &taken.inside)),
             Action::Run(_) => {}
         }
         laid.extend(step.creates.as_ref().map(|creates| ("the step creates", creates)));

@@ -213,9 +213,7 @@ fn join_at(mut taken: Table, own: Table, path: &str) -> Table {
         let whole = known.is_none_or(|key| key.whole);
         let joined = match (std::mem::replace(&mut there.node.value, Value::Flag(false)), entry.node.value) {
             (Value::Table(before), Value::Table(after)) if !whole => Value::Table(join_at(before, after, &below)),
-            (Value::List(before), Value::List(after)) if !whole => {
-                Value::List(join_lists(before, after, if below == "folders" { "inside" } else { "name" }))
-            }
+            (Value::List(before), Value::List(after)) if !whole => Value::List(join_lists(before, after, &below)),
             (_, after) => after,
         };
         *there =
@@ -224,14 +222,17 @@ fn join_at(mut taken: Table, own: Table, path: &str) -> Table {
     taken
 }
 
-fn join_lists(mut taken: Vec<Node>, own: Vec<Node>, by: &str) -> Vec<Node> {
-    let name_of = |node: &Node| match &node.value {
-        Value::Table(table) => match table.get(by).map(|entry| &entry.node.value) {
-            Some(Value::Text(name)) => Some(name.clone()),
-            _ => None,
-        },
+/// The name of an entry of the list `list`; of a folder, where it appears.
+pub(super) fn item_name<'a>(item: &'a Node, list: &str) -> Option<&'a str> {
+    let Value::Table(table) = &item.value else { return None };
+    match &table.get(if list == "folders" { "inside" } else { "name" })?.node.value {
+        Value::Text(name) => Some(name),
         _ => None,
-    };
+    }
+}
+
+fn join_lists(mut taken: Vec<Node>, own: Vec<Node>, list: &str) -> Vec<Node> {
+    let name_of = |node: &Node| item_name(node, list).map(str::to_owned);
     // Only what was included is replaced; a name that stands twice in one file is a mistake that the rules tell.
     let replaceable = taken.len();
     for node in own {

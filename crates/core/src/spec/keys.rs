@@ -113,10 +113,12 @@ pub const KEYS: &[Key] = &[
     key("workspace.name", Text, Needed, "its name, and its host name inside"),
     key("workspace.about", Text, Optional, "one line for people"),
     key("workspace.account", Text, Optional, "the ordinary user inside").default("crew"),
-    key("workspace.project", Text, Optional, "where the project's folder appears inside").default("/code"),
+    key("workspace.project", Text, Optional, "where the project's folder appears inside; empty for nowhere").default("/code"),
     key("workspace.network", Text, Optional, "whether the workspace reaches other machines: out or none").values(&["out", "none"]).default("out"),
     key("workspace.path", Texts, Optional, "directories in which programs are looked for before those of toolchains and of the system")
         .example("[workspace]\nname = \"timetable\"\npath = [\"/opt/harbour/bin\"]"),
+    key("workspace.variant", Text, Optional, "the variant that commands mean when none is named; the main part alone is then only what all have in common")
+        .default("main, the main part"),
     key("workspace.host", Table, Later, "what a member's machine must offer").whole(),
     key("depots", Table, Optional, "depots that packages, toolchains and extensions come from, by name")
         .example("[depots]\nharbour = { path = \"../depot\" }\nwharf   = { url = \"https://depot.brindle.example/\" }"),
@@ -136,6 +138,9 @@ pub const KEYS: &[Key] = &[
     key("base.recommended", Flag, Optional, "with debian: true takes what packages recommend, too").default("false"),
     key("base.left-out", Texts, Optional, "with debian: what packages' scripts make at random, by absolute paths: it is not in the image; of a directory, what is in it")
         .example("[base]\ndebian   = \"bookworm\"\npackages = [\"slapd\"]\nleft-out = [\"/var/lib/ldap\"]\n\n[[steps]]\nname    = \"begin the directory\"\nat      = \"first-start\"\naccount = \"root\"\nrun     = \"dpkg-reconfigure -f noninteractive slapd\""),
+    key("base.keep", Texts, Optional, "with debian: the image has only these packages and what they need, without documentation, and without shell and package manager unless they are named")
+        .default("everything")
+        .example("[base]\ndebian   = \"bookworm\"\npackages = [\"nodejs\", \"build-essential\"]\n\n[variants.release.base]\nkeep = [\"nodejs\"]"),
     key("base.depot", Text, Optional, "origin: packages of this depot"),
     key("base.packages", Texts, Optional, "with depot or debian: the names of the packages; with debian each may name versions, in brackets"),
     key("base.archive", Table, Optional, "origin: one archive of a whole root, by path or url")
@@ -195,6 +200,7 @@ pub const KEYS: &[Key] = &[
     key("folders[].name", Text, Optional, "with mode kept: its name, which cavrith folder takes"),
     key("folders[].owner", Text, Optional, "with mode kept: the account that it belongs to when it is new").default("who owns the place in the image"),
     key("folders[].except", Texts, Optional, "directories in it that never cross the wall: inside they are the workspace's own"),
+    key("folders[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("ports", Tables, Optional, "listening ports inside that are reachable outside")
         .example("[[ports]]\nname    = \"site\"\ninside  = 8080\noutside = 8080\nexact   = true"),
     key("ports[].name", Text, Needed, "a name for people"),
@@ -208,6 +214,7 @@ pub const KEYS: &[Key] = &[
         .default("127.0.0.1 and ::1"),
     key("ports[].open", Flag, Optional, "true: start tells its address on the web when it is ready, and opens it with the desktop's opener")
         .default("false"),
+    key("ports[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("downloads", Tables, Optional, "files to fetch, each into a place of its own in the image").example(
         "[[downloads]]\nname   = \"tide-tables\"\nurl    = \"https://files.brindle.example/tides-2026.tar.gz\"\ninside = \"/srv/tides\"\nunpack = true",
     ),
@@ -236,9 +243,13 @@ pub const KEYS: &[Key] = &[
     key("steps[].copy", Table, Optional, "files of the project to copy in; the lock pins them").whole().example(
         "[[steps]]\nname = \"bring the pages\"\nat   = \"build\"\ncopy = { from = \"pages\", inside = \"/srv/pages\", except = [\"*.draft\"] }",
     ),
-    key("steps[].copy.from", Text, Needed, "the file or folder of the project, relative to the spec"),
+    key("steps[].copy.from", Text, Needed, "the file or folder of the project, relative to the spec; with variant: the file or directory of its image"),
+    key("steps[].copy.variant", Text, Optional, "another variant that has the files, as its steps made them").example(
+        "[[steps]]\nname = \"frame the site\"\nat   = \"build\"\nrun  = \"quill frame /build/site\"\nvariants = [\"main\"]\n\n[[steps]]\nname = \"bring the site\"\nat   = \"build\"\ncopy = { variant = \"main\", from = \"/build/site\", inside = \"/srv/site\" }\nvariants = [\"release\"]\n\n[variants.release.workspace]\nproject = \"\"",
+    ),
+    key("steps[].copy.ignored", Flag, Optional, "true takes what git ignores in the project, too").default("false"),
     key("steps[].copy.inside", Text, Needed, "the file or directory that it becomes"),
-    key("steps[].copy.except", Texts, Optional, "what to leave out, in the patterns of git's ignore files"),
+    key("steps[].copy.except", Texts, Optional, "what to leave out, in the patterns of git's ignore files; behind !, what to take all the same"),
     key("steps[].copy.owner", Text, Optional, "the account that all of it belongs to").default("root"),
     key("steps[].unless", TextOrTexts, Optional, "a command; when it succeeds, the step is left out"),
     key("steps[].creates", Text, Optional, "a path inside; when it is there, the step is left out"),
@@ -247,6 +258,7 @@ pub const KEYS: &[Key] = &[
     key("steps[].env.*", Text, Optional, "the value of one variable"),
     key("steps[].account", Text, Optional, "the account that carries it out").default("root at build, else workspace.account"),
     key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
+    key("steps[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("services", Table, Optional, "programs that run in the background as long as the workspace does, by name").example(
         "[services.site]\nrun   = \"httpd -f -p $SITE_PORT -h /srv/site\"\nready = { port = 8080 }\nafter = [\"store\"]\n\n[services.store]\nrun     = [\"storekeeper\", \"--data\", \"/srv/data\"]\nrestart = \"always\"\nstop    = { signal = \"INT\", grace = \"30 s\" }",
     ),
@@ -272,6 +284,7 @@ pub const KEYS: &[Key] = &[
         .values(&["TERM", "INT", "QUIT", "HUP", "USR1", "USR2", "WINCH"])
         .default("TERM"),
     key("services.*.stop.grace", Text, Optional, "how long it has until it is killed: a number and s, min or h").default("10 s"),
+    key("services.*.variants", Texts, Optional, "the variants that have it").default("all"),
     key("names", Table, Optional, "host names that stand for the workspace: inside at once, outside with cavrith names")
         .example("[[ports]]\nname   = \"site\"\ninside = 8080\n\n[names]\n\"timetable.test\" = \"site\""),
     key("names.*", Text, Optional, "the port that is meant by this name"),
@@ -302,7 +315,22 @@ pub const KEYS: &[Key] = &[
     key("editor.launch.*.directory", Text, Optional, "where it is started").default("the project's folder inside"),
     key("editor.launch.*.env", Table, Optional, "variables of this program only"),
     key("editor.launch.*.env.*", Text, Optional, "the value of one variable"),
-    key("variants", Table, Later, "named alternatives of this spec"),
+    key("image", Table, Optional, "how the image is run where Cavrith does not run it; it goes into container images")
+        .example("[image]\ncommand   = [\"httpd\", \"-f\"]\narguments = [\"-p\", \"8080\"]\nports     = [\"8080\"]\nsignal    = \"TERM\"\nlabels    = { \"example.brindle.team\" = \"timetable\" }"),
+    key("image.command", TextOrTexts, Optional, "what is run: a text for /bin/sh, or a list: a program and its arguments"),
+    key("image.arguments", Texts, Optional, "further arguments, which whoever runs it may replace").default("the account's shell when there is no command"),
+    key("image.directory", Text, Optional, "where it is started").default("workspace.project"),
+    key("image.account", Text, Optional, "the account that it runs as").default("workspace.account"),
+    key("image.ports", Texts, Optional, "ports that it listens on: 8080, or 53/udp").default("those of [[ports]]"),
+    key("image.labels", Table, Optional, "labels for programs that deal with images, by name"),
+    key("image.labels.*", Text, Optional, "the text of one label"),
+    key("image.signal", Text, Optional, "the signal that asks it to end")
+        .values(&["TERM", "INT", "QUIT", "HUP", "USR1", "USR2", "WINCH"])
+        .default("TERM"),
+    key("variants", Table, Optional, "variants of this spec, by name: what differs from all that stands outside of [variants]")
+        .example("[editor]\nprofile = \"vim\"\n\n[variants.release]\nwithout = [\"editor\"]\n\n[variants.release.env]\nSITE_PORT = \"80\""),
+    key("variants.*", Table, Optional, "one variant: any table and entry of a spec once more, with what it has in this variant"),
+    key("variants.*.without", Texts, Optional, "tables and entries that this variant does not have: editor, services.site, steps.frame the site"),
 ];
 
 /// The key of this path, if there is one.
@@ -379,6 +407,7 @@ mod tests {
                 "architecture",
                 "recommended",
                 "left-out",
+                "keep",
                 "depot",
                 "packages",
                 "archive",

@@ -2,12 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use super::document::Value;
+use super::document::{Table, Value};
 use super::gather::{Gathered, gather};
 use super::reader::{Reader, TableAt};
+use super::variants::Documents;
 use super::{
     At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
-    rules, services, steps, toolchains, variables,
+    image, rules, services, steps, toolchains, variables, variants,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -16,19 +17,29 @@ use crate::path::RootPath;
 use crate::version::Version;
 
 /// What came of reading a spec.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Parsed {
-    /// The spec as far as it could be read, for looking further for mistakes; [`Self::sound`] gives one to work with.
-    pub draft: Option<Spec>,
+    /// Each variant as far as it could be read, for looking further for mistakes; [`Self::sound`] gives one to work
+    /// with.
+    pub drafts: BTreeMap<String, Spec>,
+    /// The variant that is meant when none is named.
+    pub default: String,
+    /// The document of each variant.
+    pub tables: BTreeMap<String, Table>,
     /// Every mistake found, in the order of the file.
     pub mistakes: Vec<Mistake>,
 }
 
 impl Parsed {
-    /// The spec, when there is no mistake in it.
-    pub fn sound(self) -> Option<Spec> {
+    /// The default variant as far as it could be read.
+    pub fn draft(&self) -> Option<&Spec> {
+        self.drafts.get(&self.default)
+    }
+
+    /// The default variant, when there is no mistake in any.
+    pub fn sound(mut self) -> Option<Spec> {
         let sound = self.mistakes.iter().all(|mistake| mistake.weight == Weight::Warning);
-        self.draft.filter(|_| sound)
+        self.drafts.remove(&self.default).filter(|_| sound)
     }
 }
 
@@ -43,22 +54,45 @@ pub fn parse_gathered(gathered: &Gathered) -> Parsed {
     let mut reader = Reader { sources: &gathered.sources, mistakes: gathered.mistakes.clone() };
     // A broken document lacks what stands in its broken lines; only what is there can be judged.
     let broken = !reader.mistakes.is_empty();
-    let top = reader.table(&gathered.table, "", 0..0);
-    let mut meaning = gathered.table.as_json();
-    // Where layers are shared says nothing of what they are.
-    meaning.as_object_mut().map(|table| table.remove("cache"));
-    let meaning = meaning.to_string();
-    let digest = SpecDigest::from_bytes(*blake3::hash(meaning.as_bytes()).as_bytes());
-    let draft = read(&mut reader, &top, digest);
-    if broken {
-        reader.mistakes.retain(|mistake| mistake.code != Code::MISSING_KEY && mistake.code != Code::BASE_ORIGIN);
+    let Documents { default, tables } = variants::documents(&mut reader, &gathered.table);
+    let mut drafts = BTreeMap::new();
+    // The default variant first: what is wrong in all of them is said of that one.
+    let order = std::iter::once(&default).chain(tables.keys().filter(|name| **name != default));
+    for (name, table) in order.filter_map(|name| Some((name, tables.get(name)?))) {
+        let mut own = Reader { sources: &gathered.sources, mistakes: Vec::new() };
+        let draft = read_variant(&mut own, table, name, *name == default);
+        if broken {
+            own.mistakes.retain(|mistake| mistake.code != Code::MISSING_KEY && mistake.code != Code::BASE_ORIGIN);
+        }
+        for mut mistake in own.mistakes {
+            let alike = |other: &Mistake| (other.code, &other.places) == (mistake.code, &mistake.places);
+            if !reader.mistakes.iter().any(alike) {
+                if *name != default {
+                    mistake.message = format!("in the variant `{name}`: {}", mistake.message);
+                }
+                reader.push(mistake);
+            }
+        }
+        drafts.extend(draft.map(|draft| (name.clone(), draft)));
     }
-    if let Some(draft) = &draft {
-        between::check(draft, &mut reader.mistakes);
-    }
+    variants::connect(&mut reader, &mut drafts);
     let mut mistakes = reader.mistakes;
     mistakes.sort_by_key(|mistake| mistake.places.first().map_or(0, |place| place.span.start));
-    Parsed { draft, mistakes }
+    mistakes.dedup();
+    Parsed { drafts, default, tables, mistakes }
+}
+
+/// Reads the document of one variant.
+fn read_variant(reader: &mut Reader<'_>, table: &Table, variant: &str, is_default: bool) -> Option<Spec> {
+    let top = reader.table(table, "", 0..0);
+    let mut meaning = table.as_json();
+    // Where layers are shared says nothing of what they are.
+    meaning.as_object_mut().map(|table| table.remove("cache"));
+    let digest = SpecDigest::from_bytes(*blake3::hash(meaning.to_string().as_bytes()).as_bytes());
+    let mut draft = read(reader, &top, digest)?;
+    (draft.variant, draft.is_default) = (variant.to_owned(), is_default);
+    between::check(&draft, &mut reader.mistakes);
+    Some(draft)
 }
 
 fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Option<Spec> {
@@ -86,8 +120,9 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
     // What could be included is joined already; a list that is left is reported for what else is in it.
     reader.texts(top, "include");
-    let workspace = workspace?;
-    if !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
+    let image = reader.subtable(top, "image", "image").map(|table| image::read(reader, &table)).unwrap_or_default();
+    let (workspace, has_project) = workspace?;
+    if has_project && !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
         let side = Side::Live(At { value: ".".to_owned(), span: workspace.project.span.clone() });
         folders.insert(0, Folder { side, inside: workspace.project.clone(), except: Vec::new() });
     }
@@ -110,6 +145,10 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
         limits,
         cache,
         editor,
+        image,
+        variant: variants::MAIN.to_owned(),
+        is_default: true,
+        sources: BTreeMap::new(),
         digest,
     })
 }
@@ -125,7 +164,8 @@ fn read_cache(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<At<String>
     Some(registry)
 }
 
-fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Workspace> {
+/// The table, and whether the project's folder appears inside.
+fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<(Workspace, bool)> {
     let name = reader.text(table, "name");
     if let Some(name) = &name {
         rules::host_name(reader, "workspace", name);
@@ -135,9 +175,13 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Worksp
     let about = reader.text(table, "about").map(|about| about.value);
     let account = reader.text(table, "account").unwrap_or(At { value: "crew".to_owned(), span: table.span() });
     rules::account_name(reader, &account);
-    let project = reader.text(table, "project").and_then(|project| rules::inside_path(reader, "project", project));
+    let project = reader.text(table, "project");
+    let has_project = project.as_ref().is_none_or(|project| !project.value.is_empty());
+    let project = project.filter(|_| has_project);
+    let project = project.and_then(|project| rules::inside_path(reader, "project", project));
+    let otherwise = if has_project { "/code".to_owned() } else { crate::account::home(&account.value) };
     let project =
-        project.or_else(|| RootPath::from_absolute("/code").ok().map(|value| At { value, span: table.span() }));
+        project.or_else(|| RootPath::from_absolute(&otherwise).ok().map(|value| At { value, span: table.span() }));
     let network = match reader.text(table, "network") {
         Some(network) if network.value == "none" => Network::None,
         Some(network) => {
@@ -148,7 +192,7 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Worksp
     };
     let path = reader.texts(table, "path").map_or_else(Vec::new, |texts| texts.value);
     let path = path.into_iter().filter_map(|text| rules::inside_path(reader, "path", text)).collect();
-    Some(Workspace { name, about, account, project: project?, network, path })
+    Some((Workspace { name, about, account, project: project?, network, path }, has_project))
 }
 
 fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {

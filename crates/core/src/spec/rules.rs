@@ -296,16 +296,14 @@ pub(super) fn limit(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
     None
 }
 
-/// A pattern of git's ignore files, as far as Cavrith has them: it may not be empty, a comment or a negation.
+/// A pattern of git's ignore files, as far as Cavrith has them: it may not be empty or a comment.
 pub(super) fn pattern(reader: &mut Reader<'_>, pattern: &At<String>) {
     let text = pattern.value.trim();
     let problem = if text.is_empty() {
         "is empty"
     } else if text.starts_with('#') {
         "is a comment"
-    } else if text.starts_with('!') {
-        "takes files back in, which cannot be done here"
-    } else if let Err(bad) = globset::Glob::new(text.trim_matches('/')) {
+    } else if let Err(bad) = globset::Glob::new(text.trim_start_matches('!').trim_matches('/')) {
         let message = format!("the pattern {:?} cannot be read: {}", pattern.value, bad.kind());
         let remedy = "close the bracket or brace, or put a backslash before it";
         reader.push(Mistake::new(Code::BAD_PATTERN, pattern.span.clone(), message, remedy));

@@ -4,6 +4,7 @@
 use serde_json::{Map, Value, json};
 
 use super::keys::{self, Key, Shape, State};
+use super::variants::COMMON;
 
 /// The schema of `cavrith.toml`.
 pub fn schema() -> Value {
@@ -16,13 +17,37 @@ pub fn schema() -> Value {
     schema
 }
 
+/// The schema of one variant: any part of a spec once more, of which nothing has to be there.
+fn variant() -> Value {
+    let mut schema = table("variants.*");
+    let usable = |(name, key): &(&str, &Key)| key.state != State::Later && !COMMON.contains(name);
+    for (name, key) in keys::children("").filter(usable) {
+        let mut part = value(key);
+        optional(&mut part);
+        schema["properties"][name] = part;
+    }
+    schema
+}
+
+/// Lets everything be left out.
+fn optional(schema: &mut Value) {
+    match schema {
+        Value::Object(entries) => {
+            entries.retain(|name, value| name != "required" || !value.is_array());
+            entries.values_mut().for_each(optional);
+        }
+        Value::Array(items) => items.iter_mut().for_each(optional),
+        _ => {}
+    }
+}
+
 /// The schema of a table with the keys beneath `path`.
 fn table(path: &str) -> Value {
     let (mut properties, mut required, mut others) = (Map::new(), Vec::new(), Value::Bool(false));
     // A file that includes others may leave to them what has to be there.
     for (name, key) in keys::children(path).filter(|(_, key)| key.state != State::Later) {
         if name == "*" {
-            others = value(key);
+            others = if key.path == "variants.*" { variant() } else { value(key) };
             continue;
         }
         properties.insert(name.to_owned(), value(key));

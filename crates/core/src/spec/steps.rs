@@ -38,6 +38,8 @@ pub enum Action {
     Write(Write),
     /// It copies files of the project.
     Copy(Copy),
+    /// It copies what another variant has.
+    Take(Take),
 }
 
 /// `steps[].write`.
@@ -67,6 +69,23 @@ pub enum Text {
 pub struct Copy {
     /// File or folder, relative to the project.
     pub from: At<String>,
+    /// What it becomes.
+    pub inside: At<RootPath>,
+    /// What to leave out, in the patterns of git's ignore files; behind `!`, what to take all the same.
+    pub except: Vec<At<String>>,
+    /// Whether what git ignores is taken too.
+    pub ignored: bool,
+    /// Who all of it belongs to; root when left out.
+    pub owner: Option<At<String>>,
+}
+
+/// `steps[].copy` with a `variant`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Take {
+    /// The variant that has it.
+    pub variant: At<String>,
+    /// File or directory of its image.
+    pub from: At<RootPath>,
     /// What it becomes.
     pub inside: At<RootPath>,
     /// What to leave out, in the patterns of git's ignore files.
@@ -179,7 +198,7 @@ fn only_runs(reader: &mut Reader<'_>, step: &Step) {
     let key = match step.action {
         Action::Run(_) => return,
         Action::Write(_) => "writes a file",
-        Action::Copy(_) => "copies files",
+        Action::Copy(_) | Action::Take(_) => "copies files",
     };
     let message = format!("the step {:?} {key}, and a step of the start runs a command", step.name.value);
     let remedy = "write at = \"build\", or run a command";
@@ -215,7 +234,7 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
     let action = match (run, write, copy) {
         (Some(run), ..) => Action::Run(run?),
         (_, Some(write), _) => Action::Write(write?),
-        (_, _, Some(copy)) => Action::Copy(copy?),
+        (_, _, Some(copy)) => copy?,
         (None, None, None) => return None,
     };
     Some(Step { name: name?, action, unless, creates, after, env, account, limit })
@@ -255,15 +274,25 @@ fn read_write(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Write> {
     Some(Write { inside: inside?, text, mode, owner })
 }
 
-fn read_copy(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Copy> {
-    let from = rules::project_file(reader, table, "from");
+fn read_copy(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Action> {
+    let variant = reader.text(table, "variant");
     let inside = reader.text(table, "inside").and_then(|path| rules::inside_path(reader, "inside", path));
     let except = reader.texts(table, "except").map(|except| except.value).unwrap_or_default();
     for pattern in &except {
         rules::pattern(reader, pattern);
     }
     let owner = reader.text(table, "owner");
-    Some(Copy { from: from?, inside: inside?, except, owner })
+    if let Some(variant) = variant {
+        if let Some(span) = table.key_span("ignored") {
+            let message = "`ignored` means nothing for what another variant has";
+            reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, "leave it out"));
+        }
+        let from = reader.text(table, "from").and_then(|from| rules::inside_path(reader, "from", from));
+        return Some(Action::Take(Take { variant, from: from?, inside: inside?, except, owner }));
+    }
+    let ignored = reader.flag(table, "ignored");
+    let from = rules::project_file(reader, table, "from");
+    Some(Action::Copy(Copy { from: from?, inside: inside?, except, ignored, owner }))
 }
 
 /// The steps in an order in which each comes after those that it names, and otherwise as in the file.

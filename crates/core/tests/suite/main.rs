@@ -12,3 +12,4 @@ mod parts_of_a_spec;
 mod pure;
 mod services;
 mod spec;
+mod variants;

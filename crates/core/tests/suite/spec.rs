@@ -145,9 +145,9 @@ mod mistakes {
 
     #[test]
     fn not_yet() {
-        insta::assert_snapshot!(after("[variants.release]\n"), @"
-        CV0103 9:2 `variants`
-          `variants` (named alternatives of this spec) is not carried out yet
+        insta::assert_snapshot!(after("[workspace.host]\n"), @"
+        CV0103 9:12 `host`
+          `host` (what a member's machine must offer) is not carried out yet
           leave it out until a later version of Cavrith does it
         ");
         insta::assert_snapshot!(with("depot = \"harbour\"\npackages = [\"busybox-static\"]", "debian = \"bookworm\""), @"");

@@ -59,6 +59,12 @@ pub enum BuildError {
         /// The reason, in words.
         why: String,
     },
+    /// A package that a trimmed base is to keep, and does not have.
+    #[error("base.keep names {name}, which is not among the base's packages; wish for it in base.packages, too")]
+    KeptPackage {
+        /// The package.
+        name: String,
+    },
     /// The account cannot be made.
     #[error(transparent)]
     Account(#[from] AccountError),
@@ -126,6 +132,7 @@ impl BuildError {
             | Self::NoAccount { .. }
             | Self::BadPlace { .. }
             | Self::Account(_)
+            | Self::KeptPackage { .. }
             | Self::PlaceTaken { .. } => FailureCode::STEP_AS_WRITTEN,
             Self::Step { .. } => FailureCode::STEP,
             Self::TooLong { .. } => FailureCode::TOO_LONG,

@@ -20,6 +20,14 @@ pub enum ProjectError {
         /// Why not.
         why: String,
     },
+    /// The project has no such variant.
+    #[error("there is no variant {name}; the spec has {known}")]
+    NoVariant {
+        /// As it was typed.
+        name: String,
+        /// Those that are there.
+        known: String,
+    },
     /// The project takes something from outside its own tree that its member has not allowed, or that nobody gets.
     #[error("{}", outside_words(project, uses))]
     Outside {
@@ -55,6 +63,7 @@ impl ProjectError {
     pub fn code(&self) -> FailureCode {
         match self {
             Self::NoProject(_) => FailureCode::NO_PROJECT,
+            Self::NoVariant { .. } => FailureCode::NO_VARIANT,
             Self::NoFolder { .. } => FailureCode::NO_FOLDER,
             Self::Outside { .. } => FailureCode::OUTSIDE,
             Self::Config { .. } => FailureCode::CONFIG,

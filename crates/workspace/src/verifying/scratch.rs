@@ -43,7 +43,11 @@ pub(super) fn aspects(
     image: &Image<'_>,
     seal: &Seal,
 ) -> Vec<Aspect> {
-    let own = Place::all(home).into_iter().filter(|place| place.is_of(&project.dir));
+    let is_of_variant = |place: &Place| match Record::read(&place.dir) {
+        Some(record) => record.arrangement.variant == project.spec.variant,
+        None => project.spec.is_default,
+    };
+    let own = Place::all(home).into_iter().filter(|place| place.is_of(&project.dir) && is_of_variant(place));
     own.map(|place| {
         let name = if place.named { format!("scratch of {}", place.name) } else { "scratch".to_owned() };
         let account = account::home(&project.spec.workspace.account.value);

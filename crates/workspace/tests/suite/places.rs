@@ -33,7 +33,7 @@ impl Ground {
     }
 
     fn meant<'a>(&'a self, project: &'a Path, typed: bool, name: Option<&'a str>) -> Meant<'a> {
-        Meant { home: &self.home, project, project_typed: typed, name }
+        Meant { home: &self.home, project, project_typed: typed, name, variant: None }
     }
 }
 

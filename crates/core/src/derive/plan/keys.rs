@@ -1,6 +1,6 @@
 //! What goes into the key of a layer and of an image: the encoding behind the table of [`super`].
 
-use super::{Content, Laid, PlannedLayer, RULES, StepContent, Work, Written};
+use super::{Content, Laid, PlannedLayer, RULES, Stage, StepContent, Work, Written};
 use crate::digest::ImageKey;
 use crate::encode::Encoder;
 use crate::path::RootPath;
@@ -34,16 +34,10 @@ pub(super) fn encode_content(encoder: &mut Encoder, content: &Content) {
         Content::Archive(pin) => {
             encoder.u8(4).fixed(pin.sha256.as_bytes()).u64(pin.strip as u64);
         }
-        Content::Stage(stage) => {
-            encoder.u8(9).count(stage.number).count(stage.beneath.len());
-            for digest in &stage.beneath {
-                encoder.fixed(digest.as_bytes());
-            }
-            encoder.count(stage.packages.len());
-            for package in stage.packages.values() {
-                encoder.fixed(package.sha256.as_bytes());
-            }
-            encoder.list(stage.left_out.iter().map(RootPath::as_bytes));
+        Content::Stage(stage) => encode_stage(encoder, stage),
+        Content::Trimmed(trimmed) => {
+            encoder.u8(11).list(trimmed.keep.iter()).count(trimmed.stages.len());
+            trimmed.stages.iter().for_each(|(_, stage)| encode_stage(encoder, stage));
         }
         Content::OciLayer(image) => {
             encoder.u8(10).count(image.beneath.len());
@@ -69,6 +63,18 @@ pub(super) fn encode_content(encoder: &mut Encoder, content: &Content) {
     }
 }
 
+fn encode_stage(encoder: &mut Encoder, stage: &Stage) {
+    encoder.u8(9).count(stage.number).count(stage.beneath.len());
+    for digest in &stage.beneath {
+        encoder.fixed(digest.as_bytes());
+    }
+    encoder.count(stage.packages.len());
+    for package in stage.packages.values() {
+        encoder.fixed(package.sha256.as_bytes());
+    }
+    encoder.list(stage.left_out.iter().map(RootPath::as_bytes));
+}
+
 fn encode_step(encoder: &mut Encoder, step: &StepContent) {
     encoder.u8(7).count(step.env.len());
     for (name, value) in &step.env {
@@ -90,6 +96,10 @@ fn encode_step(encoder: &mut Encoder, step: &StepContent) {
                     encoder.u8(2).fixed(tree.as_bytes()).bytes(&names)
                 }
             };
+        }
+        Work::Take { image, from, except, place, owner, .. } => {
+            encoder.u8(4).fixed(image.as_bytes()).bytes(from.as_bytes()).list(except.iter());
+            encoder.bytes(place.as_bytes()).bytes(owner);
         }
         Work::Copy { place, owner, tree, .. } => {
             encoder.u8(3).bytes(place.as_bytes()).bytes(owner).fixed(tree.as_bytes());
