@@ -74,6 +74,9 @@ pub struct Contents {
     /// As what
     #[arg(long, value_name = "FORMAT", default_value = "table")]
     pub format: ContentsFormat,
+    /// Say where this path of the image is from, and why it is there
+    #[arg(long, value_name = "PATH", conflicts_with = "format")]
+    pub why: Option<String>,
     #[command(flatten)]
     pub report: Report,
 }

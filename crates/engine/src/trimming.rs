@@ -5,7 +5,7 @@ use std::fs::File;
 
 use cavrith_core::debian::trim::{self, Records};
 use cavrith_core::derive::plan::{Content, PlannedLayer, Trimmed};
-use cavrith_core::digest::TreeDigest;
+use cavrith_core::digest::{ContentDigest, TreeDigest};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Kind, Tree};
 use cavrith_store::Store;
@@ -17,8 +17,7 @@ use crate::event::Event;
 use crate::layer_cache::Ready;
 use crate::stages;
 
-/// dpkg's list of packages, and the directory of what it knows of each.
-const STATUS: &str = "var/lib/dpkg/status";
+/// The directory of what dpkg knows of each package.
 const RECORDS: &str = "var/lib/dpkg/info";
 
 /// The layer of a trimmed base.
@@ -54,7 +53,7 @@ pub fn decide(
     let path = |text: &str| RootPath::from_archive(text.as_bytes()).unwrap_or_else(|bad| panic!("BUG: {bad}"));
     let read =
         |path: &RootPath| Ok::<_, EngineError>(store.file_of_image(layers.iter(), whole, path)?.unwrap_or_default());
-    let status = read(&path(STATUS))?;
+    let status = read(&path(trim::STATUS))?;
     let mut lists = Vec::new();
     for (record, _) in whole.under(&path(RECORDS)) {
         let name = String::from_utf8_lossy(record.name().unwrap_or_default()).into_owned();
@@ -74,11 +73,24 @@ fn write(
     keep: &[String],
 ) -> Result<StagedLayer, EngineError> {
     let store = maker.context.store;
-    let tree = decide(store, layers, whole, keep)?.tree(whole);
+    let trimmed = decide(store, layers, whole, keep)?;
+    let mut tree = trimmed.tree(whole);
+    // The one file that is not as it was: the list of packages without those that went.
+    let list = RootPath::from_archive(trim::STATUS.as_bytes()).unwrap_or_else(|bad| panic!("BUG: {bad}"));
+    let status = store.file_of_image(layers.iter(), whole, &list)?.unwrap_or_default();
+    let status = trimmed.status(&String::from_utf8_lossy(&status));
+    if let Some(entry) = tree.entries.get_mut(&list) {
+        let content = ContentDigest::of(status.as_bytes());
+        entry.kind = Kind::File { size: status.len() as u64, content, links: None };
+    }
     let files = tree.entries.iter().filter(|(_, entry)| matches!(entry.kind, Kind::File { .. }));
     let files: Vec<_> = files.map(|(path, _)| path.clone()).collect();
     let mut layer = KnownLayer::new(maker.context.staging.new_dir()?, tree, store.ownership())?;
     for path in files {
+        if path == list {
+            layer.file(&path, &mut status.as_bytes())?;
+            continue;
+        }
         let Some(place) = store.place_in_image(layers.iter(), whole, &path) else { continue };
         let mut file = File::open(&place).map_err(file_error("read", &place))?;
         layer.file(&path, &mut file)?;

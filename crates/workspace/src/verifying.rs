@@ -29,6 +29,7 @@ use cavrith_engine::home::Home;
 use cavrith_engine::probe::{account_command, ask, fresh_session};
 use cavrith_engine::project::Project;
 use cavrith_sandbox::Runtime;
+use cavrith_sandbox::job::{CommandJob, Task};
 use cavrith_store::records::ImageRecord;
 
 use crate::WorkspaceError;
@@ -37,6 +38,9 @@ use image::Image;
 
 /// How long a measuring command inside may take.
 const LIMIT: Duration = Duration::from_secs(60);
+
+/// The environment of whoever reads it (proc_pid_environ(5)).
+const ENVIRONMENT: &str = "/proc/self/environ";
 
 /// Measures everything, and reads every byte of the image.
 ///
@@ -59,7 +63,7 @@ pub fn verify(
     (context.observer)(Event::Stage { text: format!("reading every byte of {}", count(record.layers.len(), "layer")) });
     let image = Image::measure(context, &record)?;
     aspects.push(image.aspect(&project.dir, seal)?);
-    aspects.push(image.packages(lock)?);
+    aspects.push(image.packages(&project.spec, lock)?);
     (context.observer)(Event::Stage { text: "measuring a fresh workspace".to_owned() });
     let measured = measure_workspace(context, project, lock, &record, &image)?;
     aspects.extend(workspace_aspects(seal, &measured));
@@ -147,21 +151,34 @@ fn measure_workspace(
 
 /// The content of a file as the account sees it inside.
 fn measured_file(session: &dyn Runtime, setup: &Setup, path: &str) -> Result<String, String> {
+    let cat = account_command(setup, vec!["cat".to_owned(), path.to_owned()]);
+    // An image without `cat` is asked by a process of ours. That one is no program of the image, so what the kernel has
+    // of it as its environment says nothing.
+    let task = if path == ENVIRONMENT { Task::Environment } else { Task::Read(path.to_owned()) };
+    let own = CommandJob { task: Some(task), ..account_command(setup, Vec::new()) };
+    match output(session, &cat, path) {
+        Err(None) => output(session, &own, path).map_err(|why| why.unwrap_or_default()),
+        Err(Some(why)) => Err(why),
+        Ok(content) => Ok(content),
+    }
+}
+
+/// What a command writes, or in words why it cannot be had; nothing when there is no such program.
+fn output(session: &dyn Runtime, command: &CommandJob, path: &str) -> Result<String, Option<String>> {
     let mut content = Vec::new();
-    let command = account_command(setup, vec!["cat".to_owned(), path.to_owned()]);
-    let failed = |how: String| format!("{path} cannot be read inside: cat: {how}");
-    match session.run(&command, LIMIT, &mut |bytes| content.extend(bytes)) {
+    let failed = |how: String| format!("{path} cannot be read inside: {how}");
+    match session.run(command, LIMIT, &mut |bytes| content.extend(bytes)) {
         Ok(Some(ending)) if ending.is_good() => Ok(String::from_utf8_lossy(&content).into_owned()),
-        Ok(Some(ending)) => Err(failed(ending.to_string())),
-        Ok(None) => Err(failed(format!("no answer within {} s", LIMIT.as_secs()))),
-        Err(cavrith_sandbox::SandboxError::NotStarted { why, .. }) => Err(failed(why)),
-        Err(error) => Err(failed(error.to_string())),
+        Ok(Some(ending)) => Err(Some(failed(ending.to_string()))),
+        Ok(None) => Err(Some(failed(format!("no answer within {} s", LIMIT.as_secs())))),
+        Err(cavrith_sandbox::SandboxError::NotStarted { missing: true, .. }) => Err(None),
+        Err(error) => Err(Some(failed(error.to_string()))),
     }
 }
 
 /// The environment as the kernel has it of a process of the account.
 fn measured_env(session: &dyn Runtime, setup: &Setup) -> Result<BTreeMap<String, String>, String> {
-    let text = measured_file(session, setup, "/proc/self/environ")?;
+    let text = measured_file(session, setup, ENVIRONMENT)?;
     let pairs = text.split('\0').filter_map(|pair| pair.split_once('='));
     Ok(pairs.map(|(name, value)| (name.to_owned(), value.to_owned())).collect())
 }

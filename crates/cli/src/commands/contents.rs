@@ -1,12 +1,15 @@
 //! `cavrith contents`
 
 use cavrith_core::contents::{self, Item, Subject};
+use cavrith_core::path::RootPath;
+use cavrith_engine::contents::Why;
 use cavrith_engine::{build, contents as listing};
 use serde_json::json;
 
 use crate::args::{Contents, ContentsFormat, General};
 use crate::build_env;
 use crate::commands::{Outcome, locked_project};
+use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
 /// Licences that a line shows.
@@ -17,6 +20,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
     let (_, store) = build_env::store()?;
     let built = build::find(&store, &project, &lock)?;
     let image = built.as_ref().map(|built| &built.record);
+    if let Some(path) = &command.why {
+        let path = RootPath::from_absolute(path).map_err(|bad| Failure::Own(2, bad.to_string()))?;
+        let Some(image) = image else {
+            return Err(Failure::Own(3, "the image is not built here; run cavrith build".to_owned()));
+        };
+        return why(screen, &listing::why(&store, &project, &lock, image, &path)?, command.report.json);
+    }
     let items = listing::list(&store, &project, &lock, image)?;
     let pins = lock.pins_digest().to_string();
     let subject = Subject {
@@ -42,6 +52,21 @@ pub fn exec(general: &General, screen: &Screen, command: &Contents) -> Outcome {
         ));
     }
     Ok(0)
+}
+
+fn why(screen: &Screen, why: &Why, as_json: bool) -> Outcome {
+    if as_json {
+        screen.json(why);
+        return Ok(u8::from(why.kind.is_none()));
+    }
+    let kind = why.kind.unwrap_or("not in the image");
+    screen.result(format_args!("{}  {kind}", styled(screen.out.strong, &why.path)));
+    for (what, text) in [("layer", &why.layer), ("from", &why.origin), ("rule", &why.rule)] {
+        if let Some(text) = text {
+            screen.result(format_args!("  {} {text}", styled(screen.out.faint, format_args!("{what:6}"))));
+        }
+    }
+    Ok(u8::from(why.kind.is_none()))
 }
 
 fn table(screen: &Screen, items: &[Item]) {

@@ -45,6 +45,7 @@ mod steps;
 mod store;
 mod team;
 mod truly;
+mod variants;
 mod verify;
 mod web;
 

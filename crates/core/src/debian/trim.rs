@@ -80,6 +80,9 @@ const DOCUMENTATION: [&str; 7] = [
     "usr/share/linda",
 ];
 
+/// dpkg's list of packages.
+pub const STATUS: &str = "var/lib/dpkg/status";
+
 /// What one package says of itself in the root's records.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Record {
@@ -112,6 +115,8 @@ pub enum Rule {
     LeadsTo(RootPath),
     /// The link at this path, which stays, leads to it.
     LedToBy(RootPath),
+    /// It says which packages there are, for programs that look for known weaknesses.
+    Inventory,
     /// Something that stays lies in it.
     Above,
 }
@@ -125,6 +130,7 @@ impl fmt::Display for Rule {
             Self::MadeFor(package) => write!(f, "a script made it in a directory of the package {package}"),
             Self::LeadsTo(path) => write!(f, "it is a link to {path}, which stays"),
             Self::LedToBy(path) => write!(f, "the link {path}, which stays, leads to it"),
+            Self::Inventory => write!(f, "it says which packages there are"),
             Self::Above => write!(f, "something that stays lies in it"),
         }
     }
@@ -243,7 +249,7 @@ pub fn trim(tree: &Tree, records: &Records, keep: &[String]) -> Result<Trimmed, 
             if tree.get(path).is_some_and(|entry| entry.kind.is_directory()) {
                 // Which of several packages is named does not matter; it is the first by name everywhere.
                 kept_directories.entry(path).or_insert(name);
-            } else if !is_documentation(path) {
+            } else if !is_documentation(path) || trimmer.is_shared_documentation(path) {
                 trimmer.keep(path, Rule::Package(name.clone()));
             }
         }
@@ -261,6 +267,9 @@ pub fn trim(tree: &Tree, records: &Records, keep: &[String]) -> Result<Trimmed, 
         if !is_documentation(path) {
             trimmer.keep(path, Rule::Package(name.to_owned()));
         }
+    }
+    if !packages.is_empty() {
+        trimmer.keep_named(STATUS, Rule::Inventory);
     }
     trimmer.above();
     Ok(Trimmed { packages, paths: trimmer.paths })
@@ -344,6 +353,13 @@ impl Trimmer<'_> {
         }
     }
 
+    /// A package's documentation that is a link to another package's, where the copyright file is.
+    fn is_shared_documentation(&self, path: &RootPath) -> bool {
+        path.depth() == 4
+            && path.as_bytes().starts_with(b"usr/share/doc/")
+            && matches!(self.tree.get(path).map(|entry| &entry.kind), Some(Kind::Symlink { .. }))
+    }
+
     /// Where a link leads, by one step.
     fn target(&self, path: &RootPath, target: &[u8]) -> Option<RootPath> {
         let mut names: Vec<&[u8]> = Vec::new();
@@ -386,6 +402,15 @@ fn is_shared(directory: Option<&RootPath>) -> bool {
 }
 
 impl Trimmed {
+    /// dpkg's list of the packages that stay, from that of the whole root.
+    pub fn status(&self, status: &str) -> String {
+        let stays = |stanza: &&str| {
+            let name = stanza.lines().find_map(|line| line.strip_prefix("Package: "));
+            name.is_some_and(|name| self.packages.contains(name.trim()))
+        };
+        status.split("\n\n").filter(stays).map(|stanza| format!("{}\n\n", stanza.trim_matches('\n'))).collect()
+    }
+
     /// The tree of what stays.
     pub fn tree(&self, whole: &Tree) -> Tree {
         let entries = self.paths.keys().filter_map(|path| Some((path.clone(), whole.get(path)?.clone())));
@@ -414,7 +439,7 @@ mod tests {
     use crate::digest::ContentDigest;
     use crate::tree::{Entry, Meta};
 
-    const STATUS: &str = "Package: harbour\nStatus: install ok installed\nVersion: 1\nDepends: libtide1 (>= 2) | libtide0, debconf (>= 0.5)\n\nPackage: libtide1\nStatus: install ok installed\nVersion: 2\nProvides: libtide\n\nPackage: debconf\nStatus: install ok installed\nVersion: 1\nDepends: perl-base\n\nPackage: dash\nStatus: install ok installed\nVersion: 1\n\nPackage: gone\nStatus: deinstall ok config-files\nVersion: 1\n";
+    const PACKAGES: &str = "Package: harbour\nStatus: install ok installed\nVersion: 1\nDepends: libtide1 (>= 2) | libtide0, debconf (>= 0.5)\n\nPackage: libtide1\nStatus: install ok installed\nVersion: 2\nProvides: libtide\n\nPackage: debconf\nStatus: install ok installed\nVersion: 1\nDepends: perl-base\n\nPackage: dash\nStatus: install ok installed\nVersion: 1\n\nPackage: gone\nStatus: deinstall ok config-files\nVersion: 1\n";
 
     fn root() -> Tree {
         let mut tree = Tree::with_root();
@@ -456,7 +481,7 @@ mod tests {
             ("debconf", b"/usr/bin/debconf\n"),
             ("dash", b"/usr/bin/dash\n/usr/bin/sh\n"),
         ];
-        let records = Records::read(&tree, STATUS, lists.into_iter());
+        let records = Records::read(&tree, PACKAGES, lists.into_iter());
         trim(&tree, &records, &keep.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())
     }
 
@@ -465,6 +490,9 @@ mod tests {
         let trimmed = kept(&["harbour"]).unwrap();
         assert_eq!(trimmed.packages.iter().map(String::as_str).collect::<Vec<_>>(), ["harbour", "libtide1"]);
         let reasons: Vec<_> = trimmed.paths.iter().map(|(path, rule)| format!("{path}: {rule}")).collect();
+        let status = trimmed.status(PACKAGES);
+        assert_eq!(status.matches("Package: ").count(), 2);
+        assert!(status.contains("Package: libtide1\n") && status.ends_with("Provides: libtide\n\n"));
         insta::assert_snapshot!(reasons.join("\n"), @r"
         /: every system has it
         /etc: every system has it
@@ -485,6 +513,8 @@ mod tests {
         /usr/share/doc/harbour/copyright: it belongs to the package harbour
         /var: every system has it
         /var/lib: something that stays lies in it
+        /var/lib/dpkg: something that stays lies in it
+        /var/lib/dpkg/status: it says which packages there are
         /var/lib/harbour: something that stays lies in it
         /var/lib/harbour/db: it belongs to the package harbour
         /var/lib/harbour/db/made: a script made it in a directory of the package harbour

@@ -1,7 +1,8 @@
 //! Carrying files over the wall as tar archives, by a process of ours that has become the account.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io;
+use std::io::{self, Write as _};
 use std::os::fd::AsFd as _;
 use std::path::{Component, Path, PathBuf};
 
@@ -9,9 +10,17 @@ use crate::host::ground::{self, Most};
 use crate::protocol::job::Task;
 
 /// Carries a task out with this process's standard streams.
-pub(crate) fn carry_out(task: &Task) -> io::Result<()> {
+pub(crate) fn carry_out(task: &Task, env: &BTreeMap<String, String>) -> io::Result<()> {
     let stream = |fd: rustix::fd::BorrowedFd<'_>| -> io::Result<File> { Ok(fd.try_clone_to_owned()?.into()) };
     match task {
+        Task::Read(path) => {
+            let mut file = File::open(path).map_err(about("read", Path::new(path)))?;
+            io::copy(&mut file, &mut stream(rustix::stdio::stdout())?).map(|_| ())
+        }
+        Task::Environment => {
+            let mut to = stream(rustix::stdio::stdout())?;
+            env.iter().try_for_each(|(name, value)| write!(to, "{name}={value}\0"))
+        }
         Task::Pack { path, name } => pack(Path::new(path), name, stream(rustix::stdio::stdout())?),
         Task::Unpack { path, name } => {
             unpack(stream(rustix::stdio::stdin().as_fd())?, Path::new(path), name).map(|_| ())

@@ -1,5 +1,6 @@
 //! Starting one command inside.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Read as _};
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
@@ -61,7 +62,7 @@ pub(crate) fn start(
             Err(why) => why,
             Ok(()) => match &command.task {
                 // Its program is this one; what it writes goes to the streams that it was given.
-                Some(task) => task_at_hand(task),
+                Some(task) => task_at_hand(task, &who.env),
                 None => ready.execute(),
             },
         };
@@ -117,11 +118,11 @@ fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
 }
 
 /// Tells the parent that all is well, which for a program its start does, and carries a task out.
-fn task_at_hand(task: &Task) -> ! {
+fn task_at_hand(task: &Task, env: &BTreeMap<String, String>) -> ! {
     // SAFETY: closes descriptors from 3 on, the parent's pipe among them, which no Rust value is dropped for: this
     // process ends by _exit.
     unsafe { libc::close_range(3, libc::c_uint::MAX, 0) };
-    let code = match archive::carry_out(task) {
+    let code = match archive::carry_out(task, env) {
         Ok(()) => 0,
         Err(error) => {
             let _ = rustix::io::write(rustix::stdio::stderr(), format!("{error}\n").as_bytes());

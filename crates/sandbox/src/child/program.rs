@@ -42,7 +42,7 @@ pub(crate) struct Who {
     pub user: u32,
     pub group: u32,
     pub groups: Vec<Gid>,
-    env: BTreeMap<String, String>,
+    pub env: BTreeMap<String, String>,
 }
 
 /// A list of accounts or groups of the inside; nothing when it cannot be read.

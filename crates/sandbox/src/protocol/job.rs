@@ -157,6 +157,11 @@ pub struct CommandJob {
 /// Something that is done inside without a program of the image.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Task {
+    /// Write the content of the file at this path to standard output.
+    Read(String),
+    /// Write the environment that a program of this command would get to standard output, each variable with a zero
+    /// byte behind it.
+    Environment,
     /// Write the file or directory at `path` to standard output, as a tar archive whose first name is `name`.
     Pack {
         /// The path of the entry or file.

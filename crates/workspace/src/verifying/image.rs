@@ -8,6 +8,7 @@ use cavrith_core::listing::{Listing, shortened};
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
+use cavrith_core::spec::{Base, Spec};
 use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count, size};
@@ -108,7 +109,7 @@ impl<'a> Image<'a> {
     }
 
     /// What dpkg's records inside say, against the lock.
-    pub fn packages(&self, lock: &Lock) -> Result<Aspect, WorkspaceError> {
+    pub fn packages(&self, spec: &Spec, lock: &Lock) -> Result<Aspect, WorkspaceError> {
         let status = self.read("var/lib/dpkg/status").unwrap_or_default();
         let listed = deb::parse_status(&String::from_utf8_lossy(&status));
         let version = |package: &deb::Listed| {
@@ -127,7 +128,9 @@ impl<'a> Image<'a> {
                     .map(|(name, pin)| (name.as_str(), pin.version.as_str())),
             )
             .collect();
-        for (name, version) in &pinned {
+        // Which packages of a trimmed base stay follows from its stages; the image's fingerprint holds that.
+        let trimmed = matches!(&spec.base, Base::Debian(suite) if suite.keep.is_some());
+        for (name, version) in pinned.iter().filter(|(name, _)| !trimmed || here.contains_key(**name)) {
             let found = here.get(*name).map_or(NOTHING, String::as_str);
             if found != *version {
                 differences.push(Difference::new(*name, *version, found));
