@@ -124,6 +124,9 @@ pub struct Seal {
 pub struct Push {
     /// registry/name:tag
     pub reference: String,
+    /// Join it with images for other architectures: the tag stands for an index of all
+    #[arg(long)]
+    pub index: bool,
     /// How to compress the layers
     #[arg(long, value_name = "HOW", default_value = "gzip")]
     pub compress: Compress,

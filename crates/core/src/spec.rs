@@ -389,7 +389,8 @@ impl Wanted {
 }
 
 impl Spec {
-    /// The name of a workspace of this variant, and of its image: the project's, and but for the default variant its own.
+    /// The name of a workspace of this variant, and of its image: the project's, and but for the default variant its
+    /// own.
     pub fn name(&self) -> String {
         let name = &self.workspace.name.value;
         if self.is_default { name.clone() } else { format!("{name}-{}", self.variant) }

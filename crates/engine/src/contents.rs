@@ -19,8 +19,8 @@ use crate::error::EngineError;
 use crate::project::Project;
 use crate::trimming;
 
-/// Everything that a lock pins and the image has; with licences, when it is built. Which packages of a trimmed base stay
-/// is known then only; before, none is listed.
+/// Everything that a lock pins and the image has; with licences, when it is built. Which packages of a trimmed base
+/// stay is known then only; before, none is listed.
 ///
 /// # Errors
 /// A store that cannot be read.

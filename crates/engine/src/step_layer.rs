@@ -65,7 +65,7 @@ pub(crate) fn make(
             maker.copy(taken.is_folder, taken.entries(), place, owner)
         }
         Work::Take { variant, from, except, place, owner, .. } => {
-            let taken = maker.from_image(variant, &image_of(variant)?, from, except)?;
+            let taken = maker.image_part(variant, &image_of(variant)?, from, except)?;
             let entries = taken.entries.iter().map(|(inner, path, entry)| (inner.clone(), path.clone(), entry));
             maker.copy(taken.is_folder, entries, place, owner)
         }
@@ -250,7 +250,7 @@ impl Maker<'_> {
     }
 
     /// What another variant's image has at a path, with all that is in it.
-    fn from_image(
+    fn image_part(
         &self,
         variant: &str,
         image: &ImageRecord,

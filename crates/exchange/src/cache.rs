@@ -137,7 +137,7 @@ impl Cache {
                     push_bytes(context, &registry, bytes)?;
                 }
                 let file = File::open(&place).map_err(writing(&place))?;
-                registry.push_blob(&packed.blob, packed.size, &file, &[], &|_| ())?;
+                registry.push_blob(&packed.blob, packed.size, &file, &|_| ())?;
                 registry.push_manifest(&tag, MANIFEST, &artifact.bytes())?;
             }
         }
@@ -229,7 +229,7 @@ pub(crate) fn push_bytes(
     let place = context.staging.new_name();
     fs::write(&place, bytes).map_err(writing(&place))?;
     let file = File::open(&place).map_err(writing(&place))?;
-    registry.push_blob(&Sha256Digest::of(bytes), bytes.len() as u64, &file, &[], &|_| ())?;
+    registry.push_blob(&Sha256Digest::of(bytes), bytes.len() as u64, &file, &|_| ())?;
     Ok(())
 }
 

@@ -1,5 +1,6 @@
 //! Pushing an image to a registry, and attaching to it what belongs to it.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::sync::{Mutex, PoisonError};
 
@@ -7,7 +8,9 @@ use serde::Serialize;
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::oci::Reference;
-use cavrith_core::oci::image::{self, Attachment, Descriptor, EMPTY, INDEX, Index, MANIFEST, PackedLayer, Subject};
+use cavrith_core::oci::image::{
+    self, Attachment, Descriptor, EMPTY, INDEX, Index, MANIFEST, OciDigest, PackedLayer, Platform, Subject,
+};
 use cavrith_core::seal::SealedLayer;
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::event::Event;
@@ -29,7 +32,7 @@ pub struct PushedLayer {
     /// The layer, as it was packed.
     #[serde(flatten)]
     pub layer: PackedLayer,
-    /// `there`, `mounted` or `sent`.
+    /// `there`, `mounted` (the registry had it of another image), or `sent`.
     pub how: &'static str,
 }
 
@@ -44,7 +47,8 @@ pub struct PushedImage {
     pub attachments: usize,
 }
 
-/// Pushes an image under a reference, and its attachments.
+/// Pushes an image under a reference, and its attachments. With `join`, the tag becomes or stays an index of images for
+/// several platforms, with this one among them.
 ///
 /// # Errors
 /// When a layer cannot be read or packed, or the registry does not take something.
@@ -54,11 +58,12 @@ pub fn push(
     record: &ImageRecord,
     subject: Subject<'_>,
     attachments: &[Attachment],
+    join: bool,
 ) -> Result<PushedImage, ExchangeError> {
     let login = registries::login(context.member, &reference.registry);
     let login = login.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
-    let pusher = Pusher { context, registry, subject };
+    let pusher = Pusher { context, registry, reference, subject };
     // The first answer tells whether we are let in; the layers then need not all ask.
     pusher.registry.has_blob(&Sha256Digest::of(EMPTY.1))?;
     let layers = pusher.layers(&record.layers)?;
@@ -67,8 +72,14 @@ pub fn push(
     push_bytes(context, &pusher.registry, &documents.config)?;
     // By its digest first, which the registry proves; the tag then stands for what was proved.
     let digest = format!("sha256:{}", documents.descriptor.digest.0);
-    for which in [Some(&digest), reference.tag.as_ref()].into_iter().flatten() {
-        pusher.registry.push_manifest(which, MANIFEST, &documents.manifest)?;
+    pusher.registry.push_manifest(&digest, MANIFEST, &documents.manifest)?;
+    match &reference.tag {
+        Some(tag) if join => {
+            let index = pusher.joined(tag, &documents.descriptor)?;
+            pusher.registry.push_manifest(tag, INDEX, &index)?;
+        }
+        Some(tag) => drop(pusher.registry.push_manifest(tag, MANIFEST, &documents.manifest)?),
+        None => {}
     }
     for attachment in attachments {
         pusher.attach(attachment, &documents.descriptor)?;
@@ -79,6 +90,7 @@ pub fn push(
 struct Pusher<'a> {
     context: BuildContext<'a>,
     registry: Registry<'a>,
+    reference: &'a Reference,
     subject: Subject<'a>,
 }
 
@@ -96,34 +108,84 @@ impl Pusher<'_> {
     /// One layer. What it packs to is remembered, so that one that the registry has need not even be packed again.
     fn layer(&self, layer: &SealedLayer) -> Result<PushedLayer, ExchangeError> {
         let (store, how) = (self.context.store, self.subject.compression);
-        if let Some(PackedRecord { plain, packed, size }) = store.packed(&layer.tree, how.word())
-            && self.registry.has_blob(&packed)?
+        let known = store.packed(&layer.tree, how.word());
+        let here = format!("{}/{}", self.reference.registry, self.reference.name);
+        if let Some(known) = &known
+            && self.registry.has_blob(&known.packed)?
         {
-            let layer = PackedLayer { name: layer.name.clone(), diff: plain, blob: packed, size };
+            if known.pushed.last() != Some(&here) {
+                store.remember_packed(&layer.tree, how.word(), &known.pushed_to(&here))?;
+            }
+            let layer =
+                PackedLayer { name: layer.name.clone(), diff: known.plain, blob: known.packed, size: known.size };
             return Ok(PushedLayer { layer, how: "there" });
+        }
+        if let Some(known) = &known
+            && let Some(other) = self.elsewhere(known)
+            && self.registry.mount_blob(&known.packed, other)?
+        {
+            store.remember_packed(&layer.tree, how.word(), &known.pushed_to(&here))?;
+            let layer =
+                PackedLayer { name: layer.name.clone(), diff: known.plain, blob: known.packed, size: known.size };
+            return Ok(PushedLayer { layer, how: "mounted" });
         }
         let place = self.context.staging.new_name();
         let packed = layers::pack(store, layer, how, &place)?;
-        store.remember_packed(
-            &layer.tree,
-            how.word(),
-            &PackedRecord { plain: packed.diff, packed: packed.blob, size: packed.size },
-        )?;
+        let record = PackedRecord { plain: packed.diff, packed: packed.blob, size: packed.size, pushed: Vec::new() };
         let file = File::open(&place).map_err(writing(&place))?;
         let name = layer.name.clone();
         let progress = |arrived: u64| {
             (self.context.observer)(Event::Sending { name: name.clone(), done: arrived, of: packed.size });
         };
-        let pushed = self.registry.push_blob(&packed.blob, packed.size, &file, &[], &progress)?;
+        let pushed = self.registry.push_blob(&packed.blob, packed.size, &file, &progress)?;
+        store.remember_packed(&layer.tree, how.word(), &record.pushed_to(&here))?;
         (self.context.observer)(Event::Sent { name: name.clone() });
         // It may be large, and others are still to be packed.
         let _ = fs::remove_file(&place);
         let how = match pushed {
             Pushed::There => "there",
-            Pushed::Mounted => "mounted",
             Pushed::Sent => "sent",
         };
         Ok(PushedLayer { layer: packed, how })
+    }
+
+    /// Another image of the same registry that has a layer.
+    fn elsewhere<'r>(&self, known: &'r PackedRecord) -> Option<&'r str> {
+        let names = known.pushed.iter().rev().filter_map(|place| place.strip_prefix(&self.reference.registry));
+        names.filter_map(|rest| rest.strip_prefix('/')).find(|name| *name != self.reference.name)
+    }
+
+    /// The index of a tag with this image in it, among those for other platforms.
+    fn joined(&self, tag: &str, image: &Descriptor) -> Result<Vec<u8>, ExchangeError> {
+        let there = self.registry.find_manifest(tag)?;
+        let mut index = Index::empty();
+        if let Some(bytes) = &there {
+            match serde_json::from_slice::<Index>(bytes) {
+                Ok(known) if known.media_type == INDEX => index = known,
+                _ => index.manifests.extend(self.listed(bytes)),
+            }
+        }
+        index.put(Descriptor { annotations: BTreeMap::new(), ..image.clone() });
+        Ok(serde_json::to_vec(&index).unwrap_or_default())
+    }
+
+    /// How an index lists an image that stood alone under its tag; nothing when it says not what it runs on.
+    fn listed(&self, manifest: &[u8]) -> Option<Descriptor> {
+        let value: serde_json::Value = serde_json::from_slice(manifest).ok()?;
+        let config = value["config"]["digest"].as_str()?.strip_prefix("sha256:")?;
+        let config: serde_json::Value = serde_json::from_slice(&self.registry.small_blob(config).ok()?).ok()?;
+        let platform = Platform {
+            architecture: config["architecture"].as_str()?.to_owned(),
+            os: config["os"].as_str()?.to_owned(),
+        };
+        Some(Descriptor {
+            media_type: MANIFEST.to_owned(),
+            digest: OciDigest(Sha256Digest::of(manifest)),
+            size: manifest.len() as u64,
+            platform: Some(platform),
+            artifact_type: None,
+            annotations: BTreeMap::new(),
+        })
     }
 
     /// Attaches a document. Where the registry does not list by itself what refers to an image, the list is a tag

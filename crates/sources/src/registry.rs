@@ -6,6 +6,7 @@ mod upload;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
+use cavrith_core::digest::Sha256Digest;
 use cavrith_core::encode::percent_encoded;
 use cavrith_core::oci::Reference;
 
@@ -68,6 +69,19 @@ impl<'a> Registry<'a> {
             return Err(SourceError::Unreachable { url: address, cause });
         }
         Ok(answer.body)
+    }
+
+    /// A small blob, proved.
+    ///
+    /// # Errors
+    /// When the registry cannot be reached, does not let us in, or does not have it.
+    pub fn small_blob(&self, digest: &str) -> Result<Vec<u8>, SourceError> {
+        let address = self.blob_address(digest);
+        let answer = self.ask(&address)?;
+        if (200..300).contains(&answer.status) && Sha256Digest::of(&answer.body).to_string() == digest {
+            return Ok(answer.body);
+        }
+        Err(self.failed(&address, "the registry does not have it, or gives something else"))
     }
 
     fn failed(&self, url: &str, why: impl Into<String>) -> SourceError {

@@ -52,6 +52,23 @@ pub struct PackedRecord {
     pub packed: Sha256Digest,
     /// Length of that.
     pub size: u64,
+    /// Images in registries that have it, as `registry/name`, the latest last; a registry takes it from there for
+    /// another image of its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pushed: Vec<String>,
+}
+
+/// Images in registries that are remembered of a layer.
+const MOST_PUSHED: usize = 8;
+
+impl PackedRecord {
+    /// The same, pushed to one more image.
+    pub fn pushed_to(&self, image: &str) -> Self {
+        let mut pushed: Vec<_> = self.pushed.iter().filter(|other| *other != image).cloned().collect();
+        pushed.push(image.to_owned());
+        let surplus = pushed.len().saturating_sub(MOST_PUSHED);
+        Self { pushed: pushed.split_off(surplus), ..self.clone() }
+    }
 }
 
 impl Store {

@@ -42,8 +42,8 @@ pub struct Meant<'a> {
 }
 
 impl Meant<'_> {
-    /// The name of the workspace, when it is not the project's own one: as it was typed, or that of a variant other than
-    /// the default one.
+    /// The name of the workspace, when it is not the project's own one: as it was typed, or that of a variant other
+    /// than the default one.
     fn own_name(&self) -> Result<Option<String>, WorkspaceError> {
         match (self.name, self.variant) {
             (Some(name), _) => Ok(Some(name.to_owned())),

@@ -55,7 +55,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
         attachments.push(Attachment { media_type: SEAL, bytes: bytes(&json!(seal)) });
     }
     let pushed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-        Ok(pushing::push(context, &reference, &record, subject, &attachments)?)
+        Ok(pushing::push(context, &reference, &record, subject, &attachments, command.index)?)
     })?;
     let sent = pushed.layers.iter().filter(|layer| layer.how == "sent");
     let (sent, bytes) = sent.fold((0, 0), |(count, bytes), layer| (count + 1, bytes + layer.layer.size));

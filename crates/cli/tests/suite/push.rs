@@ -154,3 +154,42 @@ fn a_hostile_registry_learns_nothing_and_holds_nobody_up() {
     }
     team.assert_clean();
 }
+
+#[test]
+fn layers_that_another_image_has_are_taken_from_there_and_several_architectures_share_a_tag() {
+    let team = Team::locked();
+    let registry = Registry::new();
+    team.ok(&["push", &reference(&registry, "1")]);
+    registry.requests();
+    // Another image of the same registry: nothing is sent, and nothing packed.
+    let other = format!("{}/brindle/release:1", registry.host);
+    let answer = team.json(&["push", &other, "--json"]);
+    let layers = answer["layers"].as_array().unwrap();
+    assert!(layers.iter().all(|layer| layer["how"] == "mounted"), "{answer}");
+    let log = registry.requests();
+    assert!(log.iter().any(|line| line == "mounted from brindle/timetable"), "{log:?}");
+    let small = registry.manifest("brindle/release", "1")["config"]["size"].as_u64().unwrap();
+    assert!(small < 4096 && log.iter().filter(|line| line.starts_with("PATCH")).count() <= 3, "{log:?}");
+    // A registry that forgot the first image gets the layers.
+    registry.state.lock().unwrap().forget("brindle/timetable");
+    registry.state.lock().unwrap().forget("brindle/release");
+    let answer = team.json(&["push", &format!("{}/brindle/third:1", registry.host), "--json"]);
+    assert!(answer["layers"].as_array().unwrap().iter().all(|layer| layer["how"] == "sent"), "{answer}");
+
+    // One tag for several architectures. The other machine's image stood there alone, and then in an index.
+    team.ok(&["push", &reference(&registry, "all")]);
+    registry.state.lock().unwrap().now_for("brindle/timetable", "all", "riscv64");
+    let joined = team.json(&["push", "--index", &reference(&registry, "all"), "--json"]);
+    team.ok(&["push", "--index", &reference(&registry, "all")]);
+    let index = registry.manifest("brindle/timetable", "all");
+    assert_eq!(index["mediaType"], "application/vnd.oci.image.index.v1+json");
+    let platforms: Vec<_> = index["manifests"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["platform"]["architecture"].as_str().unwrap())
+        .collect();
+    assert_eq!(platforms, ["amd64", "riscv64"], "{index}");
+    assert_eq!(index["manifests"][0]["digest"], joined["manifest"]);
+    team.assert_clean();
+}

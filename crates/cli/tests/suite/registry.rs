@@ -1,6 +1,6 @@
 //! A small registry (OCI Distribution Specification 1.1), with the faults that real ones have.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex};
@@ -25,6 +25,8 @@ pub enum Fault {
 #[derive(Default)]
 pub struct State {
     pub blobs: BTreeMap<String, Vec<u8>>,
+    /// Which image has which blob.
+    has: BTreeSet<(String, String)>,
     /// By name and tag or digest: media type and bytes.
     pub manifests: BTreeMap<(String, String), (String, Vec<u8>)>,
     uploads: BTreeMap<String, Vec<u8>>,
@@ -167,6 +169,29 @@ fn serve(stream: TcpStream, state: &Mutex<State>, host: &str) -> Option<()> {
 }
 
 impl State {
+    /// Loses an image.
+    pub fn forget(&mut self, name: &str) {
+        self.has.retain(|(image, _)| image != name);
+        self.manifests.retain(|(image, _), _| image != name);
+    }
+
+    /// Makes the image of a tag one for another architecture.
+    pub fn now_for(&mut self, name: &str, tag: &str, architecture: &str) {
+        let (kind, manifest) = self.manifests[&(name.to_owned(), tag.to_owned())].clone();
+        let mut manifest: serde_json::Value = serde_json::from_slice(&manifest).unwrap();
+        let config = &self.blobs[manifest["config"]["digest"].as_str().unwrap()];
+        let mut config: serde_json::Value = serde_json::from_slice(config).unwrap();
+        config["architecture"] = architecture.into();
+        let config = serde_json::to_vec(&config).unwrap();
+        manifest["config"]["digest"] = digest(&config).into();
+        manifest["config"]["size"] = config.len().into();
+        self.has.insert((name.to_owned(), digest(&config)));
+        self.blobs.insert(digest(&config), config);
+        let manifest = serde_json::to_vec(&manifest).unwrap();
+        self.manifests.insert((name.to_owned(), digest(&manifest)), (kind.clone(), manifest.clone()));
+        self.manifests.insert((name.to_owned(), tag.to_owned()), (kind, manifest));
+    }
+
     /// What had arrived of a chunk when its connection broke.
     fn keep(&mut self, target: &str, bytes: &[u8]) {
         if let Some(upload) = self.uploads.get_mut(target) {
@@ -206,7 +231,7 @@ impl State {
                     // What a manifest names has to be there.
                     let named = value["layers"].as_array().into_iter().flatten().chain([&value["config"]]);
                     for one in named.filter_map(|one| one["digest"].as_str()) {
-                        if !self.blobs.contains_key(one) {
+                        if !self.has.contains(&(name.to_owned(), one.to_owned())) {
                             let text =
                                 "{\"errors\":[{\"code\":\"MANIFEST_BLOB_UNKNOWN\",\"message\":\"a blob is missing\"}]}";
                             return answer(400, "", text);
@@ -231,13 +256,22 @@ impl State {
                 },
             };
         }
-        if let Some((_, which)) = rest.split_once("/blobs/sha256:") {
-            let blob = self.blobs.get(&format!("sha256:{which}"));
+        if let Some((name, which)) = rest.split_once("/blobs/sha256:") {
+            let digest = format!("sha256:{which}");
+            let blob = self.blobs.get(&digest).filter(|_| self.has.contains(&(name.to_owned(), digest.clone())));
             return blob.map_or_else(|| answer(404, "", ""), |bytes| answer(200, "", bytes.clone()));
         }
         let range = |upload: &[u8]| format!("range: 0-{}\r\n", upload.len().saturating_sub(1));
         match method {
             "POST" if rest.ends_with("/blobs/uploads/") => {
+                let name = rest.trim_end_matches("/blobs/uploads/").to_owned();
+                if let (Some(digest), Some(from)) = (asked("mount"), asked("from"))
+                    && self.has.contains(&(from.clone(), digest.clone()))
+                {
+                    self.log.push(format!("mounted from {from}"));
+                    self.has.insert((name, digest));
+                    return answer(201, "", "");
+                }
                 self.started += 1;
                 let number = format!("{path}{}", self.started);
                 self.uploads.insert(number.clone(), Vec::new());
@@ -264,6 +298,8 @@ impl State {
                 if asked("digest").as_deref() != Some(&digest) {
                     return answer(400, "", "{\"errors\":[{\"code\":\"DIGEST_INVALID\",\"message\":\"other bytes\"}]}");
                 }
+                let name = rest.split("/blobs/uploads/").next().unwrap_or_default().to_owned();
+                self.has.insert((name, digest.clone()));
                 self.blobs.insert(digest, upload);
                 answer(201, "", "")
             }

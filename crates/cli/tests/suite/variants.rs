@@ -115,16 +115,7 @@ fn two_variants_run_beside_each_other() {
     let names: Vec<_> = all["workspaces"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
     assert_eq!(names, ["timetable", "timetable-release"]);
     team.ok(&["run", "--", "sh", "-c", "echo mine > ~/note"]);
-    let said = team.ok(&[
-        "run",
-        "-q",
-        "--name",
-        "timetable-release",
-        "--",
-        "sh",
-        "-c",
-        "ls ~; ls /srv/harbour",
-    ]);
+    let said = team.ok(&["run", "-q", "--name", "timetable-release", "--", "sh", "-c", "ls ~; ls /srv/harbour"]);
     assert_eq!(said, "docks\nmap\nplan\n");
     // By its name or by its variant, it is held against its own variant.
     for which in [["--variant", "release"], ["--name", "timetable-release"]] {

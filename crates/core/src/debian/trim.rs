@@ -1,8 +1,8 @@
 //! Trimming a root to what some of its packages need.
 //!
-//! What stays is decided by dpkg's own records in the root (dpkg(1), files `status` and `info/*.list`), each path by one
-//! [`Rule`]: it belongs to a kept package, a kept link leads to it, it is a link to something kept, a script made it in a
-//! kept package's directory, or every system has it. Everything else goes.
+//! What stays is decided by dpkg's own records in the root (dpkg(1), files `status` and `info/*.list`), each path by
+//! one [`Rule`]: it belongs to a kept package, a kept link leads to it, it is a link to something kept, a script made
+//! it in a kept package's directory, or every system has it. Everything else goes.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;

@@ -316,6 +316,20 @@ pub(super) fn pattern(reader: &mut Reader<'_>, pattern: &At<String>) {
     reader.push(Mistake::new(Code::BAD_PATTERN, pattern.span.clone(), message, remedy));
 }
 
+/// A file or folder to copy: of the project, or of a folder beside it that its member allows. One that an included file
+/// names is relative to that file.
+pub(super) fn copied_file(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
+    let text = reader.text(table, name)?;
+    if text.value.starts_with('/') || text.value.is_empty() || text.value.contains('\0') {
+        let message = format!("`{name}` has to be a path relative to the spec, and {:?} is not", text.value);
+        let remedy = "write a path of the project, or one that begins with ../, which each member has to allow";
+        reader.push(Mistake::new(Code::LEADS_OUT, text.span, message, remedy));
+        return None;
+    }
+    let from = reader.sources.locate(text.span.start).map_or("", |(source, _)| source.path.as_str());
+    Some(At { value: beside(from, &text.value), span: text.span })
+}
+
 /// A file or folder of the project. One that an included file names is relative to that file.
 pub(super) fn project_file(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
     let text = reader.text(table, name)?;

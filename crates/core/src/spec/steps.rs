@@ -291,7 +291,7 @@ fn read_copy(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Action> {
         return Some(Action::Take(Take { variant, from: from?, inside: inside?, except, owner }));
     }
     let ignored = reader.flag(table, "ignored");
-    let from = rules::project_file(reader, table, "from");
+    let from = rules::copied_file(reader, table, "from");
     Some(Action::Copy(Copy { from: from?, inside: inside?, except, ignored, owner }))
 }
 

@@ -28,8 +28,6 @@ const LONGEST_ANSWER: u64 = 64 << 10;
 pub enum Pushed {
     /// The registry had it.
     There,
-    /// The registry took it from another image of its own.
-    Mounted,
     /// It was sent.
     Sent,
 }
@@ -55,8 +53,23 @@ impl Registry<'_> {
         }
     }
 
-    /// Sends a blob unless the registry has it. `from` names other images of the registry that may have it. `progress`
-    /// hears how many bytes have arrived.
+    /// Has the registry take a blob from another image of its own ("Mounting a blob from another repository"). False
+    /// when it does not, for whatever reason: then the blob has to be sent.
+    ///
+    /// # Errors
+    /// When the registry cannot be reached.
+    pub fn mount_blob(&self, digest: &Sha256Digest, from: &str) -> Result<bool, SourceError> {
+        let from = cavrith_core::encode::percent_encoded(from, "/");
+        let address = format!("{}/blobs/uploads/?mount=sha256%3A{digest}&from={from}", self.base);
+        match self.patient("POST", &address, &[], Payload::Nothing) {
+            Ok(answer) => Ok(answer.status == 201 && self.has_blob(digest)?),
+            // The other image may be closed to us.
+            Err(SourceError::Unreachable { cause: Unreached::Offline, .. }) => self.has_blob(digest),
+            Err(_) => Ok(false),
+        }
+    }
+
+    /// Sends a blob unless the registry has it. `progress` hears how many bytes have arrived.
     ///
     /// # Errors
     /// When the registry cannot be reached, does not let us in, or does not take it.
@@ -65,17 +78,13 @@ impl Registry<'_> {
         digest: &Sha256Digest,
         size: u64,
         file: &File,
-        from: &[String],
         progress: &dyn Fn(u64),
     ) -> Result<Pushed, SourceError> {
         if self.has_blob(digest)? {
             return Ok(Pushed::There);
         }
         let (mut tries, mut pause) = (1, FIRST_PAUSE);
-        let mut upload = match self.begin(digest, from.first().map(String::as_str))? {
-            Some(upload) => upload,
-            None => return Ok(Pushed::Mounted),
-        };
+        let mut upload = self.begin()?;
         while upload.arrived < size {
             let before = upload.arrived;
             let outcome = self.send_chunk(&mut upload, size, file);
@@ -93,10 +102,7 @@ impl Registry<'_> {
             pause *= 2;
             upload = match self.continued(&upload)? {
                 Some(upload) => upload,
-                None => match self.begin(digest, None)? {
-                    Some(upload) => upload,
-                    None => return Ok(Pushed::Mounted),
-                },
+                None => self.begin()?,
             };
         }
         let mark = if upload.location.contains('?') { '&' } else { '?' };
@@ -109,17 +115,11 @@ impl Registry<'_> {
         Err(self.refused(&address, &answer))
     }
 
-    /// Begins an upload; nothing when the registry took the blob from the image `from`.
-    fn begin(&self, digest: &Sha256Digest, from: Option<&str>) -> Result<Option<Upload>, SourceError> {
-        let mount = from.map(|from| {
-            let from = cavrith_core::encode::percent_encoded(from, "/");
-            format!("?mount=sha256%3A{digest}&from={from}")
-        });
-        let address = format!("{}/blobs/uploads/{}", self.base, mount.unwrap_or_default());
+    fn begin(&self) -> Result<Upload, SourceError> {
+        let address = format!("{}/blobs/uploads/", self.base);
         let answer = self.patient("POST", &address, &[], Payload::Nothing)?;
         match answer.status {
-            201 => Ok(None),
-            202 => Ok(Some(Upload { location: self.location(&answer, &address)?, arrived: 0 })),
+            202 => Ok(Upload { location: self.location(&answer, &address)?, arrived: 0 }),
             _ => Err(self.refused(&address, &answer)),
         }
     }
