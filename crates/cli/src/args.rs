@@ -121,12 +121,47 @@ pub struct Seal {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Pack {
+    /// The file
+    pub file: PathBuf,
+    /// Take work in progress along: the history, the branch, and files that are changed or new
+    #[arg(long)]
+    pub work: bool,
+    /// Take this kept folder along
+    #[arg(long, value_name = "NAME")]
+    pub kept: Vec<String>,
+    /// Take this file along though it looks like a secret, or is ignored
+    #[arg(long, value_name = "PATH")]
+    pub include: Vec<PathBuf>,
+    /// Take the images of all variants along
+    #[arg(long, conflicts_with = "variant")]
+    pub all_variants: bool,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Pull {
+    /// registry/name:tag
+    pub reference: String,
+    /// The file
+    pub file: PathBuf,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
 pub struct Push {
     /// registry/name:tag
     pub reference: String,
     /// Join it with images for other architectures: the tag stands for an index of all
     #[arg(long)]
     pub index: bool,
+    /// Push this parcel instead of the project's image
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["index", "compress"])]
+    pub parcel: Option<PathBuf>,
     /// How to compress the layers
     #[arg(long, value_name = "HOW", default_value = "gzip")]
     pub compress: Compress,
@@ -149,7 +184,7 @@ pub enum Compress {
 #[derive(Debug, Subcommand)]
 #[command(defer = true)]
 pub enum Command {
-    /// Clone a project, get its image, start it, and hold it against the seal
+    /// Bring a project here, get its image, start it, and verify it against the seal
     Join(Join),
     /// Write a first spec from the project's own files
     Init(Init),
@@ -208,6 +243,10 @@ pub enum Command {
     Export(Export),
     /// Push the image to a registry, with its bill of materials and its seal
     Push(Push),
+    /// Pack the project and its image into one file, which cavrith join takes
+    Pack(Pack),
+    /// Fetch a parcel from a registry into a file
+    Pull(Pull),
     /// Make and fill depots: a team's own sources
     #[command(subcommand)]
     Depot(Depot),
@@ -238,7 +277,7 @@ pub struct Init {
 
 #[derive(Debug, Arguments)]
 pub struct Join {
-    /// A folder or an address that git knows; #REVISION behind it means that one
+    /// A folder or an address of git, with #REVISION for an older one; a parcel; or a parcel's registry/name:tag
     pub source: String,
     /// The folder for it; the source's name in this folder when left out
     pub dir: Option<PathBuf>,
@@ -425,6 +464,9 @@ pub struct Build {
     /// Share the finished layers in the cache that the spec or config.toml names
     #[arg(long)]
     pub publish: bool,
+    /// Take the layers that the seal names from this parcel, as far as it has them
+    #[arg(long, value_name = "FILE", conflicts_with = "fresh")]
+    pub parcel: Option<PathBuf>,
     #[command(flatten)]
     pub report: Report,
 }

@@ -47,6 +47,7 @@ pub mod mistake;
 pub mod oci;
 pub mod path;
 pub mod seal;
+pub mod secrets;
 pub mod setup;
 pub mod spec;
 pub mod template;

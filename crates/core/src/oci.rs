@@ -1,6 +1,7 @@
 //! References to OCI images.
 
 pub mod image;
+pub mod parcel;
 
 use std::fmt;
 

@@ -115,6 +115,45 @@ pub fn pins(bounds: &Bounds, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> 
     spec.steps.iter().filter_map(one).collect()
 }
 
+/// Every file and link of the project, relative to it, but for what git ignores.
+///
+/// # Errors
+/// When something cannot be read.
+pub fn all(bounds: &Bounds) -> Result<Vec<PathBuf>, EngineError> {
+    let taken = Taken::read(bounds, ".", &[], false)?;
+    let files = taken.entries().filter(|(_, _, entry)| !entry.kind.is_directory());
+    Ok(files.map(|(inner, ..)| inner.as_relative().to_owned()).collect())
+}
+
+/// Every file and link of the project that a spec's steps take, relative to the project.
+///
+/// # Errors
+/// When something cannot be taken.
+pub fn taken(bounds: &Bounds, spec: &Spec) -> Result<Vec<PathBuf>, EngineError> {
+    let mut files = Vec::new();
+    for step in &spec.steps {
+        match &step.action {
+            Action::Copy(copy) => {
+                let except: Vec<_> = copy.except.iter().map(|pattern| pattern.value.clone()).collect();
+                let taken = Taken::read(bounds, &copy.from.value, &except, copy.ignored)?;
+                let from = Path::new(&copy.from.value);
+                let entries = taken.entries().filter(|(_, _, entry)| !entry.kind.is_directory());
+                files.extend(entries.map(|(inner, ..)| match inner.is_root() {
+                    true => from.to_owned(),
+                    false => from.join(inner.as_relative()),
+                }));
+            }
+            Action::Write(write) => {
+                if let Text::Template(file) = &write.text {
+                    files.push(PathBuf::from(&file.value));
+                }
+            }
+            Action::Run(_) | Action::Take(_) => {}
+        }
+    }
+    Ok(files)
+}
+
 /// That the files are not those that were locked.
 pub fn changed(pin: &FilesPin, found: &FilesPin) -> EngineError {
     let words = |pin: &FilesPin| {

@@ -28,6 +28,7 @@ use cavrith_engine::member::CacheConfig;
 use cavrith_engine::registries;
 use cavrith_engine::sealed::LayerSource;
 use cavrith_sources::registry::{Login, Registry};
+use cavrith_store::Store;
 use cavrith_store::known::KnownLayer;
 use cavrith_store::writer::StagedLayer;
 use cavrith_store::{atomic, private, reading};
@@ -37,7 +38,7 @@ use crate::tar_writer::{self, Piece};
 use crate::{ExchangeError, layers};
 
 /// Bytes that a layer's list may have, packed and unpacked.
-const LONGEST_LIST: u64 = 256 << 20;
+pub(crate) const LONGEST_LIST: u64 = 256 << 20;
 /// Bytes that an entry takes in an archive besides a file's content, at most on average; what is longer is not read.
 const ENTRY: u64 = 64 << 10;
 /// Zstandard's level for lists.
@@ -99,10 +100,7 @@ impl Cache {
     /// # Errors
     /// When the layer cannot be read, or the place does not take it.
     pub fn publish(&self, context: BuildContext<'_>, layer: &SealedLayer) -> Result<bool, ExchangeError> {
-        let list = || -> Result<Vec<u8>, ExchangeError> {
-            let tree = encoding::encode(&context.store.layer_tree(&layer.tree)?);
-            zstd::bulk::compress(&tree, LEVEL).map_err(writing(format!("{}.list", layer.tree)))
-        };
+        let list = || packed_list(context.store, layer);
         let place = context.staging.new_name();
         let pack = || layers::pack(context.store, layer, Compression::Zstd, &place);
         match &self.place {
@@ -233,8 +231,14 @@ pub(crate) fn push_bytes(
     Ok(())
 }
 
+/// The list of a layer, packed.
+pub(crate) fn packed_list(store: &Store, layer: &SealedLayer) -> Result<Vec<u8>, ExchangeError> {
+    let tree = encoding::encode(&store.layer_tree(&layer.tree)?);
+    zstd::bulk::compress(&tree, LEVEL).map_err(writing(format!("{}.list", layer.tree)))
+}
+
 /// Reads a list, which has to be the one of its digest.
-fn read_list(packed: &[u8], tree: &TreeDigest) -> Result<Tree, String> {
+pub(crate) fn read_list(packed: &[u8], tree: &TreeDigest) -> Result<Tree, String> {
     let mut bytes = Vec::new();
     let unpacked = zstd::Decoder::new(packed).and_then(|from| from.take(LONGEST_LIST).read_to_end(&mut bytes));
     unpacked.map_err(|error| format!("the list of a layer cannot be unpacked: {error}"))?;
@@ -243,7 +247,12 @@ fn read_list(packed: &[u8], tree: &TreeDigest) -> Result<Tree, String> {
 }
 
 /// Unpacks the archive of a layer whose list is known.
-fn unpack(list: Tree, dir: PathBuf, context: BuildContext<'_>, packed: File) -> Result<StagedLayer, String> {
+pub(crate) fn unpack(
+    list: Tree,
+    dir: PathBuf,
+    context: BuildContext<'_>,
+    packed: impl Read,
+) -> Result<StagedLayer, String> {
     let words = |error: cavrith_store::StoreError| error.to_string();
     let mut stream = zstd::Decoder::new(packed).map_err(|error| error.to_string())?;
     let mut layer = KnownLayer::new(dir, list.clone(), context.store.ownership()).map_err(words)?;

@@ -54,6 +54,20 @@ pub enum ExchangeError {
         /// The source.
         from: String,
     },
+    /// Work in progress that cannot be taken along.
+    #[error("{0}")]
+    Work(String),
+    /// Something in the history that looks like a secret.
+    #[error("{} in the history may be nobody else's; take {} out of it, or name what may go along with --include PATH:\n    {}", if .0.len() == 1 { "a file" } else { "files" }, if .0.len() == 1 { "it" } else { "them" }, .0.join("\n    "))]
+    InDoubt(Vec<String>),
+    /// A file that is not a parcel, or one that is damaged.
+    #[error("{} is not a parcel that can be read: {why}", path.display())]
+    Parcel {
+        /// The file.
+        path: PathBuf,
+        /// The reason, in words.
+        why: String,
+    },
     /// git did not do it.
     #[error("{0}")]
     Git(String),
@@ -96,6 +110,7 @@ impl ExchangeError {
         match self {
             Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } | Self::Write { .. } => FailureCode::EXPORT,
             Self::Login { .. } | Self::Reference { .. } => FailureCode::REGISTRY,
+            Self::Work(_) | Self::InDoubt(_) | Self::Parcel { .. } => FailureCode::PARCEL,
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Git(_) => FailureCode::JOIN,
             Self::Engine(error) => error.code(),
         }
@@ -105,9 +120,9 @@ impl ExchangeError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Occupied(_) | Self::Layout { .. } | Self::Login { .. } | Self::Reference { .. } => 2,
-            Self::Source { .. } | Self::Elsewhere { .. } => 2,
-            Self::Git(_) => 4,
-            Self::MarkName { .. } => 1,
+            Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) => 2,
+            Self::Git(_) | Self::Parcel { .. } => 4,
+            Self::MarkName { .. } | Self::InDoubt(_) => 1,
             Self::Write { .. } => 3,
             Self::Engine(error) => error.exit_code(),
         }

@@ -9,24 +9,13 @@ use std::ffi::OsStr;
 use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::FILE_NAME;
-use cavrith_sandbox::programs::find_program;
 use cavrith_store::reading;
 
-use crate::ExchangeError;
 use crate::error::writing;
-
-/// Settings under which git only moves files.
-const SAFE: [&str; 5] = [
-    "core.hooksPath=/dev/null",
-    "protocol.ext.allow=never",
-    "core.fsmonitor=false",
-    "submodule.recurse=false",
-    "fetch.recurseSubmodules=false",
-];
+use crate::{ExchangeError, git};
 
 /// Where a project is joined from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -116,22 +105,18 @@ pub fn bring(source: &Source, dir: &Path, aside: &Path) -> Result<Brought, Excha
             false => Err(ExchangeError::Elsewhere { dir: dir.to_owned(), from: source.to_string() }),
         };
     }
-    git(
-        aside.parent().unwrap_or(aside),
-        ["clone", "--quiet", "--no-checkout", "--template=", "--", source.address.as_str()],
-        Some(aside),
-    )?;
+    clone(&source.address, aside)?;
     let revision = match &source.revision {
         // A branch of the source is known by the remote's name only.
         Some(revision) => {
             let remote = format!("refs/remotes/origin/{revision}");
-            let known = git(aside, ["rev-parse", "--verify", "--quiet", remote.as_str()], None).is_ok();
+            let known = git::text(aside, ["rev-parse", "--verify", "--quiet", remote.as_str()]).is_ok();
             if known { remote } else { revision.clone() }
         }
         None => "HEAD".to_owned(),
     };
     let commit = format!("{revision}^{{commit}}");
-    git(aside, ["rev-parse", "--verify", "--quiet", commit.as_str()], None).map_err(|_| ExchangeError::Source {
+    git::text(aside, ["rev-parse", "--verify", "--quiet", commit.as_str()]).map_err(|_| ExchangeError::Source {
         text: source.to_string(),
         why: match &source.revision {
             Some(revision) => format!("it has no revision {revision}"),
@@ -139,15 +124,21 @@ pub fn bring(source: &Source, dir: &Path, aside: &Path) -> Result<Brought, Excha
         },
     })?;
     match &source.revision {
-        Some(_) => git(aside, ["checkout", "--quiet", "--detach", commit.as_str()], None)?,
-        None => git(aside, ["checkout", "--quiet"], None)?,
-    }
+        Some(_) => git::text(aside, ["checkout", "--quiet", "--detach", commit.as_str()])?,
+        None => git::text(aside, ["checkout", "--quiet"])?,
+    };
     if !aside.join(FILE_NAME).is_file() {
         let why = format!("it has no {FILE_NAME}; cavrith init in a clone of it writes a first one");
         return Err(ExchangeError::Source { text: source.to_string(), why });
     }
     fs::rename(aside, dir).map_err(writing(dir))?;
     Ok(Brought::Cloned)
+}
+
+/// Clones without checking anything out.
+pub(crate) fn clone(address: &str, to: &Path) -> Result<(), ExchangeError> {
+    let arguments = ["clone", "--quiet", "--no-checkout", "--template=", "--", address].map(OsStr::new);
+    git::text(to.parent().unwrap_or(to), arguments.into_iter().chain([to.as_os_str()])).map(drop)
 }
 
 /// The address that a clone came from, by its configuration (git-config(1)); read by our own code, since git would do
@@ -180,36 +171,6 @@ pub fn revision(dir: &Path) -> Option<String> {
     let commit = commit.trim();
     let is_name = commit.len() >= 40 && commit.bytes().all(|byte| byte.is_ascii_hexdigit());
     is_name.then(|| commit[..12].to_owned())
-}
-
-fn git<const N: usize>(dir: &Path, arguments: [&str; N], last: Option<&Path>) -> Result<(), ExchangeError> {
-    let missing = || ExchangeError::Git("git is not installed; install it".to_owned());
-    let mut command = command(dir, arguments).ok_or_else(missing)?;
-    let output =
-        command.args(last).output().map_err(|error| ExchangeError::Git(format!("git cannot be run: {error}")))?;
-    if output.status.success() {
-        return Ok(());
-    }
-    let said = String::from_utf8_lossy(&output.stderr);
-    let lines: Vec<_> = said.lines().map(|line| cavrith_core::path::shown(line.trim().as_bytes())).collect();
-    Err(ExchangeError::Git(format!("git failed: {}", lines.join(" / "))))
-}
-
-fn command<const N: usize>(dir: &Path, arguments: [&str; N]) -> Option<Command> {
-    let mut command = Command::new(find_program("git")?);
-    for one in SAFE {
-        command.args([OsStr::new("-c"), OsStr::new(one)]);
-    }
-    // A password is asked for at the terminal, by git itself; what it inherits must not lead it elsewhere.
-    command.args(arguments).current_dir(dir).stdin(Stdio::null());
-    for name in ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_TEMPLATE_DIR"] {
-        command.env_remove(name);
-    }
-    command
-        .env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh")
-        .env("GIT_LFS_SKIP_SMUDGE", "1")
-        .env("GIT_NO_LAZY_FETCH", "1");
-    Some(command)
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::{ContentDigest, Sha256Digest};
-use cavrith_core::oci::image::{self, Compression, Documents, Index, LAYOUT_FILE, PackedLayer, Subject};
+use cavrith_core::oci::image::{self, Compression, Descriptor, Documents, Index, LAYOUT_FILE, PackedLayer, Subject};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_store::records::ImageRecord;
@@ -17,9 +17,9 @@ use crate::error::writing;
 use crate::{ExchangeError, layers, tar_writer};
 
 /// The index of a layout.
-const INDEX_FILE: &str = "index.json";
+pub(crate) const INDEX_FILE: &str = "index.json";
 /// Bytes that a layout's index may have.
-const LONGEST_INDEX: u64 = 4 << 20;
+pub(crate) const LONGEST_INDEX: u64 = 4 << 20;
 
 /// An image, packed into staging.
 #[derive(Debug)]
@@ -84,42 +84,85 @@ impl PackedImage {
         Ok(())
     }
 
+    /// Everything that it is made of, and how an index lists it.
+    pub fn blobs(&self) -> (Blobs, Descriptor) {
+        let layers = self.layers.iter().map(|(layer, place)| (layer.blob, Blob::File(place.clone(), layer.size)));
+        let documents = self.documents().map(|(digest, bytes)| (digest, Blob::Bytes(bytes.to_vec())));
+        (layers.chain(documents).collect(), self.documents.descriptor.clone())
+    }
+
     /// Writes it as one archive.
     ///
     /// # Errors
     /// When writing fails.
     pub fn write_archive(&self, time: u64, to: &mut dyn Write, name: &Path) -> Result<(), ExchangeError> {
+        let (blobs, descriptor) = self.blobs();
         let mut index = Index::empty();
-        index.put(self.documents.descriptor.clone());
-        let index = serde_json::to_vec(&index).unwrap_or_default();
-        let mut small: BTreeMap<String, &[u8]> = BTreeMap::from([
-            (LAYOUT_FILE.0.to_owned(), LAYOUT_FILE.1.as_bytes()),
-            (INDEX_FILE.to_owned(), index.as_slice()),
-        ]);
-        small.extend(self.documents().map(|(digest, bytes)| (format!("blobs/sha256/{digest}"), bytes)));
-        let mut tree = Tree::with_root();
-        let mut add = |path: &str, size: u64| {
-            let Ok(path) = RootPath::from_plain(path.as_bytes()) else { return };
-            tree.ensure_parents(&path);
-            let kind = Kind::File { size, content: ContentDigest::from_bytes([0; 32]), links: None };
-            tree.entries.insert(path, Entry { kind, meta: Meta::root(0o644) });
-        };
-        small.iter().for_each(|(path, bytes)| add(path, bytes.len() as u64));
-        let large: BTreeMap<String, &PathBuf> =
-            self.layers.iter().map(|(layer, place)| (format!("blobs/sha256/{}", layer.blob), place)).collect();
-        self.layers.iter().for_each(|(layer, _)| add(&format!("blobs/sha256/{}", layer.blob), layer.size));
-        tree.stamp(time);
-        let mut content = |path: &RootPath| -> io::Result<Box<dyn Read>> {
-            let path = path.to_string();
-            let name = path.trim_start_matches('/');
-            match (small.get(name), large.get(name)) {
-                (Some(bytes), _) => Ok(Box::new(io::Cursor::new(bytes.to_vec()))),
-                (_, Some(place)) => Ok(Box::new(File::open(place)?)),
-                (None, None) => Err(io::ErrorKind::NotFound.into()),
-            }
-        };
-        tar_writer::write(&tree, &mut content, to).and_then(|()| to.flush()).map_err(writing(name))
+        index.put(descriptor);
+        write_archive(&serde_json::to_vec(&index).unwrap_or_default(), &blobs, time, to, name)
     }
+}
+
+/// Something that has a digest: small and in memory, or a file of this length.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Blob {
+    /// In memory.
+    Bytes(Vec<u8>),
+    /// In a file.
+    File(PathBuf, u64),
+}
+
+impl Blob {
+    /// Its length.
+    pub fn size(&self) -> u64 {
+        match self {
+            Self::Bytes(bytes) => bytes.len() as u64,
+            Self::File(_, size) => *size,
+        }
+    }
+}
+
+/// Blobs by their digests.
+pub type Blobs = BTreeMap<Sha256Digest, Blob>;
+
+/// Where a blob lies in a layout.
+pub(crate) fn blob_path(digest: &Sha256Digest) -> String {
+    format!("blobs/sha256/{digest}")
+}
+
+/// Writes a layout with this index and these blobs as one archive; all entries get the time stamp `time`.
+///
+/// # Errors
+/// When writing fails.
+pub fn write_archive(
+    index: &[u8],
+    blobs: &Blobs,
+    time: u64,
+    to: &mut dyn Write,
+    name: &Path,
+) -> Result<(), ExchangeError> {
+    let small = |bytes: &[u8]| Blob::Bytes(bytes.to_vec());
+    let mut files: BTreeMap<String, Blob> = BTreeMap::from([
+        (LAYOUT_FILE.0.to_owned(), small(LAYOUT_FILE.1.as_bytes())),
+        (INDEX_FILE.to_owned(), small(index)),
+    ]);
+    files.extend(blobs.iter().map(|(digest, blob)| (blob_path(digest), blob.clone())));
+    let mut tree = Tree::with_root();
+    for (path, blob) in &files {
+        let Ok(path) = RootPath::from_plain(path.as_bytes()) else { continue };
+        tree.ensure_parents(&path);
+        let kind = Kind::File { size: blob.size(), content: ContentDigest::from_bytes([0; 32]), links: None };
+        tree.entries.insert(path, Entry { kind, meta: Meta::root(0o644) });
+    }
+    tree.stamp(time);
+    let mut content = |path: &RootPath| -> io::Result<Box<dyn Read>> {
+        match files.get(path.to_string().trim_start_matches('/')) {
+            Some(Blob::Bytes(bytes)) => Ok(Box::new(io::Cursor::new(bytes.clone()))),
+            Some(Blob::File(place, _)) => Ok(Box::new(File::open(place)?)),
+            None => Err(io::ErrorKind::NotFound.into()),
+        }
+    };
+    tar_writer::write(&tree, &mut content, to).and_then(|()| to.flush()).map_err(writing(name))
 }
 
 /// The index of a layout that is there, or an empty one where nothing is.

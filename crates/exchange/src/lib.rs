@@ -10,11 +10,14 @@
 
 pub mod cache;
 pub mod error;
+mod git;
 pub mod joining;
 pub mod layers;
 pub mod layout;
 pub mod packing;
+pub mod parcel;
 pub mod pushing;
 pub mod tar_writer;
+pub mod work;
 
 pub use error::ExchangeError;

@@ -1,5 +1,6 @@
 //! `cavrith build`
 
+use std::path::Path;
 use std::time::Instant;
 
 use cavrith_core::lock::Lock;
@@ -12,6 +13,7 @@ use cavrith_engine::member::Member;
 use cavrith_engine::project::Project;
 use cavrith_engine::sealed::{self, Adopted};
 use cavrith_exchange::cache::Cache;
+use cavrith_exchange::parcel::OpenParcel;
 use cavrith_sandbox::job::Perturbations;
 use cavrith_store::records::ImageRecord;
 use serde_json::json;
@@ -32,9 +34,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     let place = if command.report.json { Where::Nowhere } else { Where::Result };
     let built = match (found, &build_env) {
         (Some(built), _) => built,
-        (None, Some(build_env)) => {
-            with_progress(screen, build_env, place, command.fresh, |context| made(context, &project, &lock))?
-        }
+        (None, Some(build_env)) => with_progress(screen, build_env, place, command.fresh, |context| {
+            if let Some(path) = &command.parcel {
+                adopt_parcel(context, &project, &lock, path)?;
+            }
+            made(context, &project, &lock)
+        })?,
         (None, None) => unreachable!("BUG: what has to be made has a place for it"),
     };
     if let Some(build_env) = build_env.as_ref().filter(|_| command.publish) {
@@ -87,6 +92,22 @@ fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Bui
         }
     }
     Ok(build::build(context, project, lock)?)
+}
+
+/// Takes what a parcel has of the sealed layers.
+fn adopt_parcel(context: BuildContext<'_>, project: &Project, lock: &Lock, path: &Path) -> Result<(), Failure> {
+    if lock.seal.is_none() {
+        let text = "the lock has no seal, so nothing says which layers of the parcel to believe; all is built here";
+        (context.observer)(Event::Note { text: text.to_owned() });
+        return Ok(());
+    }
+    let started = Instant::now();
+    let Adopted { layers, bytes } = sealed::adopt(context, project, lock, &OpenParcel::open(path)?)?;
+    if layers > 0 {
+        let name = format!("{} from {}", count(layers, "layer"), path.display());
+        (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
+    }
+    Ok(())
 }
 
 fn cache(member: &Member, project: &Project) -> Option<Cache> {

@@ -138,7 +138,14 @@ fn refuse_in_use(place: &Place) -> Result<(), Failure> {
 }
 
 fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRestore, identity: Identity) -> Outcome {
-    let place = place(general, home, &command.which)?;
+    // A workspace that was never started gets its folders beforehand.
+    let place = match meant(general, home, &command.which).existing()? {
+        Some(place) => place,
+        None => match place(general, home, &command.which) {
+            Ok(dropped) => dropped,
+            Err(missing) => meant(general, home, &command.which).to_start().map_err(|_| missing)?.0,
+        },
+    };
     refuse_in_use(&place)?;
     if let Ok(path) = folder(&place, &command.folder) {
         let there = kept::measure(&place, &command.folder, &path);

@@ -6,7 +6,11 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
 use std::time::Instant;
 
+use cavrith_core::oci::Reference;
+use cavrith_core::oci::image::Descriptor;
+use cavrith_exchange::ExchangeError;
 use cavrith_exchange::joining::{self, Brought, Source};
+use cavrith_exchange::parcel::OpenParcel;
 use cavrith_sandbox::janitor;
 use serde_json::{Value, json};
 
@@ -19,26 +23,98 @@ use crate::screen::{Screen, styled};
 /// Files that a newcomer reads first, the best one first.
 const READ_FIRST: [&str; 6] = ["ONBOARDING.md", "CONTRIBUTING.md", "README.md", "README", "README.txt", "README.rst"];
 
+/// Where a project comes from.
+enum From {
+    /// A clone.
+    Git(Source),
+    /// A file.
+    Parcel(PathBuf),
+    /// A registry.
+    Registry(Reference),
+}
+
+impl From {
+    fn parse(text: &str) -> Result<Self, Failure> {
+        let path = Path::new(text);
+        if path.is_file() {
+            return Ok(Self::Parcel(path.to_owned()));
+        }
+        // What git would take for an address has its colon before any slash.
+        let is_git = text.contains("://") || text.split('/').next().is_some_and(|host| host.contains('@'));
+        match Reference::parse(text) {
+            Ok(reference) if !is_git && !path.exists() && reference.tag.is_some() => Ok(Self::Registry(reference)),
+            _ => Ok(Self::Git(Source::parse(text)?)),
+        }
+    }
+
+    /// The folder's name when none is typed.
+    fn folder(&self) -> PathBuf {
+        match self {
+            Self::Git(source) => source.folder(),
+            Self::Parcel(path) => path.file_stem().map_or_else(|| "project".into(), PathBuf::from),
+            Self::Registry(reference) => reference.name.rsplit('/').next().unwrap_or("project").into(),
+        }
+    }
+}
+
+impl std::fmt::Display for From {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Git(source) => write!(f, "{source}"),
+            Self::Parcel(path) => write!(f, "{}", path.display()),
+            Self::Registry(reference) => write!(f, "{reference}"),
+        }
+    }
+}
+
+/// A project that was brought here.
+struct Here {
+    /// Its folder.
+    dir: PathBuf,
+    /// How it came, in a word.
+    how: &'static str,
+    /// The parcel that it came in, and has layers in.
+    parcel: Option<OpenedParcel>,
+}
+
+struct OpenedParcel {
+    path: PathBuf,
+    parcel: OpenParcel,
+}
+
 pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
-    let source = Source::parse(&command.source)?;
+    let source = From::parse(&command.source)?;
     let wanted = command.dir.clone().unwrap_or_else(|| source.folder());
     let dir =
         std::path::absolute(&wanted).map_err(|error| Failure::Own(2, format!("{}: {error}", wanted.display())))?;
     let mut line = TimeLine::default();
     let aside = aside(&dir);
-    let brought = {
-        // What was begun does not stay when this command is killed.
-        let _janitor = janitor::watch(&aside, removed)?;
-        line.measured("fetch", || joining::bring(&source, &dir, &aside))?
-    };
+    // What was begun does not stay when this command is killed.
+    let _janitor = janitor::watch(&aside, removed)?;
+    let here = line.measured("fetch", || bring(general, screen, &source, &dir, &aside));
+    let here = here?;
+    let dir = here.dir;
+    let variant = here.parcel.as_ref().and_then(|one| one.parcel.document.annotations.get("cavrith.variant").cloned());
     let at = joining::revision(&dir);
-    let what = if brought == Brought::Cloned { "cloned" } else { "there already" };
+    let what = here.how;
     let at_words = at.as_ref().map_or_else(String::new, |at| format!(", at {at}"));
     screen.say(format_args!("{} {}{at_words}: {}", styled(screen.err.good, what), source, dir.display()));
     // Each in a process of its own, as if it were typed, so that whatever is interrupted goes on the same way.
-    let own = Own { dir: &dir, general, quiet: screen.quiet };
-    line.measured("image", || own.passed(&["build"]))?;
-    let started = line.measured("start", || own.answer(&["start", "--wait", "--json"]))?;
+    let own = Own { dir: &dir, general, variant: general.variant.clone().or(variant), quiet: screen.quiet };
+    match &here.parcel {
+        None => line.measured("image", || own.passed(&["build"]))?,
+        Some(OpenedParcel { path, parcel }) => {
+            let path = path.to_string_lossy();
+            line.measured("image", || own.passed(&["build", "--parcel", &path]))?;
+            for (name, part) in parcel.document.kept() {
+                restore(&own, &aside, parcel, (name, part))?;
+            }
+        }
+    }
+    removed(&aside);
+    let started = line.measured("start", || own.answer(&["start", "--wait", "--json"]));
+    // Its answer was for us; what failed is for the member.
+    let started = started.inspect_err(|_| drop(own.passed(&["status"])))?;
     let verdict = line.measured("verify", || own.answer(&["verify", "--json"]))?;
     let same = verdict["same"].as_bool();
     let first = READ_FIRST.into_iter().map(|name| dir.join(name)).find(|path| path.is_file());
@@ -58,6 +134,60 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
         report(screen, &dir, (&started, &verdict), first.as_deref(), &line);
     }
     Ok(u8::from(same != Some(true)))
+}
+
+/// Brings the project into its folder, unless it is there from an earlier try.
+fn bring(general: &General, screen: &Screen, source: &From, dir: &Path, aside: &Path) -> Result<Here, Failure> {
+    let path = match source {
+        From::Git(source) => {
+            let how = match joining::bring(source, dir, aside)? {
+                Brought::Cloned => "cloned",
+                Brought::There => "there already",
+            };
+            return Ok(Here { dir: dir.to_owned(), how, parcel: None });
+        }
+        From::Parcel(path) => path.canonicalize().unwrap_or_else(|_| path.clone()),
+        From::Registry(reference) => {
+            make(aside)?;
+            let path = aside.join("parcel");
+            let above = dir.parent().unwrap_or(Path::new("/"));
+            let own = Own { dir: above, general, variant: None, quiet: screen.quiet };
+            own.passed(&["pull", &reference.to_string(), &path.to_string_lossy()])?;
+            path
+        }
+    };
+    let parcel = OpenParcel::open(&path)?;
+    let mut here = Here { dir: dir.to_owned(), how: "unpacked", parcel: None };
+    if dir.symlink_metadata().is_ok() {
+        here.how = "there already";
+        here.dir = parcel
+            .is_in(dir)?
+            .ok_or_else(|| ExchangeError::Elsewhere { dir: dir.to_owned(), from: source.to_string() })?;
+    } else {
+        make(aside)?;
+        here.dir = parcel.lay(dir, &aside.join("project"), &aside.join("history"))?;
+    }
+    here.parcel = Some(OpenedParcel { path, parcel });
+    Ok(here)
+}
+
+fn make(dir: &Path) -> Result<(), Failure> {
+    let made = fs::create_dir_all(dir);
+    made.map_err(|error| Failure::Own(3, format!("cannot make {}: {error}", dir.display())))
+}
+
+/// Puts a kept folder of a parcel into its place, unless there is one already.
+fn restore(own: &Own<'_>, aside: &Path, parcel: &OpenParcel, (name, part): (&str, &Descriptor)) -> Result<(), Failure> {
+    let there = own.answer(&["folder", "list", "--json"])?;
+    let there = there["folders"].as_array().into_iter().flatten();
+    if there.filter(|folder| folder["name"] == name).any(|folder| folder["project"] == *own.dir.to_string_lossy()) {
+        return Ok(());
+    }
+    make(aside)?;
+    let file = aside.join("kept");
+    let _ = fs::remove_file(&file);
+    parcel.part_to(part, &file)?;
+    own.passed(&["folder", "restore", name, &file.to_string_lossy()])
 }
 
 /// What a member wants to know next.
@@ -146,6 +276,7 @@ impl TimeLine {
 struct Own<'a> {
     dir: &'a Path,
     general: &'a General,
+    variant: Option<String>,
     quiet: bool,
 }
 
@@ -155,6 +286,9 @@ impl Own<'_> {
             std::env::current_exe().map_err(|error| Failure::Own(3, format!("cannot find this program: {error}")))?;
         let mut command = Command::new(program);
         command.arg("-C").arg(self.dir).args(arguments);
+        if let Some(variant) = &self.variant {
+            command.arg("--variant").arg(variant);
+        }
         for path in &self.general.allow_outside {
             command.arg("--allow-outside").arg(path);
         }

@@ -1,5 +1,6 @@
 //! `cavrith push`
 
+use std::path::Path;
 use std::time::Instant;
 
 use cavrith_core::contents;
@@ -8,6 +9,7 @@ use cavrith_core::oci::image::{Attachment, Subject};
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::{build, contents as listing};
+use cavrith_exchange::parcel::{OpenParcel, moving};
 use cavrith_exchange::{ExchangeError, pushing};
 use serde_json::json;
 
@@ -26,6 +28,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
     let started = Instant::now();
     let reference = Reference::parse(&command.reference)
         .map_err(|why| ExchangeError::Reference { text: command.reference.clone(), why })?;
+    if let Some(path) = &command.parcel {
+        return push_parcel(screen, command, &reference, path);
+    }
     let (project, lock) = locked_project(general)?;
     let build_env = BuildEnv::open()?;
     let record = building::ensure(screen, &build_env, &project, &lock)?.record;
@@ -82,6 +87,27 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
         if attachments.len() == 1 {
             screen.say(format_args!("{} it is not sealed", styled(screen.err.warning, "note")));
         }
+    }
+    Ok(0)
+}
+
+fn push_parcel(screen: &Screen, command: &Push, reference: &Reference, path: &Path) -> Outcome {
+    let started = Instant::now();
+    let parcel = OpenParcel::open(path)?;
+    let build_env = BuildEnv::open()?;
+    let (sent, there) = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+        Ok(moving::push(context, &parcel, reference)?)
+    })?;
+    if command.report.json {
+        screen.json(&json!({ "reference": reference.to_string(), "sent": sent, "there": there }));
+    } else if !screen.quiet {
+        screen.result(format_args!(
+            "{} {}  {} sent, {there} there already, in {}",
+            styled(screen.out.good, "pushed"),
+            styled(screen.out.strong, reference),
+            count(sent, "blob"),
+            seconds(started.elapsed().as_millis() as u64),
+        ));
     }
     Ok(0)
 }

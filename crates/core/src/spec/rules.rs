@@ -5,6 +5,7 @@ use super::{At, Run};
 use crate::digest::Sha256Digest;
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
+use crate::secrets::is_secret_name;
 
 /// Variables that Cavrith sets itself, so that a spec cannot.
 pub const OWN_VARIABLES: &[&str] = &["HOME", "LOGNAME", "PATH", "PWD", "SHELL", "SOURCE_DATE_EPOCH", "TERM", "USER"];
@@ -130,19 +131,11 @@ pub(super) fn variable(reader: &mut Reader<'_>, name: &str, span: &Span, value: 
     } else if value.value.contains('\0') {
         let message = format!("the value of {name} has a zero byte in it, which no variable can hold");
         reader.push(Mistake::new(Code::BAD_VARIABLE, value.span.clone(), message, "leave the zero byte out"));
-    } else if looks_secret(name) && !value.value.is_empty() {
+    } else if is_secret_name(name) && !value.value.is_empty() {
         let message = format!("{name} looks like a secret, and a spec is there for everyone to read");
         let remedy = "take it out, and give it to the program that needs it inside by hand";
         reader.push(Mistake::new(Code::SECRET, value.span.clone(), message, remedy).as_warning());
     }
-}
-
-fn looks_secret(name: &str) -> bool {
-    let words: Vec<_> = name.split('_').map(str::to_uppercase).collect();
-    let whole = words.join("_");
-    words.iter().any(|word| matches!(word.as_str(), "PASSWORD" | "PASSWD" | "SECRET" | "TOKEN" | "CREDENTIALS"))
-        || whole.ends_with("API_KEY")
-        || whole.ends_with("PRIVATE_KEY")
 }
 
 /// Says that a text is none of those that it may be; nothing when it is one.

@@ -196,6 +196,7 @@ pub fn unpack(
         io::Error::new(io::ErrorKind::InvalidData, format!("{name} {why}"))
     };
     let (mut count, mut bytes) = (0u64, 0u64);
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |now| now.as_secs());
     // Rights of directories come last: one that may not be written to could not be filled.
     let mut directories = Vec::new();
     for entry in archive.entries()? {
@@ -205,13 +206,19 @@ pub fn unpack(
         let kind = header.entry_type();
         let id = |number: u64| u32::try_from(number).map_err(|_| refused(&path, "has an owner without a number"));
         let owner = if owners { Some((id(header.uid()?)?, id(header.gid()?)?)) } else { None };
-        let dress = Dress { mode: header.mode()?, owner, modified: header.mtime()? };
+        // An archive whose entries are from 1970 says nothing of times.
+        let modified = Some(header.mtime()?).filter(|time| *time > 0).unwrap_or(now);
+        let dress = Dress { mode: header.mode()?, owner, modified };
         count += 1;
         bytes = bytes.saturating_add(entry.size());
         if bytes > most.bytes || count > most.entries {
             return Err(refused(&path, "is more than may be in it"));
         }
         let to = place(&path)?;
+        // The directory itself is there.
+        if to.as_os_str().is_empty() && kind.is_dir() {
+            continue;
+        }
         let about = |error: io::Error| io::Error::new(error.kind(), format!("cannot write {}: {error}", to.display()));
         if kind.is_dir() {
             ground.directory(&to).map_err(about)?;
