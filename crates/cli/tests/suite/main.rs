@@ -33,6 +33,7 @@ mod online;
 #[path = "../../../sources/tests/support/openpgp.rs"]
 mod openpgp;
 mod owners;
+mod parcel;
 mod promises;
 mod push;
 mod registry;

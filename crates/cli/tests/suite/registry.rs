@@ -175,6 +175,11 @@ impl State {
         self.manifests.retain(|(image, _), _| image != name);
     }
 
+    /// Changes a byte of every blob.
+    pub fn spoil(&mut self) {
+        self.blobs.values_mut().filter(|blob| !blob.is_empty()).for_each(|blob| blob[0] ^= 1);
+    }
+
     /// Makes the image of a tag one for another architecture.
     pub fn now_for(&mut self, name: &str, tag: &str, architecture: &str) {
         let (kind, manifest) = self.manifests[&(name.to_owned(), tag.to_owned())].clone();
