@@ -186,6 +186,8 @@ pub enum Compress {
 pub enum Command {
     /// Bring a project here, get its image, start it, and verify it against the seal
     Join(Join),
+    /// Print a link to this project, its revision, and a place in it, which cavrith join takes
+    Link(Link),
     /// Write a first spec from the project's own files
     Init(Init),
     /// Find every mistake in the spec and its depots
@@ -277,10 +279,27 @@ pub struct Init {
 
 #[derive(Debug, Arguments)]
 pub struct Join {
-    /// A folder or an address of git, with #REVISION for an older one; a parcel; or a parcel's registry/name:tag
+    /// A folder or an address of git, with #REVISION for an older one; a parcel, or its registry/name:tag; or a link
     pub source: String,
     /// The folder for it; the source's name in this folder when left out
     pub dir: Option<PathBuf>,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+    /// Open what to read first: with $VISUAL or $EDITOR inside, or on the desktop
+    #[arg(long)]
+    pub open: bool,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Link {
+    /// Where to start reading: a file of the project, with :LINE if it is not the beginning
+    pub place: Option<String>,
+    /// Where colleagues get the project from; the address that it was cloned from when left out
+    #[arg(long, value_name = "SOURCE")]
+    pub source: Option<String>,
     #[command(flatten)]
     pub report: Report,
 }

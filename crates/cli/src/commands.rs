@@ -14,6 +14,7 @@ pub mod export;
 pub mod folder;
 pub mod init;
 pub mod join;
+pub mod link;
 pub mod lock;
 pub mod logs;
 pub mod names;

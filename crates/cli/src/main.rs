@@ -95,6 +95,7 @@ fn main() -> ExitCode {
         Command::Seal(command) => commands::seal::exec(&args.general, &screen, command),
         Command::Contents(command) => commands::contents::exec(&args.general, &screen, command),
         Command::Join(command) => commands::join::exec(&args.general, &screen, command),
+        Command::Link(command) => commands::link::exec(&args.general, &screen, command),
         Command::Pack(command) => commands::pack::exec(&args.general, &screen, command),
         Command::Pull(command) => commands::pull::exec(&screen, command),
         Command::Push(command) => commands::push::exec(&args.general, &screen, command),

@@ -143,7 +143,7 @@ pub(crate) fn clone(address: &str, to: &Path) -> Result<(), ExchangeError> {
 
 /// The address that a clone came from, by its configuration (git-config(1)); read by our own code, since git would do
 /// what a stranger's configuration says.
-fn origin(dir: &Path) -> Option<String> {
+pub fn origin(dir: &Path) -> Option<String> {
     let text = reading::text(&dir.join(".git/config")).ok()?;
     let mut in_remote = false;
     text.lines().map(str::trim).find_map(|line| {

@@ -7,7 +7,7 @@ use cavrith_workspace::copying;
 use crate::args::{Copy, General};
 use crate::build_env;
 use crate::commands::Outcome;
-use crate::commands::start::{client, launch, meant};
+use crate::commands::start::{Way, client, launch, meant};
 use crate::failure::Failure;
 use crate::screen::Screen;
 
@@ -24,7 +24,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Copy) -> Outcome {
     }
     // One that does not run is opened for its files alone.
     let (place, project) = meant.to_start()?;
-    launch(screen, &place, &project, true)?;
+    launch(screen, &place, &project, Way { plain: true, ..Way::default() })?;
     let outcome = client(&place).and_then(|client| carry_out(screen, command, client));
     end(&place)?;
     outcome

@@ -12,7 +12,7 @@ use cavrith_workspace::lifecycle::Meant;
 use crate::args::{General, Which};
 use crate::build_env;
 use crate::commands::Outcome;
-use crate::commands::start::{self, launch, meant, watch};
+use crate::commands::start::{self, Way, launch, meant, watch};
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
@@ -53,7 +53,7 @@ fn running(screen: &Screen, meant: Meant<'_>) -> Result<Client, Failure> {
         return Ok(client);
     }
     let (place, project) = meant.to_start()?;
-    launch(screen, &place, &project, false)?;
+    launch(screen, &place, &project, Way::default())?;
     // Anyone who works inside finds the steps done; services may still be getting ready.
     let good = watch(screen, &place, Some(Duration::ZERO), true, screen.quiet)?;
     if good == Some(false) {

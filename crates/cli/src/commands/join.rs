@@ -2,20 +2,30 @@
 
 use std::ffi::OsStr;
 use std::fs;
+use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
 use std::time::Instant;
 
+use cavrith_core::arrangement::Arrangement;
+use cavrith_core::digest::ImageFingerprint;
+use cavrith_core::link::{Link, Place};
 use cavrith_core::oci::Reference;
 use cavrith_core::oci::image::Descriptor;
+use cavrith_core::verdict::count;
+use cavrith_engine::project;
 use cavrith_exchange::ExchangeError;
 use cavrith_exchange::joining::{self, Brought, Source};
 use cavrith_exchange::parcel::OpenParcel;
+use cavrith_keeper::place;
 use cavrith_sandbox::janitor;
 use serde_json::{Value, json};
 
 use crate::args::{General, Join};
+use crate::build_env;
 use crate::commands::Outcome;
+use crate::commands::start::tell_what_it_gets;
+use crate::commands::stop::confirm;
 use crate::failure::Failure;
 use crate::render::progress::seconds;
 use crate::screen::{Screen, styled};
@@ -34,6 +44,13 @@ enum From {
 }
 
 impl From {
+    fn of_link(link: &Link) -> Result<Self, Failure> {
+        match &link.revision {
+            Some(revision) => Ok(Self::Git(Source::parse(&format!("{}#{revision}", link.source))?)),
+            None => Self::parse(&link.source),
+        }
+    }
+
     fn parse(text: &str) -> Result<Self, Failure> {
         let path = Path::new(text);
         if path.is_file() {
@@ -83,7 +100,13 @@ struct OpenedParcel {
 }
 
 pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
-    let source = From::parse(&command.source)?;
+    let link = Link::parse(&command.source).transpose();
+    let link = link.map_err(|why| Failure::Own(2, format!("the link cannot be used: {why}")))?;
+    let source = match &link {
+        Some(link) => From::of_link(link)?,
+        None => From::parse(&command.source)?,
+    };
+    let link = link.unwrap_or_default();
     let wanted = command.dir.clone().unwrap_or_else(|| source.folder());
     let dir =
         std::path::absolute(&wanted).map_err(|error| Failure::Own(2, format!("{}: {error}", wanted.display())))?;
@@ -100,7 +123,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     let at_words = at.as_ref().map_or_else(String::new, |at| format!(", at {at}"));
     screen.say(format_args!("{} {}{at_words}: {}", styled(screen.err.good, what), source, dir.display()));
     // Each in a process of its own, as if it were typed, so that whatever is interrupted goes on the same way.
-    let own = Own { dir: &dir, general, variant: general.variant.clone().or(variant), quiet: screen.quiet };
+    let variant = general.variant.clone().or(link.variant).or(variant);
+    let own = Own { dir: &dir, general, variant, quiet: screen.quiet };
+    let known = tell_and_ask(screen, command, &own)?;
     match &here.parcel {
         None => line.measured("image", || own.passed(&["build"]))?,
         Some(OpenedParcel { path, parcel }) => {
@@ -112,12 +137,16 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
         }
     }
     removed(&aside);
-    let started = line.measured("start", || own.answer(&["start", "--wait", "--json"]));
+    let start = ["start", "--wait", "--json", "--known"];
+    let started = line.measured("start", || own.answer(&start[..if known { 4 } else { 3 }]));
     // Its answer was for us; what failed is for the member.
     let started = started.inspect_err(|_| drop(own.passed(&["status"])))?;
     let verdict = line.measured("verify", || own.answer(&["verify", "--json"]))?;
     let same = verdict["same"].as_bool();
-    let first = READ_FIRST.into_iter().map(|name| dir.join(name)).find(|path| path.is_file());
+    let usual = || READ_FIRST.into_iter().find(|name| dir.join(name).is_file());
+    let place = link.at.or_else(|| usual().map(|name| Place { file: name.to_owned(), line: None }));
+    let place = place.filter(|place| dir.join(&place.file).is_file());
+    let first = place.as_ref().map(|place| dir.join(place.to_string()));
     if command.report.json {
         screen.json(&json!({
             "project": dir,
@@ -133,7 +162,61 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     } else {
         report(screen, &dir, (&started, &verdict), first.as_deref(), &line);
     }
+    if let Some(place) = place.filter(|_| command.open) {
+        open(screen, &own, &place);
+    }
     Ok(u8::from(same != Some(true)))
+}
+
+/// Says what a project that was never started here gets of this machine, and asks once at a terminal. False when there
+/// was nothing to say: it ran here before, or cannot be read, which whatever comes next will say.
+fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>) -> Result<bool, Failure> {
+    let Ok(project) = project::load(own.dir, own.variant.as_deref()) else { return Ok(false) };
+    let Ok(lock) = project::load_lock(&project) else { return Ok(false) };
+    let home = build_env::home()?;
+    if place::Place::all(&home).iter().any(|place| place.is_of(&project.dir)) {
+        return Ok(false);
+    }
+    let image = lock.seal.as_ref().map_or(ImageFingerprint::from_bytes([0; 32]), |seal| seal.image);
+    screen.say(format_args!("{} is new here", styled(screen.err.strong, project.spec.name())));
+    tell_what_it_gets(screen, &project.dir, &Arrangement::new(&project.spec, &lock, image, ""));
+    let steps = project.spec.steps.len() + project.spec.start_steps.len();
+    let what =
+        format!("{} and {}, none of them outside", count(steps, "step"), count(project.spec.services.len(), "service"));
+    screen.say(format_args!("{} {what}", styled(screen.err.faint, "    runs inside")));
+    let is_terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+    if is_terminal {
+        confirm(screen, command.yes, "go on?")?;
+    }
+    Ok(true)
+}
+
+/// Opens a place to read: with the member's editor inside, or with whatever the desktop has for it.
+fn open(screen: &Screen, own: &Own<'_>, place: &Place) {
+    let editor =
+        ["VISUAL", "EDITOR"].into_iter().find_map(|name| std::env::var(name).ok().filter(|text| !text.is_empty()));
+    let mut words: Vec<String> = editor.iter().flat_map(|text| text.split_whitespace()).map(str::to_owned).collect();
+    if !words.is_empty() && std::io::stdin().is_terminal() {
+        words.extend(place.line.map(|line| format!("+{line}")));
+        words.push(place.file.clone());
+        let arguments: Vec<_> = ["run", "-q", "--"].into_iter().chain(words.iter().map(String::as_str)).collect();
+        let ended = own.command(&arguments).ok().and_then(|mut command| command.status().ok());
+        // It was opened inside, whatever it said in the end; 127 is a program that is not there.
+        if ended.is_some_and(|status| status.code() != Some(127)) {
+            return;
+        }
+    }
+    let desktop = ["DISPLAY", "WAYLAND_DISPLAY"].iter().any(|name| std::env::var_os(name).is_some());
+    let opener = cavrith_sandbox::programs::find_program("xdg-open").filter(|_| desktop);
+    let opened = opener.is_some_and(|opener| {
+        let mut command = Command::new(opener);
+        command.arg(own.dir.join(&place.file)).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        command.spawn().is_ok()
+    });
+    if !opened {
+        let text = "there is no editor inside and no desktop that could open it";
+        screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
+    }
 }
 
 /// Brings the project into its folder, unless it is there from an earlier try.

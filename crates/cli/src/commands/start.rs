@@ -1,5 +1,6 @@
 //! `cavrith start` and `cavrith restart`
 
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use cavrith_core::arrangement::{Arrangement, Place as FilesPlace};
@@ -54,7 +55,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
         }
         return settle(screen, &place, command, None, Some(pending));
     }
-    launch(screen, &place, &project, false)?;
+    launch(screen, &place, &project, Way { known: command.known, ..Way::default() })?;
     settle(screen, &place, command, Some(started), None)
 }
 
@@ -67,7 +68,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     }
     // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
-    launch(screen, &place, &project, false)?;
+    launch(screen, &place, &project, Way { known: command.known, ..Way::default() })?;
     settle(screen, &place, command, Some(started), None)
 }
 
@@ -78,8 +79,17 @@ pub fn lock_of(project: &Project) -> Result<Lock, Failure> {
     Ok(lock)
 }
 
+/// How a workspace is started.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Way {
+    /// Without steps, services and ports.
+    pub plain: bool,
+    /// Its member knows what it gets of this machine, and need not be told at its first start.
+    pub known: bool,
+}
+
 /// Starts a keeper, over an image that is built when it is not there.
-pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) -> Result<(), Failure> {
+pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way) -> Result<(), Failure> {
     let lock = lock_of(project)?;
     let earlier = Record::read(&place.dir);
     if let Some(record) = earlier.as_ref().filter(|record| record.ended.is_none()) {
@@ -98,21 +108,20 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, plain: bool) ->
             path.display()
         ));
     }
-    if !place.dir.exists() {
-        tell_what_it_gets(screen, place, &wanted.arrangement);
+    if !place.dir.exists() && !way.known {
+        screen.say(format_args!("{} starts here for the first time", styled(screen.err.strong, &place.name)));
+        tell_what_it_gets(screen, &place.project, &wanted.arrangement);
     }
-    wanted.launch(place, &build_env.store_session.store, build_env.identity, plain)?;
+    wanted.launch(place, &build_env.store_session.store, build_env.identity, way.plain)?;
     Ok(())
 }
 
-/// Before a workspace starts for the first time: what it sees and does of this machine. The spec may have come with a
-/// clone.
-fn tell_what_it_gets(screen: &Screen, place: &Place, arrangement: &Arrangement) {
+/// What a workspace sees and does of this machine. The spec may have come with a clone.
+pub fn tell_what_it_gets(screen: &Screen, project: &Path, arrangement: &Arrangement) {
     let line = |what: &str, text: String| screen.say(format_args!("{} {text}", styled(screen.err.faint, what)));
-    screen.say(format_args!("{} starts here for the first time", styled(screen.err.strong, &place.name)));
     for folder in &arrangement.folders {
         if let FilesPlace::Live(outside) = &folder.place {
-            let real = place.project.join(outside);
+            let real = project.join(outside);
             let real = real.canonicalize().unwrap_or(real);
             line("    reads and writes", format!("{} (as {})", real.display(), folder.inside));
         }

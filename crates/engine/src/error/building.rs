@@ -107,9 +107,7 @@ pub enum BuildError {
         last_lines: Vec<String>,
     },
     /// A toolchain is not what its lock says.
-    #[error(
-        "the toolchain {toolchain} answers {found:?} to {run:?}, and the lock expects {expected:?}; mend its depot's entry, or its archive"
-    )]
+    #[error("the toolchain {toolchain} answers {found:?} to {run:?}, and the lock expects {expected:?}; {remedy}")]
     Probe {
         /// The toolchain.
         toolchain: String,
@@ -119,6 +117,8 @@ pub enum BuildError {
         expected: String,
         /// What it answered.
         found: String,
+        /// What to do about it.
+        remedy: &'static str,
     },
 }
 
