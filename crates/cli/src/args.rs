@@ -148,6 +148,9 @@ pub struct Pull {
     pub reference: String,
     /// The file
     pub file: PathBuf,
+    /// For cavrith join, which says itself what came of it
+    #[arg(long, hide = true)]
+    pub known: bool,
     #[command(flatten)]
     pub report: Report,
 }

@@ -4,6 +4,7 @@
 
 mod assets;
 mod layout;
+mod registry;
 
 use std::ffi::OsStr;
 use std::fs;
@@ -115,49 +116,86 @@ impl Story<'_> {
             self.run(&lead, command, 0)?;
         }
         self.narrate(
-            "She shares the finished layers in a folder of the team, and hands the image over in an open format.",
+            "She packs the project with its image into one file, a parcel, and puts it into the team's registry.",
         );
-        self.share_layers(&lead)?;
-        for command in [&["build", "--publish"][..], &["export", "oci", "../image"]] {
-            self.run(&lead, command, 0)?;
-        }
-        for member in [&tove, &jonas] {
-            self.narrate(match member.name {
-                "tove" => "Tove joins: takes the project with its lock, and the layers that are there, each proved against the seal.",
-                _ => "Jonas joins without that folder: he builds everything, and holds the result against the seal.",
-            });
-            if member.name == "tove" {
-                self.share_layers(member)?;
-            }
-            copy_project(&lead.project, &member.project).map_err(own("copy the project"))?;
-            self.run(member, &["build"], 0)?;
-            self.run(member, &["verify"], 0)?;
-        }
+        let host = registry::start().map_err(own("start a registry on the loopback"))?;
+        let reference = format!("{host}/brindle/timetable:sealed");
+        self.run(&lead, &["pack", "../timetable.parcel"], 0)?;
+        self.run(&lead, &["push", &reference, "--parcel", "../timetable.parcel"], 0)?;
+        self.narrate(
+            "Tove joins from there with one command: every layer is proved against the seal while it is written.",
+        );
+        self.join(&tove, &reference)?;
         let lived = self.live(&tove);
         // Whatever became of it, nothing runs on when the story is over.
         self.command(&tove).args(["stop", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
         lived?;
-        self.narrate("Jonas mends something by hand, in his store, and tells nobody. Verify does.");
+        self.narrate("Jonas is at sea, without a network. He joins from the file.");
+        self.join(&jonas, "../ida/timetable.parcel")?;
+        self.run(&jonas, &["stop"], 0)?;
+        self.narrate("He mends something by hand, in his store, and tells nobody. Verify does.");
         let file = self.find_quill(&jonas)?;
         self.show_command(&jonas, &format!("echo '# a quick fix, only here' >> {}", self.short(&file)));
         spawn_quiet(self.program, &[OsStr::new("demo"), OsStr::new("--spoil"), file.as_os_str()])?;
         self.run(&jonas, &["verify"], 1)?;
-        self.narrate("He takes the fix back by building afresh, and is the same again.");
+        self.narrate("He takes the fix back by building all of it himself, from the depot, and is the same again.");
         self.run(&jonas, &["build", "--fresh"], 0)?;
         self.run(&jonas, &["verify"], 0)?;
+        self.release(&lead)?;
         self.last_words(&tove);
         Ok(0)
     }
 
-    /// Names the team's folder of layers in a member's own configuration.
-    fn share_layers(&self, person: &Person) -> Result<(), Failure> {
-        let folder = std::path::absolute(self.dir.join("layers")).map_err(own("name the folder of layers"))?;
-        let text = format!("[cache]\nfolder = {}\n", toml::Value::from(folder.display().to_string()));
-        fs::create_dir_all(&person.home).map_err(own("make the folder"))?;
-        fs::write(person.home.join("config.toml"), text).map_err(own("write the configuration"))?;
-        self.show_command(person, "cat home/config.toml");
-        self.screen.result(format_args!("[cache]\nfolder = \"{}\"", self.short(&self.dir.join("layers"))));
-        Ok(())
+    /// Joins a project, from the folder that a person's own projects lie in.
+    fn join(&self, person: &Person, source: &str) -> Result<(), Failure> {
+        let above = Person { project: self.dir.join(person.name), home: person.home.clone(), ..*person };
+        fs::create_dir_all(&above.project).map_err(own("make the folder"))?;
+        self.run(&above, &["join", source, "timetable"], 0)
+    }
+
+    /// A variant for production: sealed beside the workspace, and served by nothing but what is in it.
+    fn release(&self, lead: &Person) -> Result<(), Failure> {
+        self.narrate("The harbours want the site alone, without tools. Ida describes a variant that takes the framed site from the workspace's image.");
+        self.write_spec(lead, &format!("{}{}", assets::SPEC, assets::RELEASE))?;
+        self.show_command(lead, "cat cavrith.toml            # its last lines");
+        assets::RELEASE.trim().lines().for_each(|line| self.screen.result(line));
+        for command in [&["lock"][..], &["seal"], &["export", "root", "--variant", "release", "../release.tar"]] {
+            self.run(lead, command, 0)?;
+        }
+        let root = self.dir.join("harbour");
+        self.show_command(lead, "mkdir ../../harbour && tar -xf ../release.tar -C ../../harbour");
+        fs::create_dir(&root).map_err(own("make the folder"))?;
+        let archive = self.dir.join("ida/release.tar");
+        let mut tar = Command::new("tar");
+        tar.args([OsStr::new("-xf"), archive.as_os_str(), OsStr::new("-C"), root.as_os_str()]);
+        let unpacked = status_of(&mut tar).map_err(own("start tar"))?;
+        if !unpacked {
+            return Err(Failure::Own(5, "the story stops here: tar cannot unpack the release".to_owned()));
+        }
+        // The server is linked statically, so it runs wherever its root lies.
+        let port = free_port().map_err(own("find a port"))?;
+        self.show_command(
+            lead,
+            &format!("../../harbour/bin/busybox httpd -f -p 127.0.0.1:{port} -h ../../harbour/srv/site &"),
+        );
+        let mut server = Command::new(root.join("bin/busybox"));
+        server.args(["httpd", "-f", "-p", &format!("127.0.0.1:{port}"), "-h"]).arg(root.join("srv/site"));
+        let mut server = server.stdin(Stdio::null()).spawn().map_err(own("start the server"))?;
+        let fetched = self.fetch_soon(port, "frame.html", "<");
+        let _ = server.kill();
+        let _ = server.wait();
+        fetched
+    }
+
+    /// Gets a page from a server that was started a moment ago.
+    fn fetch_soon(&self, port: u16, page: &str, part: &str) -> Result<(), Failure> {
+        for _ in 0..50 {
+            if TcpStream::connect(("127.0.0.1", port)).is_ok() {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        self.fetch(port, page, part)
     }
 
     fn narrate(&self, text: &str) {
@@ -212,8 +250,7 @@ impl Story<'_> {
     /// The workspace in use: started with its service, a page edited outside and seen inside, the spec changed and
     /// followed.
     fn live(&self, person: &Person) -> Result<(), Failure> {
-        self.narrate("Tove starts her workspace. It runs in the background, with the site as a service; she looks at it from outside.");
-        self.run(person, &["start", "--wait"], 0)?;
+        self.narrate("Her workspace runs in the background, with the site as a service; she looks at it from outside.");
         let site = self.port_of(person, "site")?;
         self.fetch(site, "", "<tr>")?;
         self.narrate("She edits a page with her own tools, outside. It is the same file inside.");
@@ -297,14 +334,14 @@ impl Story<'_> {
     }
 }
 
-/// What a member gets from version control: the project with its lock.
-fn copy_project(from: &Path, to: &Path) -> io::Result<()> {
-    fs::create_dir_all(to)?;
-    for entry in fs::read_dir(from)? {
-        let entry = entry?;
-        fs::copy(entry.path(), to.join(entry.file_name()))?;
-    }
-    Ok(())
+/// Whether a program of this machine succeeds.
+fn status_of(command: &mut Command) -> io::Result<bool> {
+    Ok(command.stdin(Stdio::null()).status()?.success())
+}
+
+/// A port that nobody listens on.
+fn free_port() -> io::Result<u16> {
+    Ok(std::net::TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
 }
 
 /// One page over HTTP/1.0 (RFC 1945), head and all.

@@ -104,7 +104,8 @@ fn adopt_parcel(context: BuildContext<'_>, project: &Project, lock: &Lock, path:
     let started = Instant::now();
     let Adopted { layers, bytes } = sealed::adopt(context, project, lock, &OpenParcel::open(path)?)?;
     if layers > 0 {
-        let name = format!("{} from {}", count(layers, "layer"), path.display());
+        let from = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy();
+        let name = format!("{} from {from}", count(layers, "layer"));
         (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
     }
     Ok(())

@@ -232,10 +232,11 @@ fn bring(general: &General, screen: &Screen, source: &From, dir: &Path, aside: &
         From::Parcel(path) => path.canonicalize().unwrap_or_else(|_| path.clone()),
         From::Registry(reference) => {
             make(aside)?;
-            let path = aside.join("parcel");
+            let name = reference.name.rsplit('/').next().unwrap_or("project");
+            let path = aside.join(format!("{name}.parcel"));
             let above = dir.parent().unwrap_or(Path::new("/"));
             let own = Own { dir: above, general, variant: None, quiet: screen.quiet };
-            own.passed(&["pull", &reference.to_string(), &path.to_string_lossy()])?;
+            own.passed(&["pull", "--known", &reference.to_string(), &path.to_string_lossy()])?;
             path
         }
     };

@@ -24,7 +24,7 @@ pub fn exec(screen: &Screen, command: &Pull) -> Outcome {
     })?;
     if command.report.json {
         screen.json(&json!({ "reference": reference.to_string(), "path": command.file, "bytes": bytes }));
-    } else if !screen.quiet {
+    } else if !screen.quiet && !command.known {
         screen.result(format_args!(
             "{} {}  {}, in {}; cavrith join takes it",
             styled(screen.out.good, "pulled"),

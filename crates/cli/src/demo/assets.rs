@@ -49,5 +49,8 @@ pub const DRAFT: &str = include_str!("../../../../demo/project/draft.toml");
 /// The spec.
 pub const SPEC: &str = include_str!("../../../../demo/project/cavrith.toml");
 
+/// What the lead adds to it for what goes out.
+pub const RELEASE: &str = include_str!("../../../../demo/project/release.toml");
+
 /// What a member adds to it.
 pub const MORE: &str = include_str!("../../../../demo/project/more.toml");
