@@ -28,7 +28,7 @@ fuzz_target!(|data: &[u8]| {
         let place = dir.path().join(number.to_string());
         let _ = std::fs::create_dir(&place);
         let Ok(mut writer) = LayerWriter::new(place, 0, Links::Replace, Ownership::Recorded) else { return };
-        writer.lie_over(beneath.clone());
+        writer.set_lower(beneath.clone());
         let checked = cavrith_sources::checked::check_own(&from, "fuzzed", data.len() as u64, digest);
         let Ok(mut checked) = checked else { return };
         if oci::unpack_layer(&mut checked, &mut writer).is_err() {

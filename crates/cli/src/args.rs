@@ -274,8 +274,11 @@ pub enum Command {
 #[derive(Debug, Arguments)]
 pub struct Init {
     /// The depot for toolchains, relative to the project
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", conflicts_with = "from")]
     pub depot: Option<String>,
+    /// Begin with the spec of this project: whatever cavrith join takes
+    #[arg(long, value_name = "SOURCE")]
+    pub from: Option<String>,
     #[command(flatten)]
     pub report: Report,
 }

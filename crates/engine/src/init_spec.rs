@@ -2,14 +2,16 @@
 
 use std::fmt::Write as _;
 use std::fs;
-use std::path::Path;
+use std::path::{Component, Path};
 
 use cavrith_core::depot::{self, Index};
 use cavrith_core::spec::FILE_NAME;
 use cavrith_core::version::Version;
 
-use crate::error::{EngineError, ProjectError};
+use crate::error::{EngineError, ProjectError, file_error};
+use crate::findings::Findings;
 use crate::outside::Bounds;
+use crate::project;
 use cavrith_store::reading;
 
 /// Bytes of a file that are examined.
@@ -69,6 +71,54 @@ pub fn write_first(dir: &Path, depot: Option<&str>) -> Result<FirstSpec, EngineE
     let (text, guessed) = write(&name_of(dir), &seen, found.as_ref());
     cavrith_store::atomic::write(&path, text.as_bytes())?;
     Ok(FirstSpec { seen, guessed, text })
+}
+
+/// Begins a project's spec as another project's, with what that one includes from its own folder; the workspace gets the
+/// name of this folder. Gives the files that were written.
+///
+/// # Errors
+/// When there is a spec already, the other one cannot be read, or the disk refuses.
+pub fn write_from(dir: &Path, other: &Path) -> Result<Vec<String>, EngineError> {
+    let path = dir.join(FILE_NAME);
+    if path.symlink_metadata().is_ok() {
+        return Err(ProjectError::SpecExists { path }.into());
+    }
+    let (gathered, parsed) = project::read_spec(other)?;
+    EngineError::unless_sound(Findings { sources: gathered.sources.clone(), mistakes: parsed.mistakes })?;
+    let mut written = Vec::new();
+    for file in gathered.sources.files().iter().rev() {
+        let inner = Path::new(&file.path);
+        // What lies beside that project is not its own.
+        if inner.components().any(|part| !matches!(part, Component::Normal(_))) {
+            continue;
+        }
+        let to = dir.join(inner);
+        let is_spec = file.path == FILE_NAME;
+        if !is_spec && to.symlink_metadata().is_ok() {
+            return Err(ProjectError::SpecExists { path: to }.into());
+        }
+        let text = if is_spec { renamed(&file.text, &name_of(dir)) } else { file.text.clone() };
+        if let Some(above) = to.parent() {
+            fs::create_dir_all(above).map_err(file_error("make", above))?;
+        }
+        // The spec itself comes last, so that an interrupted start can be typed again.
+        cavrith_store::atomic::write(&to, text.as_bytes())?;
+        written.push(file.path.clone());
+    }
+    Ok(written)
+}
+
+/// A spec's text with another workspace's name, and otherwise as it is.
+fn renamed(text: &str, name: &str) -> String {
+    let Ok(mut document) = text.parse::<toml_edit::DocumentMut>() else { return text.to_owned() };
+    if let Some(there) = document.get_mut("workspace").and_then(|table| table.get_mut("name")) {
+        let decor = there.as_value().map(|value| value.decor().clone());
+        *there = toml_edit::value(name);
+        if let (Some(value), Some(decor)) = (there.as_value_mut(), decor) {
+            *value.decor_mut() = decor;
+        }
+    }
+    document.to_string()
 }
 
 fn nearby(dir: &Path) -> Option<(String, Index)> {

@@ -1,16 +1,21 @@
 //! `cavrith init`
 
+use std::path::Path;
+
 use cavrith_engine::init_spec::{self, Finding};
 use cavrith_engine::project;
 use serde_json::json;
 
 use crate::args::{General, Init};
-use crate::commands::Outcome;
+use crate::commands::{Outcome, join};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
     let dir = project::folder(general.project())?;
+    if let Some(source) = &command.from {
+        return from(general, screen, command, &dir, source);
+    }
     let started = init_spec::write_first(&dir, command.depot.as_deref())?;
     if command.report.json {
         screen.json(&json!({ "seen": started.seen, "guessed": started.guessed, "text": started.text }));
@@ -38,5 +43,21 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
         "{} cavrith.toml; look it over, then run cavrith check",
         styled(screen.out.good, "wrote")
     ));
+    Ok(0)
+}
+
+/// Begins with another project's spec.
+fn from(general: &General, screen: &Screen, command: &Init, dir: &Path, source: &str) -> Outcome {
+    let written = join::look_into(general, screen, source, dir, |other| Ok(init_spec::write_from(dir, other)?))?;
+    if command.report.json {
+        screen.json(&json!({ "written": written, "from": source }));
+        return Ok(0);
+    }
+    for file in written.iter().rev() {
+        screen.result(format_args!("{} {file}", styled(screen.out.good, "wrote")));
+    }
+    screen.result(
+        "look it over, then run cavrith check: it names the files that the other project has and this one lacks",
+    );
     Ok(0)
 }

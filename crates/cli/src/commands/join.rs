@@ -168,6 +168,29 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     Ok(u8::from(same != Some(true)))
 }
 
+/// Brings a project for a moment, lets somebody look into it, and removes it. A folder is looked into where it is.
+pub fn look_into<T>(
+    general: &General,
+    screen: &Screen,
+    source: &str,
+    beside: &Path,
+    look: impl FnOnce(&Path) -> Result<T, Failure>,
+) -> Result<T, Failure> {
+    if Path::new(source).is_dir() {
+        return look(&project::folder(Path::new(source))?);
+    }
+    let link = Link::parse(source).transpose();
+    let link = link.map_err(|why| Failure::Own(2, format!("the link cannot be used: {why}")))?;
+    let from = link.map_or_else(|| From::parse(source), |link| From::of_link(&link))?;
+    let aside = aside(&beside.join("project"));
+    let _janitor = janitor::watch(&aside, removed)?;
+    make(&aside)?;
+    let here = bring(general, screen, &from, &aside.join("there"), &aside.join("under-way"));
+    let looked = here.and_then(|here| look(&here.dir));
+    removed(&aside);
+    looked
+}
+
 /// Says what a project that was never started here gets of this machine, and asks once at a terminal. False when there
 /// was nothing to say: it ran here before, or cannot be read, which whatever comes next will say.
 fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>) -> Result<bool, Failure> {

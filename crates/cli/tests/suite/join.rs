@@ -184,3 +184,41 @@ fn a_link_brings_a_colleague_to_the_revision_the_variant_and_the_line() {
     stop(&team, &here);
     team.assert_clean();
 }
+
+#[test]
+fn a_spec_begins_as_another_project_s_wherever_that_is() {
+    let (team, project) = repository();
+    fs::create_dir(project.join("team")).unwrap();
+    fs::write(project.join("team/common.toml"), "[env]\nSITE_PORT = \"8080\"\nTIDE = \"low\"\n").unwrap();
+    let text = fs::read_to_string(project.join("cavrith.toml")).unwrap();
+    fs::write(
+        project.join("cavrith.toml"),
+        text.replacen("spec = 1", "spec = 1 # ours\ninclude = [\"team/common.toml\"]", 1),
+    )
+    .unwrap();
+    team.ok(&["lock"]);
+    git(&project, &["add", "-A"]);
+    git(&project, &["commit", "-qm", "common"]);
+    let parcel = team.dir.path().join("timetable.parcel");
+    team.ok(&["pack", parcel.to_str().unwrap()]);
+    let clone = format!("{}#HEAD", project.display());
+    for (number, source) in [project.to_str().unwrap(), &clone, parcel.to_str().unwrap()].into_iter().enumerate() {
+        let dir = team.dir.path().join(format!("pier-{number}"));
+        fs::create_dir(&dir).unwrap();
+        let at = dir.to_str().unwrap();
+        let told = team.ok(&["-C", at, "init", "--from", source]);
+        assert!(told.contains("wrote cavrith.toml") && told.contains("wrote team/common.toml"), "{told}");
+        let spec = fs::read_to_string(dir.join("cavrith.toml")).unwrap();
+        assert!(spec.contains(&format!("\"pier-{number}\"")) && spec.contains("# ours"), "{spec}");
+        assert!(spec.contains("# the newest 2.4.x that the depot offers"), "comments stay: {spec}");
+        assert_eq!(fs::read_dir(&dir).unwrap().count(), 2, "nothing else lies there");
+        // Never over what is there.
+        let told = team.fails(&["-C", at, "init", "--from", source], 2);
+        assert!(told.contains("is there already"), "{told}");
+    }
+    let dir = team.dir.path().join("pier-none");
+    fs::create_dir(&dir).unwrap();
+    team.fails(&["-C", dir.to_str().unwrap(), "init", "--from", "/no/such/place"], 2);
+    assert_eq!(fs::read_dir(&dir).unwrap().count(), 0);
+    team.assert_clean();
+}
