@@ -209,7 +209,7 @@ fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>) -> Result<bool, 
     screen.say(format_args!("{} {what}", styled(screen.err.faint, "    runs inside")));
     let is_terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
     if is_terminal {
-        confirm(screen, command.yes, "go on?")?;
+        confirm(screen, command.yes, "build it here and start it?")?;
     }
     Ok(true)
 }
