@@ -37,13 +37,16 @@ pub(crate) fn output<S: AsRef<OsStr>>(
     for one in SAFE {
         command.args([OsStr::new("-c"), OsStr::new(one)]);
     }
+    let arguments: Vec<_> = arguments.into_iter().collect();
+    let clones = arguments.first().is_some_and(|first| first.as_ref() == "clone");
     command.args(arguments).current_dir(dir);
     // A password is asked for at the terminal, by git itself; what it inherits must not lead it elsewhere.
     for name in ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_TEMPLATE_DIR"] {
         command.env_remove(name);
     }
     command
-        .env("GIT_ALLOW_PROTOCOL", "file:git:http:https:ssh")
+        // What is asked of a repository that is there is answered from it, whatever its configuration says is elsewhere.
+        .env("GIT_ALLOW_PROTOCOL", if clones { "file:git:http:https:ssh" } else { "none" })
         .env("GIT_LFS_SKIP_SMUDGE", "1")
         .env("GIT_NO_LAZY_FETCH", "1")
         .env("LC_ALL", "C.UTF-8");

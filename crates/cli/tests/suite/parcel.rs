@@ -400,3 +400,58 @@ fn layers_of_a_parcel_are_believed_as_far_as_the_seal_says() {
     let told = build(&file);
     assert!(told.contains("fetched 9 layers") && !told.contains("made "), "{told}");
 }
+
+#[test]
+fn packing_runs_nothing_that_a_repository_says() {
+    let team = Team::sealed();
+    let project = team.project();
+    git(&project, &["init", "-q", "-b", "main", "."]);
+    fs::write(project.join(".gitattributes"), "* filter=harm diff=harm merge=harm\n").unwrap();
+    git(&project, &["add", "-A"]);
+    git(&project, &["commit", "-q", "-m", "begin"]);
+    let mark = team.dir.path().join("harmed");
+    let harm = team.dir.path().join("harm");
+    fs::write(&harm, format!("#!/bin/sh\ntouch {}\ncat\n", mark.display())).unwrap();
+    fs::set_permissions(&harm, fs::Permissions::from_mode(0o755)).unwrap();
+    let harm = harm.display();
+    let config = format!(
+        "\n[core]\n\tfsmonitor = {harm}\n\thooksPath = {hooks}\n\tsshCommand = {harm}\n\tpager = {harm}\n\teditor = {harm}\n\tgitProxy = {harm}\n\
+         [filter \"harm\"]\n\tclean = {harm}\n\tsmudge = {harm}\n\tprocess = {harm}\n\trequired = true\n\
+         [diff \"harm\"]\n\tcommand = {harm}\n\ttextconv = {harm}\n[diff]\n\texternal = {harm}\n\
+         [extensions]\n\tpartialClone = origin\n[remote \"origin\"]\n\turl = ext::{harm}\n\tpromisor = true\n\tuploadpack = {harm}\n\
+         [credential]\n\thelper = {harm}\n[gpg]\n\tprogram = {harm}\n[pack]\n\tpackObjectsHook = {harm}\n",
+        hooks = project.join("hooks").display()
+    );
+    let path = project.join(".git/config");
+    fs::write(&path, fs::read_to_string(&path).unwrap() + &config).unwrap();
+    fs::create_dir_all(project.join("hooks")).unwrap();
+    for hook in ["post-index-change", "pre-push", "post-checkout", "reference-transaction", "sendemail-validate"] {
+        fs::copy(team.dir.path().join("harm"), project.join("hooks").join(hook)).unwrap();
+    }
+    fs::write(project.join("sailings.csv"), "changed\n").unwrap();
+    packed(&team, &["--work"]);
+    assert!(!mark.exists(), "something of the repository was run");
+    // The trap works: whoever starts git there otherwise is caught.
+    let _ = Command::new("git").args(["status", "--short"]).current_dir(&project).output().unwrap();
+    assert!(mark.exists());
+    team.assert_clean();
+}
+
+#[test]
+fn many_join_at_once_and_all_are_the_same() {
+    let team = Team::sealed();
+    let registry = Registry::new();
+    let reference = format!("{}/brindle/workshop:1", registry.host);
+    let (file, _) = packed(&team, &[]);
+    team.ok(&["push", &reference, "--parcel", file.to_str().unwrap()]);
+    let guests: Vec<_> = (0..8).map(|number| Newcomer::new(&team, &format!("guest-{number}"))).collect();
+    std::thread::scope(|scope| {
+        let joins: Vec<_> =
+            guests.iter().map(|guest| scope.spawn(|| guest.ok(&["join", &reference, "site", "--json"]).1)).collect();
+        for join in joins {
+            assert_eq!(join.join().unwrap()["same"], true);
+        }
+    });
+    drop(guests);
+    team.assert_clean();
+}
