@@ -127,6 +127,9 @@ pub struct Pack {
     /// Take work in progress along: the history, the branch, and files that are changed or new
     #[arg(long)]
     pub work: bool,
+    /// Take every pinned file along, so that all can be built again without a network
+    #[arg(long)]
+    pub sources: bool,
     /// Take this kept folder along
     #[arg(long, value_name = "NAME")]
     pub kept: Vec<String>,

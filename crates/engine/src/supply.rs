@@ -88,7 +88,10 @@ impl Supply<'_> {
             }
             origin => {
                 let folder = origin.and_then(Origin::path).unwrap_or("");
-                self.local(&origins.dir.join(folder).join(&source.file), source.size, source.sha256)
+                let path = origins.dir.join(folder).join(&source.file);
+                // A parcel may have brought the file without the depot.
+                let brought = self.store.blob(&source.sha256).filter(|_| path.symlink_metadata().is_err());
+                self.local(&brought.unwrap_or(path), source.size, source.sha256)
             }
         }
     }

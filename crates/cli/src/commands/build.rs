@@ -96,13 +96,20 @@ fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Bui
 
 /// Takes what a parcel has of the sealed layers.
 fn adopt_parcel(context: BuildContext<'_>, project: &Project, lock: &Lock, path: &Path) -> Result<(), Failure> {
+    let parcel = OpenParcel::open(path)?;
+    let files = parcel.keep_sources(context.store)?;
+    if files > 0 {
+        (context.observer)(Event::Note {
+            text: format!("{} of the parcel are in the store now", count(files, "pinned file")),
+        });
+    }
     if lock.seal.is_none() {
         let text = "the lock has no seal, so nothing says which layers of the parcel to believe; all is built here";
         (context.observer)(Event::Note { text: text.to_owned() });
         return Ok(());
     }
     let started = Instant::now();
-    let Adopted { layers, bytes } = sealed::adopt(context, project, lock, &OpenParcel::open(path)?)?;
+    let Adopted { layers, bytes } = sealed::adopt(context, project, lock, &parcel)?;
     if layers > 0 {
         let from = path.file_name().unwrap_or(path.as_os_str()).to_string_lossy();
         let name = format!("{} from {from}", count(layers, "layer"));

@@ -11,7 +11,7 @@ use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::event::Event;
 use cavrith_engine::project::{self, Project};
-use cavrith_engine::{build, project_files};
+use cavrith_engine::{EngineError, build, depots, project_files};
 use cavrith_exchange::joining;
 use cavrith_exchange::layout::PackedImage;
 use cavrith_exchange::parcel::NewParcel;
@@ -68,6 +68,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
         parcel.files(PROJECT, &project.dir, &files)?;
         left_out
     };
+    if command.sources {
+        let depot = session.staging.new_name();
+        let all = project.in_order().into_iter().map(|variant| {
+            let lock = project::load_lock(&variant)?;
+            Ok((variant, lock))
+        });
+        let all = all.collect::<Result<Vec<_>, EngineError>>()?;
+        building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+            Ok(depots::fill(&depot, &all, context.supply())?)
+        })?;
+        parcel.sources(&depot)?;
+    }
     if !command.kept.is_empty() {
         let place = meant(general, &session.home, &command.which).found()?;
         for name in &command.kept {

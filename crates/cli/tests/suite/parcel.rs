@@ -402,6 +402,35 @@ fn layers_of_a_parcel_are_believed_as_far_as_the_seal_says() {
 }
 
 #[test]
+fn with_its_sources_all_can_be_built_again_without_anything_else() {
+    let team = Team::sealed();
+    let (file, _) = packed(&team, &["--sources"]);
+    fs::rename(team.dir.path().join("depot"), team.dir.path().join("gone")).unwrap();
+    let tove = Newcomer::new(&team, "tove");
+    let (told, _) = tove.ok(&["join", file.to_str().unwrap(), "site"]);
+    assert!(told.contains("5 pinned files of the parcel are in the store now"), "{told}");
+    let (told, _) = tove.ok(&["-C", "site", "build", "--fresh"]);
+    assert!(told.contains("made    base busybox-static"), "{told}");
+    tove.ok(&["-C", "site", "verify"]);
+    // Without them, nothing can be made anew.
+    let (plain, _) = packed_from(&team, "gone");
+    let jonas = Newcomer::new(&team, "jonas");
+    jonas.ok(&["join", plain.to_str().unwrap(), "site"]);
+    let (code, told, _) = jonas.run(&["-C", "site", "build", "--fresh"]);
+    assert!(code != Some(0), "{told}");
+    drop((tove, jonas));
+    team.assert_clean();
+}
+
+/// A parcel without sources, packed while the depot is in another place.
+fn packed_from(team: &Team, depot: &str) -> (PathBuf, Value) {
+    fs::rename(team.dir.path().join(depot), team.dir.path().join("depot")).unwrap();
+    let packed = packed(team, &[]);
+    fs::rename(team.dir.path().join("depot"), team.dir.path().join(depot)).unwrap();
+    packed
+}
+
+#[test]
 fn packing_runs_nothing_that_a_repository_says() {
     let team = Team::sealed();
     let project = team.project();

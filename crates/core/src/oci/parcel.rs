@@ -24,6 +24,9 @@ pub const WORK: &str = "application/vnd.cavrith.work.v1+json";
 /// A kept folder, as its backup.
 pub const KEPT: &str = "application/vnd.cavrith.kept.v1.tar+zstd";
 
+/// A file that the lock pins.
+pub const SOURCE: &str = "application/vnd.cavrith.source.v1";
+
 /// Annotation of a list: the layer's tree.
 const TREE: &str = "cavrith.tree";
 /// Annotation of a list: the blob with the layer's content.
@@ -132,6 +135,11 @@ impl Parcel {
     pub fn kept(&self) -> Vec<(&str, &Descriptor)> {
         let kept = self.layers.iter().filter(|part| part.media_type == KEPT);
         kept.filter_map(|part| Some((part.annotations.get(NAME)?.as_str(), part))).collect()
+    }
+
+    /// The files that the lock pins, as far as it has them.
+    pub fn sources(&self) -> impl Iterator<Item = &Descriptor> {
+        self.layers.iter().filter(|part| part.media_type == SOURCE)
     }
 
     /// The document's bytes, and how an index lists it.

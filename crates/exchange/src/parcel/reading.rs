@@ -19,8 +19,8 @@ use cavrith_core::spec::FILE_NAME;
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::sealed::LayerSource;
 use cavrith_sandbox::ground::{self, Ground, Most};
-use cavrith_store::reading;
 use cavrith_store::writer::StagedLayer;
+use cavrith_store::{Store, hashing, reading};
 
 use crate::cache::{LONGEST_LIST, read_list, unpack};
 use crate::error::writing;
@@ -159,8 +159,32 @@ impl OpenParcel {
         let mut file = File::options().write(true).create_new(true).open(to).map_err(writing(to))?;
         io::copy(&mut self.blob(&part.digest.0)?, &mut file).map_err(writing(to))?;
         let mut written = File::open(to).map_err(writing(to))?;
-        let (_, found) = cavrith_store::hashing::sha256(&mut written, None).map_err(writing(to))?;
+        let (_, found) = hashing::sha256(&mut written, None).map_err(writing(to))?;
         if found == part.digest.0 { Ok(()) } else { Err(self.bad(format!("{} is damaged", part.digest.0))) }
+    }
+
+    /// Puts the pinned files that it has into a store, each proved by its digest; how many were not there yet.
+    ///
+    /// # Errors
+    /// When one is damaged, or the disk refuses.
+    pub fn keep_sources(&self, store: &Store) -> Result<usize, ExchangeError> {
+        let mut count = 0;
+        for part in self.document.sources() {
+            let digest = &part.digest.0;
+            if store.blob(digest).is_some() {
+                continue;
+            }
+            let mut partial = store.partial(&format!("parcel {digest}"))?;
+            let path = partial.path().to_owned();
+            partial.file().set_len(0).map_err(writing(&path))?;
+            let (_, found) = hashing::sha256(&mut self.blob(digest)?, Some(partial.file())).map_err(writing(&path))?;
+            if found != *digest {
+                return Err(self.bad(format!("{digest} is damaged")));
+            }
+            store.keep_blob(&partial, digest)?;
+            count += 1;
+        }
+        Ok(count)
     }
 
     /// Lays the project into a folder that is not there yet, by way of `aside`, which is not there either and lies on

@@ -10,6 +10,7 @@ use cavrith_core::oci::parcel::{self, ListedLayer, Parcel};
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
+use cavrith_engine::depots;
 use cavrith_store::Store;
 use cavrith_store::hashing;
 use cavrith_store::reading;
@@ -102,6 +103,19 @@ impl<'a> NewParcel<'a> {
         self.files(parcel::FILES, &work.top, &work.files)?;
         let (digest, size) = self.add(serde_json::to_vec(&work.work).unwrap_or_default());
         self.document.layers.push(parcel::part(parcel::WORK, digest, size));
+        Ok(())
+    }
+
+    /// Adds every file of a depot, as files that the lock pins.
+    ///
+    /// # Errors
+    /// When the depot's index cannot be read.
+    pub fn sources(&mut self, depot: &Path) -> Result<(), ExchangeError> {
+        for file in depots::read(depot)?.files() {
+            if self.blobs.insert(file.sha256, Blob::File(depot.join(&file.file), file.size)).is_none() {
+                self.document.layers.push(parcel::part(parcel::SOURCE, file.sha256, file.size));
+            }
+        }
         Ok(())
     }
 
