@@ -14,6 +14,9 @@ pub enum ExchangeError {
     /// The place of an export has something else.
     #[error("{} is there already, and is not an image layout; name another place, or move it away", .0.display())]
     Occupied(PathBuf),
+    /// The file of an export or parcel is something else.
+    #[error("{} is there already, and is not an archive that could be replaced; name another file, or move it away", .0.display())]
+    NotAnArchive(PathBuf),
     /// An image layout that cannot be added to.
     #[error("the image layout {} cannot be added to: {why}", path.display())]
     Layout {
@@ -108,7 +111,11 @@ impl ExchangeError {
     /// The kind of failure.
     pub fn code(&self) -> FailureCode {
         match self {
-            Self::Occupied(_) | Self::Layout { .. } | Self::MarkName { .. } | Self::Write { .. } => FailureCode::EXPORT,
+            Self::Occupied(_)
+            | Self::NotAnArchive(_)
+            | Self::Layout { .. }
+            | Self::MarkName { .. }
+            | Self::Write { .. } => FailureCode::EXPORT,
             Self::Login { .. } | Self::Reference { .. } => FailureCode::REGISTRY,
             Self::Work(_) | Self::InDoubt(_) | Self::Parcel { .. } => FailureCode::PARCEL,
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Git(_) => FailureCode::JOIN,
@@ -119,7 +126,11 @@ impl ExchangeError {
     /// The exit code that stands for it.
     pub fn exit_code(&self) -> u8 {
         match self {
-            Self::Occupied(_) | Self::Layout { .. } | Self::Login { .. } | Self::Reference { .. } => 2,
+            Self::Occupied(_)
+            | Self::NotAnArchive(_)
+            | Self::Layout { .. }
+            | Self::Login { .. }
+            | Self::Reference { .. } => 2,
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) => 2,
             Self::Git(_) | Self::Parcel { .. } => 4,
             Self::MarkName { .. } | Self::InDoubt(_) => 1,

@@ -193,11 +193,32 @@ fn put(from: &Path, to: &Path) -> Result<(), ExchangeError> {
     file.put_in_place().map_err(writing(to))
 }
 
+/// Sees to it that a file that is to be written takes the place of nothing but an earlier archive: a slip of the hand
+/// must not cost anybody a file.
+///
+/// # Errors
+/// [`ExchangeError::NotAnArchive`].
+pub fn replaceable(to: &Path) -> Result<(), ExchangeError> {
+    let mut start = Vec::new();
+    match reading::open(to) {
+        Ok(file) => file.take(512).read_to_end(&mut start).map_err(writing(to))?,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        Err(_) => return Err(ExchangeError::NotAnArchive(to.to_owned())),
+    };
+    // tar (POSIX ustar), gzip (RFC 1952), Zstandard (RFC 8878).
+    let is_archive = start.is_empty()
+        || start.get(257..262) == Some(b"ustar")
+        || start.starts_with(&[0x1f, 0x8b])
+        || start.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]);
+    if is_archive { Ok(()) } else { Err(ExchangeError::NotAnArchive(to.to_owned())) }
+}
+
 /// Writes something into a file under a name, whole or not at all.
 ///
 /// # Errors
-/// When `write` fails, or the disk refuses.
+/// When something else than an archive is there, `write` fails, or the disk refuses.
 pub fn whole_file<T>(to: &Path, write: impl FnOnce(&mut File) -> Result<T, ExchangeError>) -> Result<T, ExchangeError> {
+    replaceable(to)?;
     let replacement = atomic::NewFile::beside(to, 0o644).map_err(writing(to))?;
     let mut file = replacement.file().try_clone().map_err(writing(to))?;
     let outcome = write(&mut file)?;

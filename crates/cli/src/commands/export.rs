@@ -27,6 +27,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Export) -> Outcome {
             "an archive is not for a terminal; name a file, or send it to a program".to_owned(),
         ));
     }
+    let is_archive = matches!(command, Export::Root(_)) || to.path.extension().is_some_and(|ending| ending == "tar");
+    if is_archive && !to_stdout(to) {
+        layout::replaceable(&to.path)?;
+    }
     match command {
         Export::Oci(to) => oci(general, screen, to),
         Export::Root(to) => root(general, screen, to),

@@ -59,7 +59,9 @@ impl From {
         // What git would take for an address has its colon before any slash.
         let is_git = text.contains("://") || text.split('/').next().is_some_and(|host| host.contains('@'));
         match Reference::parse(text) {
-            Ok(reference) if !is_git && !path.exists() && reference.tag.is_some() => Ok(Self::Registry(reference)),
+            Ok(reference) if !is_git && !path.exists() && (reference.tag.is_some() || reference.digest.is_some()) => {
+                Ok(Self::Registry(reference))
+            }
             _ => Ok(Self::Git(Source::parse(text)?)),
         }
     }

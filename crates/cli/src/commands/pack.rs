@@ -13,7 +13,7 @@ use cavrith_engine::event::Event;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::{EngineError, build, depots, project_files};
 use cavrith_exchange::joining;
-use cavrith_exchange::layout::PackedImage;
+use cavrith_exchange::layout::{self, PackedImage};
 use cavrith_exchange::parcel::NewParcel;
 use cavrith_exchange::parcel::reading::LOCK;
 use cavrith_exchange::work::{self, LeftOut};
@@ -32,6 +32,10 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
     let started = Instant::now();
     let (project, _) = locked_project(general)?;
+    // Before anything is packed for it.
+    layout::replaceable(&command.file)?;
+    let target = std::path::absolute(&command.file).unwrap_or_else(|_| command.file.clone());
+    let target = target.parent().and_then(|above| Some(above.canonicalize().ok()?.join(target.file_name()?)));
     let build_env = BuildEnv::open()?;
     let session = &build_env.store_session;
     let variants = if command.all_variants { project.in_order() } else { vec![project.clone()] };
@@ -60,11 +64,14 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
     }
     let included: Vec<PathBuf> = command.include.iter().map(|path| absolute(path)).collect();
     let left_out = if command.work {
-        let work = work::look(&project.dir, &included, &session.staging.new_name())?;
+        let mut work = work::look(&project.dir, &included, &session.staging.new_name())?;
+        work.files.retain(|path| Some(work.top.join(path)) != target);
         parcel.work(&work)?;
         work.left_out
     } else {
-        let (files, left_out) = own_files(&project, &included)?;
+        let (mut files, left_out) = own_files(&project, &included)?;
+        // An earlier parcel in the project's folder is not a part of the next one.
+        files.retain(|path| Some(project.dir.join(path)) != target);
         parcel.files(PROJECT, &project.dir, &files)?;
         left_out
     };

@@ -431,6 +431,25 @@ fn packed_from(team: &Team, depot: &str) -> (PathBuf, Value) {
 }
 
 #[test]
+fn nothing_but_an_archive_is_written_over() {
+    let team = Team::locked();
+    let spec = team.project().join("cavrith.toml");
+    let before = fs::read(&spec).unwrap();
+    for command in [&["pack", "cavrith.toml"][..], &["export", "root", "cavrith.toml"], &["export", "root", "serve.sh"]]
+    {
+        let told = team.fails(command, 2);
+        assert!(told.contains("is there already, and is not an archive"), "{command:?}: {told}");
+    }
+    assert_eq!(fs::read(&spec).unwrap(), before);
+    // In the project's own folder, and again: the first one is no part of the second one.
+    team.ok(&["pack", "own.parcel"]);
+    let first = fs::read(team.project().join("own.parcel")).unwrap();
+    team.ok(&["pack", "own.parcel"]);
+    assert_eq!(fs::read(team.project().join("own.parcel")).unwrap(), first);
+    team.assert_clean();
+}
+
+#[test]
 fn packing_runs_nothing_that_a_repository_says() {
     let team = Team::sealed();
     let project = team.project();
