@@ -51,6 +51,12 @@ fn key(topic: &str) -> Option<&'static Key> {
     KEYS.iter().find(|key| plain(key.path) == wanted).or_else(|| {
         // A name of the writer's choice stands where the table has a star.
         let named: Vec<_> = wanted.split('.').collect();
+        // In a variant, every key of a spec may stand once more.
+        if let ["variants", _, first, ..] = named.as_slice()
+            && *first != "without"
+        {
+            return key(&named[2..].join("."));
+        }
         KEYS.iter().find(|key| {
             let path = plain(key.path);
             let names: Vec<_> = path.split('.').collect();

@@ -179,7 +179,8 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<(Works
     let has_project = project.as_ref().is_none_or(|project| !project.value.is_empty());
     let project = project.filter(|_| has_project);
     let project = project.and_then(|project| rules::inside_path(reader, "project", project));
-    let otherwise = if has_project { "/code".to_owned() } else { crate::account::home(&account.value) };
+    let otherwise =
+        if has_project { variants::DEFAULT_PROJECT.to_owned() } else { crate::account::home(&account.value) };
     let project =
         project.or_else(|| RootPath::from_absolute(&otherwise).ok().map(|value| At { value, span: table.span() }));
     let network = match reader.text(table, "network") {

@@ -14,6 +14,9 @@ use crate::mistake::{Code, Mistake, nearest};
 /// The name of the main part as a variant.
 pub const MAIN: &str = "main";
 
+/// Where the project's folder appears when nothing is said of it.
+pub(super) const DEFAULT_PROJECT: &str = "/code";
+
 /// Keys that are the same in all variants.
 pub(super) const COMMON: [&str; 5] = ["spec", "include", "depots", "variants", "cache"];
 
@@ -138,7 +141,12 @@ fn leave_out(reader: &mut Reader<'_>, table: &mut Table, path: &Node) {
         let message = "`without` has to be a list of texts";
         return reader.push(Mistake::new(Code::WRONG_TYPE, path.span.clone(), message, "put it in quotes"));
     };
-    if !remove(table, name) {
+    let removed = remove(table, name);
+    // The project's own folder is there without being named, and has to go by its place all the same.
+    if name.strip_prefix("folders.") == Some(&project_place(table)) {
+        return without_project(table, path.span.clone());
+    }
+    if !removed {
         let mut known = Vec::new();
         names_in(table, "", &mut known);
         let remedy = match nearest(name, known.iter().map(String::as_str)) {
@@ -150,6 +158,27 @@ fn leave_out(reader: &mut Reader<'_>, table: &mut Table, path: &Node) {
         let message = format!("`without` names {name:?}, which the spec's main part does not have");
         reader.push(Mistake::new(Code::UNKNOWN_KEY, path.span.clone(), message, remedy));
     }
+}
+
+/// Where the project's folder appears inside.
+fn project_place(table: &Table) -> String {
+    let workspace = table.get("workspace").map(|entry| &entry.node.value);
+    match workspace {
+        Some(Value::Table(workspace)) => match workspace.get("project").map(|entry| &entry.node.value) {
+            Some(Value::Text(place)) => place.clone(),
+            _ => DEFAULT_PROJECT.to_owned(),
+        },
+        _ => DEFAULT_PROJECT.to_owned(),
+    }
+}
+
+/// Lets the project's folder appear nowhere.
+fn without_project(table: &mut Table, span: document::Span) {
+    let workspace = table.entries.iter_mut().find(|entry| entry.name == "workspace");
+    let Some(Value::Table(workspace)) = workspace.map(|entry| &mut entry.node.value) else { return };
+    take(workspace, "project");
+    let node = Node { span: span.clone(), value: Value::Text(String::new()) };
+    workspace.entries.push(Entry { name: "project".to_owned(), name_span: span, node });
 }
 
 /// Removes the entry of this path; an entry of a list goes by its name, a folder by where it appears.

@@ -101,6 +101,21 @@ fn a_variant_is_the_main_part_with_its_own_entries_over_it() {
 }
 
 #[test]
+fn the_project_s_folder_goes_by_its_place_whether_it_is_written_or_not() {
+    for (written, place) in [
+        ("", "/code"),
+        ("project = \"/work\"\n", "/work"),
+        ("project = \"/code\"\n[[folders]]\noutside = \".\"\ninside = \"/code\"\nexcept = [\"out\"]\n", "/code"),
+    ] {
+        let text = format!(
+            "spec = 1\n[workspace]\nname = \"a\"\n{written}[base]\ndebian = \"bookworm\"\n[variants.bare]\nwithout = [\"folders.{place}\"]\n"
+        );
+        let parsed = parsed(&text);
+        assert_eq!((parsed.drafts["main"].folders.len(), parsed.drafts["bare"].folders.len()), (1, 0), "{text}");
+    }
+}
+
+#[test]
 fn the_meaning_of_a_variant_is_its_own() {
     let digest = |text: &str, variant: &str| parsed(text).drafts[variant].digest;
     let alone = SPEC.split("[variants.release]").next().unwrap();
