@@ -192,7 +192,7 @@ pub enum Compress {
 pub enum Command {
     /// Bring a project here, get its image, start it, and verify it against the seal
     Join(Join),
-    /// Print a link to this project, its revision, and a place in it, which cavrith join takes
+    /// Print a link to this project and a place in it, for cavrith join
     Link(Link),
     /// Write a first spec from the project's own files
     Init(Init),

@@ -1,6 +1,6 @@
-//! Links that a lead gives to somebody who is to join: where a project is, at which revision, in which variant, and where
-//! to start reading. `cavrith:join?source=…&revision=…&variant=…&at=FILE:LINE`, in the form of a URI (RFC 3986) with
-//! everything but letters, digits and `-._~/:@` in percent signs.
+//! Links that a lead gives to somebody who is to join: where a project is, at which revision, in which variant, and
+//! where to start reading. `cavrith:join?source=…&revision=…&variant=…&at=FILE:LINE`, in the form of a URI (RFC 3986)
+//! with everything but letters, digits and `-._~/:@` in percent signs.
 
 use std::fmt;
 
@@ -85,13 +85,13 @@ impl Link {
     fn read(query: &str) -> Result<Self, String> {
         let mut link = Self::default();
         for pair in query.split('&') {
-            let (name, value) = pair.split_once('=').ok_or_else(|| format!("{pair:?} has no value"))?;
+            let (name, value) = pair.split_once('=').ok_or_else(|| format!("\"{pair}\" has no value"))?;
             let value = decoded(value).ok_or_else(|| format!("the value of {name} is not written as in an address"))?;
             match name {
                 "source" => link.source = value,
                 "revision" => link.revision = Some(value),
                 "variant" => link.variant = Some(value),
-                "at" => link.at = Some(Place::parse(&value).map_err(|why| format!("its place {value:?}: {why}"))?),
+                "at" => link.at = Some(Place::parse(&value).map_err(|why| format!("its place \"{value}\": {why}"))?),
                 other => return Err(format!("it has {other:?}, which this Cavrith does not know")),
             }
         }

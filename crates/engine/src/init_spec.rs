@@ -73,8 +73,8 @@ pub fn write_first(dir: &Path, depot: Option<&str>) -> Result<FirstSpec, EngineE
     Ok(FirstSpec { seen, guessed, text })
 }
 
-/// Begins a project's spec as another project's, with what that one includes from its own folder; the workspace gets the
-/// name of this folder. Gives the files that were written.
+/// Begins a project's spec as another project's, with what that one includes from its own folder; the workspace gets
+/// the name of this folder. Gives the files that were written.
 ///
 /// # Errors
 /// When there is a spec already, the other one cannot be read, or the disk refuses.

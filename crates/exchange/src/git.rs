@@ -45,7 +45,8 @@ pub(crate) fn output<S: AsRef<OsStr>>(
         command.env_remove(name);
     }
     command
-        // What is asked of a repository that is there is answered from it, whatever its configuration says is elsewhere.
+        // What is asked of a repository that is there is answered from it, whatever its configuration says is
+        // elsewhere.
         .env("GIT_ALLOW_PROTOCOL", if clones { "file:git:http:https:ssh" } else { "none" })
         .env("GIT_LFS_SKIP_SMUDGE", "1")
         .env("GIT_NO_LAZY_FETCH", "1")

@@ -1,5 +1,5 @@
-//! A small registry for the story, on the loopback and in memory: as much of the OCI Distribution Specification 1.1 as a
-//! push and a pull take. It trusts whoever speaks to it, and is gone with this process.
+//! A small registry for the story, on the loopback and in memory: as much of the OCI Distribution Specification 1.1 as
+//! a push and a pull take. It trusts whoever speaks to it, and is gone with this process.
 
 use std::collections::HashMap;
 use std::io::{self, BufRead as _, BufReader, Read as _, Write as _};

@@ -1,5 +1,5 @@
-//! Parcels in a registry: every blob of the file, the documents by their digests, and its index under a tag. So an image
-//! of a parcel can be pulled by other programs, and what an earlier push brought is not sent again.
+//! Parcels in a registry: every blob of the file, the documents by their digests, and its index under a tag. So an
+//! image of a parcel can be pulled by other programs, and what an earlier push brought is not sent again.
 
 use std::collections::BTreeSet;
 use std::fs::{self, File};
