@@ -276,12 +276,12 @@ pub enum Command {
 
 #[derive(Debug, Arguments)]
 pub struct Init {
-    /// The depot for toolchains, relative to the project
-    #[arg(long, value_name = "PATH", conflicts_with = "from")]
+    /// The depot for toolchains and templates, relative to the project
+    #[arg(long, value_name = "PATH")]
     pub depot: Option<String>,
-    /// Begin with the spec of this project: whatever cavrith join takes
-    #[arg(long, value_name = "SOURCE")]
-    pub from: Option<String>,
+    /// Begin with a template of the depot, or with the spec of a project that cavrith join takes; lists templates
+    #[arg(long, value_name = "SOURCE", num_args = 0..=1)]
+    pub from: Option<Option<String>>,
     #[command(flatten)]
     pub report: Report,
 }
@@ -358,6 +358,12 @@ pub struct DepotAdd {
     pub dir: PathBuf,
     /// The file; it is copied
     pub file: PathBuf,
+    /// The file is a spec for others to begin with, under this name
+    #[arg(long, value_name = "NAME", requires = "about", conflicts_with_all = ["name", "release", "part", "probe", "place"])]
+    pub template: Option<String>,
+    /// One line about the template
+    #[arg(long, value_name = "TEXT", requires = "template")]
+    pub about: Option<String>,
     /// A toolchain's name
     #[arg(long, requires = "release")]
     pub name: Option<String>,

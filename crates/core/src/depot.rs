@@ -35,6 +35,22 @@ pub struct Index {
     /// their digest.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub downloads: Vec<Kept>,
+    /// Specs to begin with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub templates: Vec<Template>,
+}
+
+/// A spec to begin with.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Template {
+    /// Its name.
+    pub name: String,
+    /// One line about it.
+    pub about: String,
+    /// The file.
+    #[serde(flatten)]
+    pub file: File,
 }
 
 impl Index {
@@ -48,6 +64,7 @@ impl Index {
             extensions: Vec::new(),
             editors: Vec::new(),
             downloads: Vec::new(),
+            templates: Vec::new(),
         }
     }
 
@@ -58,7 +75,9 @@ impl Index {
         let toolchains =
             toolchains.flat_map(|one| std::iter::once(&one.file).chain(one.parts.iter().map(|part| &part.file)));
         let extensions = self.extensions.iter().map(|extension| &extension.file);
-        packages.chain(toolchains).chain(extensions).chain(self.downloads.iter().map(|kept| &kept.file))
+        let downloads = self.downloads.iter().map(|kept| &kept.file);
+        let templates = self.templates.iter().map(|template| &template.file);
+        packages.chain(toolchains).chain(extensions).chain(downloads).chain(templates)
     }
 
     /// The text of the file.

@@ -5,10 +5,12 @@ use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Probe, Toolchain};
+use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Probe, Template, Toolchain};
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::{ArchivePackage, Lock, Source};
+use cavrith_core::mistake::Weight;
 use cavrith_core::path::RootPath;
+use cavrith_core::spec::document::LONGEST;
 use cavrith_core::version::Version;
 use cavrith_sources::checked::{self, Checked};
 use cavrith_sources::{compression, deb, tarball, zipball};
@@ -121,6 +123,58 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
     put(dir, &path, &mut checked)?;
     write_index(dir, &index)?;
     Ok(added)
+}
+
+/// Copies a spec into a depot, for others to begin with.
+///
+/// # Errors
+/// When the file is no spec, or there is a template of that name.
+pub fn add_template(
+    dir: &Path,
+    file: &Path,
+    (name, about): (&str, &str),
+    staging: &Staging,
+) -> Result<String, EngineError> {
+    let mut index = read(dir)?;
+    let (size, sha256) = checked::measure(file)?;
+    let mut checked = checked::check(file, size, sha256, &staging.new_name())?;
+    let plain = |letter: char| letter.is_ascii_lowercase() || letter.is_ascii_digit() || letter == '-';
+    if name.is_empty() || !name.chars().all(plain) {
+        let text = format!("{name} cannot be a template's name; use lower-case letters, digits and -");
+        return Err(DepotError::Entry(text).into());
+    }
+    if index.templates.iter().any(|one| one.name == name) {
+        return Err(DepotError::There(format!("the template {name}")).into());
+    }
+    let text = template_text(&mut checked)?;
+    // What it includes is not in the depot, so it is read alone.
+    let mistakes = cavrith_core::spec::parse(&text).mistakes;
+    if let Some(mistake) = mistakes.iter().find(|mistake| mistake.weight != Weight::Warning) {
+        return Err(DepotError::Entry(format!("it is no spec to begin with: {}", mistake.message)).into());
+    }
+    let file = depot::File { file: format!("templates/{name}.toml"), size, sha256 };
+    let path = file.file.clone();
+    index.templates.push(Template { name: name.to_owned(), about: about.to_owned(), file });
+    put(dir, &path, &mut checked)?;
+    write_index(dir, &index)?;
+    Ok(format!("template {name}"))
+}
+
+/// The text of a depot's template, proved.
+///
+/// # Errors
+/// When its file is not there, or another.
+pub fn template(dir: &Path, template: &Template, copy: &Path) -> Result<String, EngineError> {
+    let depot::File { file, size, sha256 } = &template.file;
+    template_text(&mut checked::check(&dir.join(file), *size, *sha256, copy)?)
+}
+
+fn template_text(checked: &mut Checked) -> Result<String, EngineError> {
+    let name = checked.name().to_owned();
+    let mut text = String::new();
+    let read = checked.open().and_then(|file| file.take(LONGEST as u64).read_to_string(&mut text));
+    read.map_err(file_error("read", name))?;
+    Ok(text)
 }
 
 fn file_name(file: &Path) -> Result<String, EngineError> {

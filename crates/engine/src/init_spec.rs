@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 use std::fs;
-use std::path::{Component, Path};
+use std::path::{Component, Path, PathBuf};
 
 use cavrith_core::depot::{self, Index};
 use cavrith_core::spec::FILE_NAME;
@@ -106,6 +106,29 @@ pub fn write_from(dir: &Path, other: &Path) -> Result<Vec<String>, EngineError> 
         written.push(file.path.clone());
     }
     Ok(written)
+}
+
+/// The depot that is meant for a folder: the one of this path, or one that lies nearby; with its path.
+///
+/// # Errors
+/// When the one that is named cannot be read.
+pub fn depot_of(dir: &Path, named: Option<&str>) -> Result<Option<(PathBuf, Index)>, EngineError> {
+    match named {
+        Some(path) => Ok(Some((dir.join(path), crate::depots::read(&dir.join(path))?))),
+        None => Ok(nearby(dir).map(|(path, index)| (dir.join(path), index))),
+    }
+}
+
+/// Begins a project's spec with a text, under the name of this folder.
+///
+/// # Errors
+/// When there is a spec already, or the disk refuses.
+pub fn write_text(dir: &Path, text: &str) -> Result<(), EngineError> {
+    let path = dir.join(FILE_NAME);
+    if path.symlink_metadata().is_ok() {
+        return Err(ProjectError::SpecExists { path }.into());
+    }
+    Ok(cavrith_store::atomic::write(&path, renamed(text, &name_of(dir)).as_bytes())?)
 }
 
 /// A spec's text with another workspace's name, and otherwise as it is.

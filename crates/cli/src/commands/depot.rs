@@ -44,6 +44,10 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
         answer: command.answer.clone(),
     });
     let store_session = StoreSession::open()?;
+    if let (Some(name), Some(about)) = (&command.template, &command.about) {
+        let staging = &store_session.staging;
+        return done(screen, "added", &depots::add_template(&command.dir, &command.file, (name, about), staging)?);
+    }
     let added = depots::add(&command.dir, &command.file, described.as_ref(), &store_session.staging)?;
     done(screen, "added", &added)
 }
@@ -80,6 +84,9 @@ fn offered(index: &Index) -> Vec<(&'static str, String, String, u64, Vec<String>
     }
     for one in &index.editors {
         all.push(("editor", one.name.clone(), String::new(), 0, Vec::new()));
+    }
+    for one in &index.templates {
+        all.push(("template", one.name.clone(), String::new(), one.file.size, Vec::new()));
     }
     for one in &index.downloads {
         all.push((

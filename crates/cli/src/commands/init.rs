@@ -2,19 +2,23 @@
 
 use std::path::Path;
 
+use cavrith_engine::depots;
 use cavrith_engine::init_spec::{self, Finding};
 use cavrith_engine::project;
 use serde_json::json;
 
 use crate::args::{General, Init};
+use crate::build_env::StoreSession;
 use crate::commands::{Outcome, join};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
     let dir = project::folder(general.project())?;
-    if let Some(source) = &command.from {
-        return from(general, screen, command, &dir, source);
+    match &command.from {
+        None => {}
+        Some(None) => return templates(screen, command, &dir),
+        Some(Some(source)) => return from(general, screen, command, &dir, source),
     }
     let started = init_spec::write_first(&dir, command.depot.as_deref())?;
     if command.report.json {
@@ -46,8 +50,47 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     Ok(0)
 }
 
-/// Begins with another project's spec.
+/// Lists the specs to begin with.
+fn templates(screen: &Screen, command: &Init, dir: &Path) -> Outcome {
+    let depot = init_spec::depot_of(dir, command.depot.as_deref())?;
+    let templates = depot.map(|(_, index)| index.templates).unwrap_or_default();
+    if command.report.json {
+        let templates: Vec<_> = templates.iter().map(|one| json!({ "name": one.name, "about": one.about })).collect();
+        screen.json(&json!({ "templates": templates }));
+        return Ok(0);
+    }
+    let width = templates.iter().map(|one| one.name.len()).max().unwrap_or(0);
+    for one in &templates {
+        screen.result(format_args!(
+            "{}  {}",
+            styled(screen.out.strong, format_args!("{:width$}", one.name)),
+            one.about
+        ));
+    }
+    if templates.is_empty() {
+        screen.result("there is no template in a depot nearby; cavrith depot add --template makes one of a spec");
+    }
+    Ok(0)
+}
+
+/// Begins with a template, or with another project's spec.
 fn from(general: &General, screen: &Screen, command: &Init, dir: &Path, source: &str) -> Outcome {
+    let depot = init_spec::depot_of(dir, command.depot.as_deref())?;
+    let named =
+        depot.and_then(|(depot, index)| Some((depot, index.templates.into_iter().find(|one| one.name == source)?)));
+    if let Some((depot, template)) = named {
+        let session = StoreSession::open()?;
+        init_spec::write_text(dir, &depots::template(&depot, &template, &session.staging.new_name())?)?;
+        if command.report.json {
+            screen.json(&json!({ "written": ["cavrith.toml"], "from": source }));
+        } else {
+            screen.result(format_args!(
+                "{} cavrith.toml; look it over, then run cavrith check",
+                styled(screen.out.good, "wrote")
+            ));
+        }
+        return Ok(0);
+    }
     let written = join::look_into(general, screen, source, dir, |other| Ok(init_spec::write_from(dir, other)?))?;
     if command.report.json {
         screen.json(&json!({ "written": written, "from": source }));

@@ -17,6 +17,7 @@ use cavrith_engine::project;
 use cavrith_exchange::ExchangeError;
 use cavrith_exchange::joining::{self, Brought, Source};
 use cavrith_exchange::parcel::OpenParcel;
+use cavrith_exchange::parcel::reading::VARIANT;
 use cavrith_keeper::place;
 use cavrith_sandbox::janitor;
 use serde_json::{Value, json};
@@ -34,7 +35,7 @@ use crate::screen::{Screen, styled};
 const READ_FIRST: [&str; 6] = ["ONBOARDING.md", "CONTRIBUTING.md", "README.md", "README", "README.txt", "README.rst"];
 
 /// Where a project comes from.
-enum From {
+enum JoinSource {
     /// A clone.
     Git(Source),
     /// A file.
@@ -43,7 +44,7 @@ enum From {
     Registry(Reference),
 }
 
-impl From {
+impl JoinSource {
     fn of_link(link: &Link) -> Result<Self, Failure> {
         match &link.revision {
             Some(revision) => Ok(Self::Git(Source::parse(&format!("{}#{revision}", link.source))?)),
@@ -76,7 +77,7 @@ impl From {
     }
 }
 
-impl std::fmt::Display for From {
+impl std::fmt::Display for JoinSource {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Git(source) => write!(f, "{source}"),
@@ -105,8 +106,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     let link = Link::parse(&command.source).transpose();
     let link = link.map_err(|why| Failure::Own(2, format!("the link cannot be used: {why}")))?;
     let source = match &link {
-        Some(link) => From::of_link(link)?,
-        None => From::parse(&command.source)?,
+        Some(link) => JoinSource::of_link(link)?,
+        None => JoinSource::parse(&command.source)?,
     };
     let link = link.unwrap_or_default();
     let wanted = command.dir.clone().unwrap_or_else(|| source.folder());
@@ -116,10 +117,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     let aside = aside(&dir);
     // What was begun does not stay when this command is killed.
     let _janitor = janitor::watch(&aside, removed)?;
-    let here = line.measured("fetch", || bring(general, screen, &source, &dir, &aside));
-    let here = here?;
+    let here = line.measured("fetch", || bring(general, screen, &source, &dir, &aside))?;
     let dir = here.dir;
-    let variant = here.parcel.as_ref().and_then(|one| one.parcel.document.annotations.get("cavrith.variant").cloned());
+    let variant = here.parcel.as_ref().and_then(|one| one.parcel.document.annotations.get(VARIANT).cloned());
     let at = joining::revision(&dir);
     let what = here.how;
     let at_words = at.as_ref().map_or_else(String::new, |at| format!(", at {at}"));
@@ -183,7 +183,7 @@ pub fn look_into<T>(
     }
     let link = Link::parse(source).transpose();
     let link = link.map_err(|why| Failure::Own(2, format!("the link cannot be used: {why}")))?;
-    let from = link.map_or_else(|| From::parse(source), |link| From::of_link(&link))?;
+    let from = link.map_or_else(|| JoinSource::parse(source), |link| JoinSource::of_link(&link))?;
     let aside = aside(&beside.join("project"));
     let _janitor = janitor::watch(&aside, removed)?;
     make(&aside)?;
@@ -245,17 +245,17 @@ fn open(screen: &Screen, own: &Own<'_>, place: &Place) {
 }
 
 /// Brings the project into its folder, unless it is there from an earlier try.
-fn bring(general: &General, screen: &Screen, source: &From, dir: &Path, aside: &Path) -> Result<Here, Failure> {
+fn bring(general: &General, screen: &Screen, source: &JoinSource, dir: &Path, aside: &Path) -> Result<Here, Failure> {
     let path = match source {
-        From::Git(source) => {
+        JoinSource::Git(source) => {
             let how = match joining::bring(source, dir, aside)? {
                 Brought::Cloned => "cloned",
                 Brought::There => "there already",
             };
             return Ok(Here { dir: dir.to_owned(), how, parcel: None });
         }
-        From::Parcel(path) => path.canonicalize().unwrap_or_else(|_| path.clone()),
-        From::Registry(reference) => {
+        JoinSource::Parcel(path) => path.canonicalize().unwrap_or_else(|_| path.clone()),
+        JoinSource::Registry(reference) => {
             make(aside)?;
             let name = reference.name.rsplit('/').next().unwrap_or("project");
             let path = aside.join(format!("{name}.parcel"));

@@ -15,7 +15,7 @@ use cavrith_engine::{EngineError, build, depots, project_files};
 use cavrith_exchange::joining;
 use cavrith_exchange::layout::{self, PackedImage};
 use cavrith_exchange::parcel::NewParcel;
-use cavrith_exchange::parcel::reading::LOCK;
+use cavrith_exchange::parcel::reading::{LOCK, VARIANT};
 use cavrith_exchange::work::{self, LeftOut};
 use cavrith_store::reading;
 use cavrith_workspace::kept;
@@ -100,7 +100,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
         .map_err(|error| Failure::Own(3, format!("{}: {error}", lock::FILE_NAME)))?;
     parcel.annotate(LOCK, Sha256Digest::of(&lock).to_string());
     parcel.annotate("org.opencontainers.image.title", project.spec.workspace.name.value.clone());
-    parcel.annotate("cavrith.variant", project.spec.variant.clone());
+    parcel.annotate(VARIANT, project.spec.variant.clone());
     if let Some(revision) = joining::revision(&project.dir) {
         parcel.annotate("org.opencontainers.image.revision", revision);
     }

@@ -222,3 +222,33 @@ fn a_spec_begins_as_another_project_s_wherever_that_is() {
     assert_eq!(fs::read_dir(&dir).unwrap().count(), 0);
     team.assert_clean();
 }
+
+#[test]
+fn a_depot_has_specs_to_begin_with() {
+    let team = Team::new();
+    let depot = team.dir.path().join("depot");
+    let spec = team.project().join("cavrith.toml");
+    let (depot, spec) = (depot.to_str().unwrap(), spec.to_str().unwrap());
+    team.ok(&["depot", "add", depot, spec, "--template", "site", "--about", "A site of tables, drawn by quill"]);
+    let told = team.fails(&["depot", "add", depot, spec, "--template", "site", "--about", "again"], 2);
+    assert!(told.contains("is there already") || told.contains("site"), "{told}");
+    let csv = team.project().join("sailings.csv");
+    let told = team.fails(&["depot", "add", depot, csv.to_str().unwrap(), "--template", "x", "--about", "y"], 2);
+    assert!(told.contains("no spec to begin with"), "{told}");
+    assert!(team.ok(&["depot", "check", depot]).contains("as the index says"));
+    assert!(team.ok(&["depot", "list", depot]).contains("template   site"));
+    let dir = team.dir.path().join("ida/pier");
+    fs::create_dir(&dir).unwrap();
+    let at = dir.to_str().unwrap();
+    assert!(team.ok(&["-C", at, "init", "--from"]).contains("site  A site of tables, drawn by quill"));
+    assert_eq!(team.json(&["-C", at, "init", "--from", "--json"])["templates"][0]["name"], "site");
+    team.ok(&["-C", at, "init", "--from", "site"]);
+    let written = fs::read_to_string(dir.join("cavrith.toml")).unwrap();
+    assert_eq!(written, fs::read_to_string(spec).unwrap().replace("\"timetable\"", "\"pier\""));
+    team.ok(&["-C", at, "check"]);
+    // One that was changed in the depot is not taken.
+    fs::write(Path::new(depot).join("templates/site.toml"), "spec = 1\n").unwrap();
+    fs::remove_file(dir.join("cavrith.toml")).unwrap();
+    team.fails(&["-C", at, "init", "--from", "site"], 4);
+    assert_eq!(fs::read_dir(&dir).unwrap().count(), 0);
+}

@@ -276,6 +276,8 @@ impl Read for Stretch<'_> {
     }
 }
 
+/// Annotation of a parcel: the variant that is meant.
+pub const VARIANT: &str = "cavrith.variant";
 /// Annotation of a parcel: the SHA-256 of its lock.
 pub const LOCK: &str = "cavrith.lock-file";
 

@@ -1,7 +1,8 @@
-//! Archives of trees, read back by another program's reader.
+//! Archives of trees, read back by another program's reader; parcels, packed and laid out again.
 #![allow(
     clippy::unwrap_used,
     reason = "a test fails by panicking, and helpers outside of test functions are tests too"
 )]
 
 mod archives;
+mod parcels;
