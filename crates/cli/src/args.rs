@@ -326,7 +326,7 @@ pub enum Depot {
     /// Create an empty depot
     New(DepotNew),
     /// Add a file: a Debian package, an editor extension, or a toolchain's archive
-    Add(DepotAdd),
+    Add(Box<DepotAdd>),
     /// Check every file of a depot against its index
     Check(DepotDir),
     /// List what a depot offers
