@@ -73,8 +73,9 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     for name in std::iter::once(&project.spec.variant).chain(others) {
         let variant = project.of_variant(name)?;
         let before = previous.as_ref().and_then(|previous| previous.of_variant(name));
-        let mut locker =
-            Locker { supply, project: &variant, previous: before.as_ref().or(pins.first()), wishes, notes: Vec::new() };
+        // Another variant may have become the default one; what it asks for was locked for the earlier one.
+        let known = before.as_ref().or(pins.first()).or(previous.as_ref());
+        let mut locker = Locker { supply, project: &variant, previous: known, wishes, notes: Vec::new() };
         let (lock, mistakes) = locker.pins(&offers)?;
         notes.extend(locker.notes);
         findings.mistakes.extend(mistakes);

@@ -28,6 +28,11 @@ pub trait LayerSource: Sync {
     /// # Errors
     /// When the place cannot be reached, or gives something else.
     fn fetch(&self, context: BuildContext<'_>, name: &str, tree: &TreeDigest) -> Result<Option<StagedLayer>, String>;
+
+    /// Where what came can be fetched again, if that lasts.
+    fn place(&self) -> Option<String> {
+        None
+    }
 }
 
 /// What came from somebody else.
@@ -71,7 +76,10 @@ pub fn adopt(
         }
         match source.fetch(context, &layer.name, &layer.tree) {
             Ok(Some(staged)) => {
-                let (_, tree) = context.store.keep(staged, false)?;
+                let (digest, tree) = context.store.keep(staged, false)?;
+                if let Some(place) = source.place() {
+                    context.store.remember_shared(&digest, &place)?;
+                }
                 came.fetch_add(1, Ordering::Relaxed);
                 bytes.fetch_add(tree.content_bytes(), Ordering::Relaxed);
             }

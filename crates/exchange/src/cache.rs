@@ -145,6 +145,10 @@ impl Cache {
 }
 
 impl LayerSource for Cache {
+    fn place(&self) -> Option<String> {
+        Some(self.shown())
+    }
+
     fn fetch(&self, context: BuildContext<'_>, name: &str, tree: &TreeDigest) -> Result<Option<StagedLayer>, String> {
         let dir = context.staging.new_dir().map_err(|error| error.to_string())?;
         let staged = match &self.place {

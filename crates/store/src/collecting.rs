@@ -29,7 +29,12 @@ pub struct StoreItem {
     pub unused: Duration,
     /// A living command uses it.
     pub in_use: bool,
+    /// Where it can be fetched again, as far as is known.
+    pub shared: Option<String>,
 }
+
+/// What was used more recently stays before anything else, wherever else it is.
+const RECENT: Duration = Duration::from_secs(24 * 3600);
 
 /// What can be in the store.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -82,7 +87,8 @@ impl Store {
             // A layer whose list is damaged still takes its room; how much is not worth a walk.
             let bytes = self.layer_tree(&layer).map_or(0, |tree| tree.content_bytes());
             let in_use = used.contains(&layer);
-            all.push(StoreItem { what: ItemKind::Layer(layer), names, bytes, unused: age(&dir), in_use });
+            let shared = self.shared_at(&layer);
+            all.push(StoreItem { what: ItemKind::Layer(layer), names, bytes, unused: age(&dir), in_use, shared });
         }
         for path in self.blob_files()? {
             let meta = fs::metadata(&path).map_err(io_error("look at", &path))?;
@@ -95,10 +101,32 @@ impl Store {
                 names: vec![name.to_owned()],
                 bytes: meta.len(),
                 in_use,
+                shared: None,
             });
         }
         all.sort_by_key(|held| held.unused);
         Ok(all)
+    }
+
+    fn shared_path(&self, layer: &TreeDigest) -> PathBuf {
+        self.layer_dir(layer).join("shared")
+    }
+
+    /// Where a layer can be fetched again, as far as is known.
+    pub fn shared_at(&self, layer: &TreeDigest) -> Option<String> {
+        let place = crate::reading::text(&self.shared_path(layer)).ok()?;
+        Some(place.trim_end().to_owned()).filter(|place| !place.is_empty())
+    }
+
+    /// Remembers where a layer that is there can be fetched again.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn remember_shared(&self, layer: &TreeDigest, place: &str) -> Result<(), StoreError> {
+        if self.shared_at(layer).as_deref() == Some(place) {
+            return Ok(());
+        }
+        crate::atomic::write(&self.shared_path(layer), format!("{place}\n").as_bytes())
     }
 
     /// Removes what `bounds` let go and nobody uses, and says what that was. With `dry_run` nothing is removed.
@@ -110,10 +138,13 @@ impl Store {
         let alone = self.lock_exclusive()?;
         let all = self.held()?;
         let mut left: u64 = all.iter().map(|held| held.bytes).sum();
-        let mut goes = Vec::new();
-        for held in all.into_iter().rev().filter(|held| !held.in_use) {
-            let too_much = bounds.down_to.is_some_and(|most| left > most);
-            if held.unused >= bounds.unused_for || too_much {
+        let (mut goes, mut stay): (Vec<_>, Vec<_>) =
+            all.into_iter().filter(|held| !held.in_use).partition(|held| held.unused >= bounds.unused_for);
+        left -= goes.iter().map(|held| held.bytes).sum::<u64>();
+        // Of what was not used today, what can be fetched again goes before what would have to be made.
+        stay.sort_by_key(|held| (held.unused < RECENT, held.shared.is_none(), std::cmp::Reverse(held.unused)));
+        for held in stay {
+            if bounds.down_to.is_some_and(|most| left > most) {
                 left -= held.bytes;
                 goes.push(held);
             }

@@ -135,6 +135,7 @@ pub fn publish(screen: &Screen, build_env: &BuildEnv, project: &Project, record:
         for layer in &record.layers {
             (context.observer)(Event::Stage { text: format!("publishing {}", layer.name) });
             sent += usize::from(cache.publish(context, layer)?);
+            context.store.remember_shared(&layer.tree, &cache.shown())?;
         }
         Ok(sent)
     })?;

@@ -56,6 +56,7 @@ fn as_value(held: &StoreItem) -> Value {
         "bytes": held.bytes,
         "unused_seconds": held.unused.as_secs(),
         "in_use": held.in_use,
+        "shared": held.shared,
     })
 }
 
@@ -66,7 +67,13 @@ fn line(screen: &Screen, held: &StoreItem) -> String {
     };
     let used = if held.in_use { "in use".to_owned() } else { ago(held.unused) };
     let names = if held.names.is_empty() { "of no image".to_owned() } else { held.names.join("; ") };
-    format!("{:>9}  {:>8}  {:23}  {names}", size(held.bytes), used, styled(screen.out.faint, format_args!("{id:23}")))
+    let shared = held.shared.as_ref().map_or_else(String::new, |place| format!("; also in {place}"));
+    format!(
+        "{:>9}  {:>8}  {:23}  {names}{shared}",
+        size(held.bytes),
+        used,
+        styled(screen.out.faint, format_args!("{id:23}"))
+    )
 }
 
 /// How long ago, for people.

@@ -21,7 +21,7 @@ fn what_was_not_used_for_long_goes_and_what_is_used_stays() {
     let all = team.json(&["store", "list", "--json"]);
     assert_eq!(all["held"].as_array().unwrap().len(), 10);
     let keys: Vec<_> = all["held"][0].as_object().unwrap().keys().cloned().collect();
-    assert_eq!(keys, ["bytes", "id", "in_use", "kind", "names", "unused_seconds"]);
+    assert_eq!(keys, ["bytes", "id", "in_use", "kind", "names", "shared", "unused_seconds"]);
     assert!(team.ok(&["store", "list"]).contains("toolchain quill 2.4.1"));
     age(&team, 40);
     // A build that finds everything uses it.
@@ -121,4 +121,32 @@ fn repairing_leaves_a_damaged_layer_under_the_workspace_that_runs_on_it() {
     assert!(!file.exists());
     team.ok(&["build", "-q"]);
     team.ok(&["store", "check"]);
+}
+
+#[test]
+fn what_can_be_fetched_again_goes_before_what_would_have_to_be_made() {
+    let team = Team::sealed();
+    let folder = team.dir.path().join("layers");
+    let text = format!("[cache]\nfolder = {:?}\n", folder.to_str().unwrap());
+    fs::write(team.home().join("config.toml"), text).unwrap();
+    team.ok(&["build", "--publish"]);
+    // A step that nobody else has, used longer ago than anything that is shared.
+    team.step("echo pier > /srv/pier");
+    team.ok(&["lock"]);
+    team.ok(&["build"]);
+    let held = team.json(&["store", "list", "--json"]);
+    let layers = |held: &serde_json::Value, shared: bool| -> Vec<String> {
+        let all = held["held"].as_array().or(held["gone"].as_array()).unwrap().iter();
+        let all = all.filter(|one| one["kind"] == "layer" && one["shared"].is_string() == shared);
+        all.map(|one| one["id"].as_str().unwrap().to_owned()).collect()
+    };
+    let (shared, own) = (layers(&held, true), layers(&held, false));
+    assert_eq!((shared.len(), own.len()), (9, 1), "{held}");
+    assert!(team.ok(&["store", "list"]).contains("; also in "));
+    age(&team, 3);
+    let bytes = held["bytes"].as_u64().unwrap();
+    let gone = team.json(&["store", "collect", "--down-to", &format!("{} B", bytes - 1), "--dry-run", "--json"]);
+    assert_eq!(layers(&gone, false), [] as [&str; 0], "{gone}");
+    assert!(!layers(&gone, true).is_empty(), "{gone}");
+    team.assert_clean();
 }

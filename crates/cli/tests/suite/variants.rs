@@ -160,6 +160,32 @@ fn a_variant_goes_out_as_its_spec_says() {
 }
 
 #[test]
+fn variants_with_other_packages_stand_in_one_lock_and_keep_their_versions() {
+    let (team, mut archive) = belfry();
+    team.change("keep = [\"bell\"]", "packages = [\"rope\"]");
+    team.ok(&["lock"]);
+    let read = || fs::read_to_string(team.project().join("cavrith.lock")).unwrap();
+    let lock = read();
+    assert!(lock.contains("[variants.debian]") && lock.contains("[[variants.debian.stages]]"), "{lock}");
+    assert_eq!(lock.matches("rope = \"1.2 ").count(), 2, "{lock}");
+    let told = team.ok(&["seal"]);
+    assert!(told.contains("main:") && told.contains("release:"), "{told}");
+    // The archive moves on. What is locked stays: also when another variant becomes the default one.
+    archive.packages.retain(|package| package.name != "rope");
+    archive.packages.push(Package::new("rope", "1.3", "").file("usr/share/rope", 0o644, "nylon\n"));
+    archive.publish(&team);
+    team.change("name = \"pier\"", "name = \"pier\"\nvariant = \"release\"");
+    team.ok(&["lock"]);
+    let lock = read();
+    assert!(lock.contains("variant = \"release\"") && !lock.contains("[[variants]]"), "{lock}");
+    assert_eq!(lock.matches("rope = \"1.2 ").count(), 1, "{lock}");
+    assert!(!lock.contains("bell = "), "{lock}");
+    let moved = team.ok(&["lock", "--update"]);
+    assert!(moved.contains("rope") && moved.contains("1.3"), "{moved}");
+    team.assert_clean();
+}
+
+#[test]
 fn what_is_for_all_variants_takes_none() {
     let team = release();
     for command in ["lock", "seal"] {
