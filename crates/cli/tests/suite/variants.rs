@@ -4,7 +4,8 @@
 use std::fs;
 
 use crate::archive::{Archive, Package, project};
-use crate::team::Team;
+use crate::owners::Member;
+use crate::team::{Team, told};
 
 /// A team whose release takes what the main part's step made, and has neither the step nor the editor.
 fn release() -> Team {
@@ -45,8 +46,8 @@ fn variants_share_one_lock_and_are_sealed_and_verified_together() {
     let lock = fs::read_to_string(team.project().join("cavrith.lock")).unwrap();
     assert!(lock.contains("[[variants]]\nname = \"release\"\n"), "{lock}");
     assert_eq!(lock.matches("busybox-static").count(), 2, "what variants share stands once: {lock}");
-    let told = team.ok(&["seal"]);
-    assert!(told.contains("main:") && told.contains("release:"), "{told}");
+    let said = team.ok(&["seal"]);
+    assert!(said.contains("main:") && said.contains("release:"), "{said}");
     let main = team.json(&["build", "--json"]);
     let release = team.json(&["build", "--variant", "release", "--json"]);
     assert_ne!(main["image"], release["image"]);
@@ -57,13 +58,13 @@ fn variants_share_one_lock_and_are_sealed_and_verified_together() {
     let base = |layers: Vec<(String, serde_json::Value)>| layers.into_iter().find(|(name, _)| name.starts_with("base"));
     assert_eq!(base(trees(&main)), base(trees(&release)), "the same base is one layer");
     for variant in ["main", "release"] {
-        let told = team.ok(&["verify", "--variant", variant]);
-        assert!(told.contains("the same as sealed"), "{told}");
+        let said = team.ok(&["verify", "--variant", variant]);
+        assert!(said.contains("the same as sealed"), "{said}");
     }
     // A change of the main part that the release takes from takes the release's seal with it; one beside it does not.
     team.change("echo pier", "echo mole");
-    let told = team.fails(&["verify", "--variant", "release"], 1);
-    assert!(told.contains("the spec's meaning"), "{told}");
+    let said = team.fails(&["verify", "--variant", "release"], 1);
+    assert!(said.contains("the spec's meaning"), "{said}");
     team.change("echo mole", "echo pier");
     team.change("owner = \"crew\"", "owner = \"root\"");
     team.ok(&["verify"]);
@@ -74,8 +75,8 @@ fn variants_share_one_lock_and_are_sealed_and_verified_together() {
 #[test]
 fn what_another_variant_made_comes_without_what_made_it() {
     let team = release();
-    let told = team.ok(&["build", "--variant", "release"]);
-    assert!(told.contains("frame the harbour"), "the main part is built for it: {told}");
+    let said = team.ok(&["build", "--variant", "release"]);
+    assert!(said.contains("frame the harbour"), "the main part is built for it: {said}");
     let said = team.ok(&[
         "run",
         "-q",
@@ -102,8 +103,8 @@ fn what_another_variant_made_comes_without_what_made_it() {
     assert_eq!(before["image"], after["image"]);
     // What is not there is named.
     team.change("from = \"/build/harbour\"", "from = \"/build/harbor\"").ok(&["lock"]);
-    let told = team.fails(&["build", "--variant", "release"], 1);
-    assert!(told.contains("/build/harbor") && told.contains("in the variant main"), "{told}");
+    let said = team.fails(&["build", "--variant", "release"], 1);
+    assert!(said.contains("/build/harbor") && said.contains("in the variant main"), "{said}");
 }
 
 #[test]
@@ -168,8 +169,8 @@ fn variants_with_other_packages_stand_in_one_lock_and_keep_their_versions() {
     let lock = read();
     assert!(lock.contains("[variants.debian]") && lock.contains("[[variants.debian.stages]]"), "{lock}");
     assert_eq!(lock.matches("rope = \"1.2 ").count(), 2, "{lock}");
-    let told = team.ok(&["seal"]);
-    assert!(told.contains("main:") && told.contains("release:"), "{told}");
+    let said = team.ok(&["seal"]);
+    assert!(said.contains("main:") && said.contains("release:"), "{said}");
     // The archive moves on. What is locked stays: also when another variant becomes the default one.
     archive.packages.retain(|package| package.name != "rope");
     archive.packages.push(Package::new("rope", "1.3", "").file("usr/share/rope", 0o644, "nylon\n"));
@@ -186,20 +187,74 @@ fn variants_with_other_packages_stand_in_one_lock_and_keep_their_versions() {
 }
 
 #[test]
+fn every_kind_of_member_has_the_same_variants_and_packs_the_same_parcel() {
+    if !nix::unistd::Uid::effective().is_root() {
+        return;
+    }
+    let team = release();
+    team.ok(&["seal"]);
+    let parcel = |run: &dyn Fn(&[&str]) -> std::process::Output, at: &std::path::Path| {
+        for variant in ["main", "release"] {
+            let output = run(&["build", "--variant", variant, "-q"]);
+            assert!(output.status.success(), "{}", told(&output));
+            let output = run(&["verify", "--variant", variant]);
+            assert!(output.status.success() && told(&output).contains("the same as sealed"), "{}", told(&output));
+        }
+        let output = run(&["pack", at.to_str().unwrap(), "--all-variants", "-q"]);
+        assert!(output.status.success(), "{}", told(&output));
+        fs::read(at).unwrap()
+    };
+    let ours = parcel(&|arguments| team.run(arguments), &team.dir.path().join("ours.parcel"));
+    for range in [true, false] {
+        let member = Member::of(&team, range);
+        let theirs = parcel(
+            &|arguments| member.command(arguments).output().unwrap(),
+            &team.dir.path().join("tove/theirs.parcel"),
+        );
+        assert_eq!(theirs, ours, "range: {range}");
+        fs::remove_dir_all(team.dir.path().join("tove")).unwrap();
+        fs::remove_dir_all(team.dir.path().join("etc")).unwrap();
+    }
+}
+
+#[test]
+fn a_copy_from_beside_the_project_takes_the_member_s_word() {
+    let team = Team::new();
+    let shared = team.dir.path().join("ida/shared");
+    fs::create_dir(&shared).unwrap();
+    fs::write(shared.join("tides"), "low\n").unwrap();
+    team.add(
+        "\n[[steps]]\nname = \"tides\"\nat = \"build\"\ncopy = { from = \"../shared\", inside = \"/srv/tides\" }\n",
+    );
+    let said = team.fails(&["lock"], 2);
+    assert!(said.contains("lies outside the project") && said.contains("--allow-outside"), "{said}");
+    team.ok(&["lock", "--allow-outside", shared.to_str().unwrap()]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tides/tides"]), "low\n");
+    // A way out of what was allowed is one more thing to allow.
+    team.stop_all();
+    team.change("from = \"../shared\"", "from = \"../../depot\"");
+    let said = team.fails(&["lock"], 2);
+    assert!(said.contains("lies outside the project"), "{said}");
+    team.change("from = \"../../depot\"", "from = \"../../../../../etc\"");
+    let said = team.fails(&["lock"], 1);
+    assert!(said.contains("no spec gets") || said.contains("the system's own"), "{said}");
+}
+
+#[test]
 fn what_is_for_all_variants_takes_none() {
     let team = release();
     for command in ["lock", "seal"] {
-        let told = team.fails(&[command, "--variant", "release"], 2);
-        assert!(told.contains("for all variants at once"), "{told}");
+        let said = team.fails(&[command, "--variant", "release"], 2);
+        assert!(said.contains("for all variants at once"), "{said}");
     }
     for command in [&["build"][..], &["start"], &["verify"], &["contents"], &["show"], &["check"], &["run", "true"]] {
-        let told = team.fails(&[&["--variant", "relaese"][..], command].concat(), 2);
-        assert!(told.contains("CF0109") && told.contains("main, release"), "{command:?}: {told}");
+        let said = team.fails(&[&["--variant", "relaese"][..], command].concat(), 2);
+        assert!(said.contains("CF0109") && said.contains("main, release"), "{command:?}: {said}");
     }
     // A lock from before the variant was declared says what to do.
     team.add("\n[variants.slim]\n");
-    let told = team.fails(&["build", "--variant", "slim"], 1);
-    assert!(told.contains("variant slim") && told.contains("cavrith lock"), "{told}");
+    let said = team.fails(&["build", "--variant", "slim"], 1);
+    assert!(said.contains("variant slim") && said.contains("cavrith lock"), "{said}");
     team.ok(&["build"]);
     let shown = team.ok(&["show", "--variant", "release"]);
     assert!(shown.contains("workspace.project = \"\"") && !shown.contains("editor."), "{shown}");
@@ -230,10 +285,10 @@ fn belfry() -> (Team, Archive) {
 #[test]
 fn a_trimmed_base_has_what_its_packages_need_and_says_why() {
     let (team, _archive) = belfry();
-    let told = team.ok(&["seal"]);
-    assert!(told.contains("release:"), "{told}");
-    let told = team.ok(&["verify", "--variant", "release"]);
-    assert!(told.contains("the same as sealed") && told.contains("2 packages"), "{told}");
+    let said = team.ok(&["seal"]);
+    assert!(said.contains("release:"), "{said}");
+    let said = team.ok(&["verify", "--variant", "release"]);
+    assert!(said.contains("the same as sealed") && said.contains("2 packages"), "{said}");
     let out = team.home().join("../root.tar");
     team.ok(&["export", "root", "--variant", "release", out.to_str().unwrap()]);
     let mut archive = tar::Archive::new(fs::File::open(&out).unwrap());
@@ -276,13 +331,13 @@ fn a_trimmed_base_has_what_its_packages_need_and_says_why() {
     let why = team.ok(&["contents", "--why", "/usr/bin/lamp"]);
     assert!(why.contains("the package lamp"), "{why}");
     // It has no shell, and says so where one is wanted.
-    let told = team.fails(&["run", "--variant", "release", "--", "sh"], 127);
-    assert!(told.contains("there is no such program inside"), "{told}");
+    let said = team.fails(&["run", "--variant", "release", "--", "sh"], 127);
+    assert!(said.contains("there is no such program inside"), "{said}");
     team.stop_all();
     // A package that the base does not have.
     team.change("keep = [\"bell\"]", "keep = [\"bell\", \"gong\"]").ok(&["lock"]);
-    let told = team.fails(&["build", "--variant", "release"], 1);
-    assert!(told.contains("base.keep names gong"), "{told}");
+    let said = team.fails(&["build", "--variant", "release"], 1);
+    assert!(said.contains("base.keep names gong"), "{said}");
     team.assert_clean();
 }
 
@@ -325,6 +380,6 @@ copy = { from = "site", inside = "/srv/all", ignored = true }
     // What is ignored may change without the lock knowing of it; what is not may not.
     team.stop_all();
     fs::write(team.project().join(".gitignore"), "node_modules/\n.env\n").unwrap();
-    let told = team.fails(&["build"], 1);
-    assert!(told.contains("the files of the step \"bring\" changed"), "{told}");
+    let said = team.fails(&["build"], 1);
+    assert!(said.contains("the files of the step \"bring\" changed"), "{said}");
 }
