@@ -5,6 +5,7 @@
 //! aside removes those that are older than [`DAYS`], and the oldest while all together are larger than [`MOST_BYTES`].
 
 use std::fs;
+use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
@@ -31,8 +32,17 @@ pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<Pa
     let entry = place.dir.file_name().unwrap_or_default();
     let all = home.backups().join(entry);
     cavrith_store::private::directory(&all)?;
-    let to = all.join(cavrith_keeper::record::now().to_string());
-    fs::rename(scratch, &to).map_err(file_error("set aside", scratch))?;
+    let mut name = cavrith_keeper::record::now();
+    let to = loop {
+        let to = all.join(name.to_string());
+        match fs::rename(scratch, &to) {
+            Ok(()) => break to,
+            // Another one was set aside in the same millisecond. One that is there is never empty, so nothing takes its
+            // place.
+            Err(error) if matches!(error.kind(), ErrorKind::DirectoryNotEmpty | ErrorKind::AlreadyExists) => name += 1,
+            Err(error) => return Err(file_error("set aside", scratch)(error).into()),
+        }
+    };
     tidy(home, &to);
     Ok(Some(to))
 }

@@ -85,6 +85,14 @@ fn read_variants(reader: &mut Reader<'_>, entry: Entry) -> BTreeMap<String, Own>
                 reader.push(Mistake::new(Code::NOT_ALLOWED, entry.name_span, message, remedy));
             }
         }
+        let workspace = table.entries.iter_mut().find(|entry| entry.name == "workspace");
+        if let Some(Value::Table(workspace)) = workspace.map(|entry| &mut entry.node.value)
+            && let Some(entry) = take(workspace, "variant")
+        {
+            let message = "a variant cannot say which one is meant when none is named";
+            let remedy = "write it under [workspace] of the main part";
+            reader.push(Mistake::new(Code::NOT_ALLOWED, entry.name_span, message, remedy));
+        }
         let without = match take(&mut table, "without") {
             None => Vec::new(),
             Some(entry) => match entry.node.value {

@@ -149,6 +149,7 @@ fn what_does_not_belong_into_a_variant_is_named() {
     assert_eq!(with("[variants.main]\n"), [Code::NOT_ALLOWED]);
     assert_eq!(with("[variants.slim]\ninclude = [\"x\"]\n"), [Code::NOT_ALLOWED]);
     assert_eq!(with("[variants.slim.depots]\n"), [Code::NOT_ALLOWED]);
+    assert_eq!(with("[variants.slim.workspace]\nvariant = \"slim\"\n"), [Code::NOT_ALLOWED]);
     assert_eq!(with("[variants.slim]\nwithout = [\"editr\"]\n"), [Code::UNKNOWN_KEY]);
     assert_eq!(with("[variants.slim]\nwithout = \"editor\"\n"), [Code::WRONG_TYPE]);
     assert_eq!(with("[variants.slim]\nwithout = [1]\n"), [Code::WRONG_TYPE]);

@@ -123,6 +123,16 @@ fn what_was_changed_inside_is_set_aside_and_forgotten_when_it_is_old() {
     fs::rename(&first, &old).unwrap();
     let second = backups::set_aside(&ground.home, &place, &change("second")).unwrap().unwrap();
     assert!(!old.exists() && second.exists());
+    // However fast they come, each has a place of its own.
+    let mut all: Vec<_> = (0..20)
+        .map(|number| backups::set_aside(&ground.home, &place, &change(&number.to_string())).unwrap().unwrap())
+        .collect();
+    for (number, aside) in all.iter().enumerate() {
+        assert_eq!(fs::read_to_string(aside.join("root/srv/notes")).unwrap(), number.to_string());
+    }
+    all.sort();
+    all.dedup();
+    assert_eq!(all.len(), 20);
     // Nothing that was changed is nothing to keep.
     let empty = place.dir.join("0123456789abcdef");
     fs::create_dir_all(empty.join("root")).unwrap();
