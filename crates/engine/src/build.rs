@@ -3,7 +3,6 @@
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::sync::Mutex;
-use std::sync::atomic::AtomicUsize;
 
 use cavrith_core::account::{self, ACCOUNT_FILES, BaseAccounts};
 use cavrith_core::derive::fit;
@@ -106,7 +105,6 @@ impl Builder<'_> {
             .filter(|index| self.plan.layers[*index].content.needs() == Needs::Nothing)
             .collect();
         wanted.sort_by_key(|index| !self.plan.layers[*index].content.is_base());
-        let _next = AtomicUsize::new(0);
         let done: Mutex<Vec<Option<Ready>>> = Mutex::new(self.plan.layers.iter().map(|_| None).collect());
         let work = |number: usize| -> Result<(), EngineError> {
             let index = wanted[number];

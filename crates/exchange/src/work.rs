@@ -89,11 +89,10 @@ pub fn look(dir: &Path, included: &[PathBuf], bundle: &Path) -> Result<InProgres
 /// Which of some files may go along, and which stay here: those that look like secrets, unless they are `included`, and
 /// what is neither a file nor a link (folders of other projects, sockets), which is nobody's work.
 pub fn sorted_out(top: &Path, paths: Vec<PathBuf>, included: &[PathBuf]) -> (Vec<PathBuf>, Vec<LeftOut>) {
-    let is_included = |path: &Path| included.iter().any(|one| top.join(path) == *one || path == one);
     let (mut files, mut left_out) = (Vec::new(), Vec::new());
     for path in paths {
         let is_file = top.join(&path).symlink_metadata().is_ok_and(|meta| meta.is_file() || meta.is_symlink());
-        let why = match doubt(top, &path).filter(|_| !is_included(&path)) {
+        let why = match doubt(top, &path).filter(|_| !is_included(top, &path, included)) {
             None if is_file => {
                 files.push(path);
                 continue;
@@ -115,11 +114,14 @@ pub fn without_doubt<'a>(
     files: impl IntoIterator<Item = &'a PathBuf>,
     included: &[PathBuf],
 ) -> Result<(), ExchangeError> {
-    let is_included = |path: &Path| included.iter().any(|one| top.join(path) == *one || path == one);
-    let files = files.into_iter().filter(|path| !is_included(path));
+    let files = files.into_iter().filter(|path| !is_included(top, path, included));
     let in_doubt: Vec<_> =
         files.filter_map(|path| Some(format!("{}: {}", path.display(), doubt(top, path)?))).collect();
     if in_doubt.is_empty() { Ok(()) } else { Err(ExchangeError::InDoubt(in_doubt)) }
+}
+
+fn is_included(top: &Path, path: &Path, included: &[PathBuf]) -> bool {
+    included.iter().any(|one| top.join(path) == *one || path == one)
 }
 
 fn names(output: &[u8]) -> Vec<PathBuf> {

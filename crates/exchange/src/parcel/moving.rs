@@ -96,7 +96,8 @@ pub fn push(
     for (digest, media_type, bytes) in &parts.documents {
         registry.push_manifest(&format!("sha256:{digest}"), media_type, bytes)?;
     }
-    registry.push_manifest(reference.tag.as_deref().unwrap_or("latest"), INDEX, &parcel.index)?;
+    let by_digest = || format!("sha256:{}", Sha256Digest::of(&parcel.index));
+    registry.push_manifest(&reference.tag.clone().unwrap_or_else(by_digest), INDEX, &parcel.index)?;
     let sent = sent.into_inner().unwrap_or_else(PoisonError::into_inner);
     Ok((sent, blobs.len() - sent))
 }
@@ -110,7 +111,11 @@ pub fn pull(context: BuildContext<'_>, reference: &Reference, to: &Path) -> Resu
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let which = match (&reference.tag, &reference.digest) {
         (_, Some(digest)) => format!("sha256:{digest}"),
-        (tag, None) => tag.clone().unwrap_or_else(|| "latest".to_owned()),
+        (Some(tag), None) => tag.clone(),
+        (None, None) => {
+            let why = format!("{} names neither a tag nor a digest: add :TAG or @sha256:DIGEST", reference.name);
+            return Err(ExchangeError::Work(why));
+        }
     };
     let index = registry.manifest(&which)?;
     if reference.digest.is_some_and(|digest| Sha256Digest::of(&index) != digest) {
