@@ -17,17 +17,16 @@ use std::sync::OnceLock;
 
 use serde::Deserialize;
 
-use cavrith_core::digest::{Sha256Digest, TreeDigest};
+use cavrith_core::digest::TreeDigest;
 use cavrith_core::oci::Reference;
 use cavrith_core::oci::image::{Compression, Descriptor, EMPTY, LayerArtifact, MANIFEST};
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::{Tree, encoding};
 use cavrith_engine::context::BuildContext;
-use cavrith_engine::event::Event;
 use cavrith_engine::member::CacheConfig;
 use cavrith_engine::registries;
 use cavrith_engine::sealed::LayerSource;
-use cavrith_sources::registry::{Login, Registry};
+use cavrith_sources::registry::Login;
 use cavrith_store::Store;
 use cavrith_store::known::KnownLayer;
 use cavrith_store::writer::StagedLayer;
@@ -35,14 +34,14 @@ use cavrith_store::{atomic, private, reading};
 
 use crate::error::writing;
 use crate::tar_writer::{self, Piece};
-use crate::{ExchangeError, layers};
+use crate::{ExchangeError, layers, transfer};
 
 /// Bytes that a layer's list may have, packed and unpacked.
 pub(crate) const LONGEST_LIST: u64 = 256 << 20;
 /// Bytes that an entry takes in an archive besides a file's content, at most on average; what is longer is not read.
 const ENTRY: u64 = 64 << 10;
 /// Zstandard's level for lists.
-const LEVEL: i32 = 9;
+pub(crate) const LEVEL: i32 = 9;
 
 /// Where layers are shared.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -132,7 +131,7 @@ impl Cache {
                 let list = list()?;
                 let artifact = LayerArtifact::new(&list, packed.blob, packed.size);
                 for bytes in [EMPTY.1, list.as_slice()] {
-                    push_bytes(context, &registry, bytes)?;
+                    transfer::push_bytes(context, &registry, bytes)?;
                 }
                 let file = File::open(&place).map_err(writing(&place))?;
                 registry.push_blob(&packed.blob, packed.size, &file, &|_| ())?;
@@ -175,21 +174,12 @@ impl LayerSource for Cache {
                 let Some(manifest) = manifest.map_err(|error| error.to_string())? else { return Ok(None) };
                 let Parts { layers: [list, content] } = serde_json::from_slice(&manifest)
                     .map_err(|error| format!("{} keeps something else under {reference}: {error}", self.shown()))?;
-                let get = |one: &Descriptor, longest: u64| -> Result<File, String> {
+                let get = |one: &Descriptor, longest: u64| {
                     let place = context.staging.new_name();
-                    let open = File::options().read(true).write(true).create_new(true).open(&place);
-                    let mut file = open.map_err(|error| error.to_string())?;
-                    let progress = |done, of| {
-                        (context.observer)(Event::Fetching { name: name.to_owned(), done, of });
-                    };
-                    let address = registry.blob_address(&one.digest.0.to_string());
-                    let fetched = context.web.fetch(&address, &mut file, longest, &progress);
-                    (context.observer)(Event::Fetched { name: name.to_owned() });
-                    fetched.map_err(|error| error.to_string())?;
+                    let fetched = transfer::fetch_unproved(context, &registry, (&one.digest.0, longest), name, &place);
                     // It is open, and needs its name no more.
                     let _ = fs::remove_file(&place);
-                    io::Seek::rewind(&mut file).map_err(|error| error.to_string())?;
-                    Ok(file)
+                    fetched.map_err(|error| error.to_string())
                 };
                 let mut packed = Vec::new();
                 let read = get(&list, LONGEST_LIST)?.read_to_end(&mut packed);
@@ -219,19 +209,6 @@ fn private_or_there(folder: &Path) -> Result<(), ExchangeError> {
     if !folder.is_dir() {
         private::directory(folder)?;
     }
-    Ok(())
-}
-
-/// Pushes something small.
-pub(crate) fn push_bytes(
-    context: BuildContext<'_>,
-    registry: &Registry<'_>,
-    bytes: &[u8],
-) -> Result<(), ExchangeError> {
-    let place = context.staging.new_name();
-    fs::write(&place, bytes).map_err(writing(&place))?;
-    let file = File::open(&place).map_err(writing(&place))?;
-    registry.push_blob(&Sha256Digest::of(bytes), bytes.len() as u64, &file, &|_| ())?;
     Ok(())
 }
 

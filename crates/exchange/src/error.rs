@@ -71,6 +71,22 @@ pub enum ExchangeError {
         /// The reason, in words.
         why: String,
     },
+    /// A key that cannot be used.
+    #[error("{text:?} cannot be used as a key: {why}")]
+    Key {
+        /// The key, or the file that it should be in.
+        text: String,
+        /// The reason, in words.
+        why: String,
+    },
+    /// A parcel that is for others.
+    #[error("{} is encrypted, and {}; name another one with --key FILE", path.display(), tried_words(tried))]
+    NoKey {
+        /// The file.
+        path: PathBuf,
+        /// Files of keys that do not open it.
+        tried: Vec<PathBuf>,
+    },
     /// git did not do it.
     #[error("{0}")]
     Git(String),
@@ -117,7 +133,9 @@ impl ExchangeError {
             | Self::MarkName { .. }
             | Self::Write { .. } => FailureCode::EXPORT,
             Self::Login { .. } | Self::Reference { .. } => FailureCode::REGISTRY,
-            Self::Work(_) | Self::InDoubt(_) | Self::Parcel { .. } => FailureCode::PARCEL,
+            Self::Work(_) | Self::InDoubt(_) | Self::Parcel { .. } | Self::Key { .. } | Self::NoKey { .. } => {
+                FailureCode::PARCEL
+            }
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Git(_) => FailureCode::JOIN,
             Self::Engine(error) => error.code(),
         }
@@ -131,10 +149,10 @@ impl ExchangeError {
             | Self::Layout { .. }
             | Self::Login { .. }
             | Self::Reference { .. } => 2,
-            Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) => 2,
+            Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) | Self::Key { .. } => 2,
             Self::Git(_) | Self::Parcel { .. } => 4,
             Self::MarkName { .. } | Self::InDoubt(_) => 1,
-            Self::Write { .. } => 3,
+            Self::Write { .. } | Self::NoKey { .. } => 3,
             Self::Engine(error) => error.exit_code(),
         }
     }
@@ -149,6 +167,14 @@ impl ExchangeError {
             _ => false,
         }
     }
+}
+
+fn tried_words(tried: &[PathBuf]) -> String {
+    if tried.is_empty() {
+        return "you have no key in ~/.ssh that could open it".to_owned();
+    }
+    let tried: Vec<_> = tried.iter().map(|path| path.display().to_string()).collect();
+    format!("it is not for the key in {}", tried.join(" or "))
 }
 
 /// Adds what was being written to the error of a system call.

@@ -6,20 +6,49 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::{ContentDigest, Sha256Digest};
+use cavrith_core::lock::Lock;
 use cavrith_core::oci::image::{self, Compression, Descriptor, Documents, Index, LAYOUT_FILE, PackedLayer, Subject};
 use cavrith_core::path::RootPath;
+use cavrith_core::setup::Setup;
+use cavrith_core::spec::Spec;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
+use cavrith_engine::build;
 use cavrith_store::records::ImageRecord;
 use cavrith_store::staging::Staging;
 use cavrith_store::{Store, atomic, reading};
 
 use crate::error::writing;
+use crate::parcel::encryption::starts_encrypted;
 use crate::{ExchangeError, layers, tar_writer};
 
 /// The index of a layout.
 pub(crate) const INDEX_FILE: &str = "index.json";
 /// Bytes that a layout's index may have.
 pub(crate) const LONGEST_INDEX: u64 = 4 << 20;
+
+/// An image that leaves this machine, with the spec and the lock that it was built from.
+#[derive(Debug)]
+pub struct Outgoing<'a> {
+    spec: &'a Spec,
+    lock: &'a Lock,
+    shell: &'a str,
+    setup: Setup,
+    image: String,
+}
+
+impl<'a> Outgoing<'a> {
+    /// As it was built here.
+    pub fn new(spec: &'a Spec, lock: &'a Lock, record: &'a ImageRecord) -> Self {
+        let setup = Setup::new(spec, lock, &record.shell);
+        Self { spec, lock, shell: &record.shell, setup, image: record.image.to_string() }
+    }
+
+    /// What its documents are made from.
+    pub fn subject(&self, compression: Compression) -> Subject<'_> {
+        let Self { spec, lock, shell, setup, image } = self;
+        Subject { spec, lock, setup, shell, image, here: build::architecture(), compression }
+    }
+}
 
 /// An image, packed into staging.
 #[derive(Debug)]
@@ -205,8 +234,9 @@ pub fn replaceable(to: &Path) -> Result<(), ExchangeError> {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
         Err(_) => return Err(ExchangeError::NotAnArchive(to.to_owned())),
     };
-    // tar (POSIX ustar), gzip (RFC 1952), Zstandard (RFC 8878).
+    // tar (POSIX ustar), gzip (RFC 1952), Zstandard (RFC 8878), or one of them encrypted.
     let is_archive = start.is_empty()
+        || starts_encrypted(&start)
         || start.get(257..262) == Some(b"ustar")
         || start.starts_with(&[0x1f, 0x8b])
         || start.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]);

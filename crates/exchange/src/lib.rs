@@ -3,6 +3,7 @@
 //! The way through, for an export: [`layers`] writes each layer of an image in the store as a tar archive
 //! ([`tar_writer`]), compressed on all processors ([`packing`]); [`cavrith_core::oci::image`] makes the documents from
 //! spec, lock and image; [`layout`] puts both into a folder or an archive, [`pushing`] into a registry.
+//! What goes through a registry, whichever way, goes through `transfer`.
 //!
 //! What always holds: what goes out depends on the image, the spec and the lock alone, so that everybody writes the
 //! same bytes; nothing is visible under its name before it is whole.
@@ -18,6 +19,7 @@ pub mod packing;
 pub mod parcel;
 pub mod pushing;
 pub mod tar_writer;
+mod transfer;
 pub mod work;
 
 pub use error::ExchangeError;

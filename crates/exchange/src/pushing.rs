@@ -19,12 +19,9 @@ use cavrith_sources::registry::{Pushed, Registry};
 use cavrith_store::records::{ImageRecord, PackedRecord};
 use cavrith_store::workers;
 
-use crate::cache::push_bytes;
 use crate::error::writing;
+use crate::transfer::{self, AT_ONCE, push_bytes};
 use crate::{ExchangeError, layers};
-
-/// Layers that are on their way at once.
-const AT_ONCE: usize = 4;
 
 /// What became of a layer.
 #[derive(Debug, Clone, Serialize)]
@@ -60,8 +57,7 @@ pub fn push(
     attachments: &[Attachment],
     join: bool,
 ) -> Result<PushedImage, ExchangeError> {
-    let login = registries::login(context.member, &reference.registry);
-    let login = login.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
+    let login = transfer::login(context, reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let pusher = Pusher { context, registry, reference, subject };
     // The first answer tells whether we are let in; the layers then need not all ask.

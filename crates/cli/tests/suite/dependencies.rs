@@ -23,11 +23,24 @@ const LICENCES: [&str; 12] = [
 ];
 
 /// Crates that come in two versions, and who brings the older one.
-const TWICE: [(&str, &str); 4] = [
+const TWICE: [(&str, &str); 17] = [
+    ("base64", "age"),
+    ("block-buffer", "age's digests"),
+    ("const-oid", "age's keys of RSA"),
     ("constant_time_eq", "blake3 and zip"),
-    ("getrandom", "ring, resolvo's hasher and the tests' libraries"),
+    ("cpufeatures", "age's ciphers"),
+    ("crypto-common", "age's digests"),
+    ("digest", "age"),
+    ("getrandom", "ring, age, resolvo's hasher and the tests' libraries"),
     ("hashbrown", "resolvo's graphs"),
+    ("rand_core", "age"),
+    ("rustc-hash", "age's messages"),
+    ("self_cell", "age's messages"),
+    ("sha2", "age"),
     ("syn", "derive macros that have not moved yet"),
+    ("thiserror", "age's messages"),
+    ("thiserror-impl", "age's messages"),
+    ("toml", "age's messages"),
 ];
 
 fn metadata() -> Value {

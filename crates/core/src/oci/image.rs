@@ -94,6 +94,25 @@ pub struct Descriptor {
     pub annotations: BTreeMap<String, String>,
 }
 
+impl Descriptor {
+    /// Of something with a digest and a length.
+    pub fn new(media_type: &str, digest: Sha256Digest, size: u64) -> Self {
+        Self {
+            media_type: media_type.to_owned(),
+            digest: OciDigest(digest),
+            size,
+            platform: None,
+            artifact_type: None,
+            annotations: BTreeMap::new(),
+        }
+    }
+
+    /// Of these bytes.
+    pub fn of(media_type: &str, bytes: &[u8]) -> Self {
+        Self::new(media_type, Sha256Digest::of(bytes), bytes.len() as u64)
+    }
+}
+
 /// What an image runs on.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Platform {
@@ -260,12 +279,12 @@ impl Attachment {
             schema_version: 2,
             media_type: MANIFEST,
             artifact_type: self.media_type,
-            config: descriptor(EMPTY.0, EMPTY.1),
-            layers: [descriptor(self.media_type, &self.bytes)],
+            config: Descriptor::of(EMPTY.0, EMPTY.1),
+            layers: [Descriptor::of(self.media_type, &self.bytes)],
             subject,
         };
         let bytes = serde_json::to_vec(&artifact).unwrap_or_default();
-        let mut listed = descriptor(MANIFEST, &bytes);
+        let mut listed = Descriptor::of(MANIFEST, &bytes);
         listed.artifact_type = Some(self.media_type.to_owned());
         (bytes, listed)
     }
@@ -285,14 +304,14 @@ pub struct LayerArtifact {
 impl LayerArtifact {
     /// The artifact of a list, and of a content by its digest and length; both are compressed with Zstandard.
     pub fn new(list: &[u8], content: Sha256Digest, size: u64) -> Self {
-        let mut second = descriptor(Compression::Zstd.media_type(), &[]);
+        let mut second = Descriptor::of(Compression::Zstd.media_type(), &[]);
         (second.digest, second.size) = (OciDigest(content), size);
         Self {
             schema_version: 2,
             media_type: MANIFEST,
             artifact_type: "application/vnd.cavrith.layer.v1",
-            config: descriptor(EMPTY.0, EMPTY.1),
-            layers: [descriptor("application/vnd.cavrith.list.v2+zstd", list), second],
+            config: Descriptor::of(EMPTY.0, EMPTY.1),
+            layers: [Descriptor::of("application/vnd.cavrith.list.v2+zstd", list), second],
         }
     }
 
@@ -325,17 +344,6 @@ pub struct Subject<'a> {
 fn time(seconds: u64) -> String {
     let seconds = i64::try_from(seconds).unwrap_or(i64::MAX);
     jiff::Timestamp::from_second(seconds).map_or_else(|_| "1970-01-01T00:00:00Z".to_owned(), |time| time.to_string())
-}
-
-fn descriptor(media_type: &str, bytes: &[u8]) -> Descriptor {
-    Descriptor {
-        media_type: media_type.to_owned(),
-        digest: OciDigest(Sha256Digest::of(bytes)),
-        size: bytes.len() as u64,
-        platform: None,
-        artifact_type: None,
-        annotations: BTreeMap::new(),
-    }
 }
 
 /// The configuration and manifest of an image with these layers, the lowest first.
@@ -388,22 +396,18 @@ pub fn documents(subject: Subject<'_>, layers: &[PackedLayer]) -> Documents {
     let manifest = Manifest {
         schema_version: 2,
         media_type: MANIFEST,
-        config: descriptor(CONFIG, &config),
+        config: Descriptor::of(CONFIG, &config),
         layers: layers
             .iter()
             .map(|layer| Descriptor {
-                media_type: compression.media_type().to_owned(),
-                digest: OciDigest(layer.blob),
-                size: layer.size,
-                platform: None,
-                artifact_type: None,
                 annotations: BTreeMap::from([("cavrith.layer".to_owned(), layer.name.clone())]),
+                ..Descriptor::new(compression.media_type(), layer.blob, layer.size)
             })
             .collect(),
         annotations,
     };
     let manifest = serde_json::to_vec(&manifest).unwrap_or_default();
-    let mut descriptor = descriptor(MANIFEST, &manifest);
+    let mut descriptor = Descriptor::of(MANIFEST, &manifest);
     descriptor.platform = Some(platform);
     descriptor.annotations.insert(REF_NAME.to_owned(), name);
     Documents { config, manifest, descriptor }

@@ -11,21 +11,20 @@ use serde::Deserialize;
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::oci::Reference;
-use cavrith_core::oci::image::{Descriptor, INDEX, Index};
-use cavrith_core::oci::parcel::PARCEL;
+use cavrith_core::oci::image::{Descriptor, EMPTY, INDEX, Index, MANIFEST};
+use cavrith_core::oci::parcel::{PARCEL, Parcel};
 use cavrith_engine::context::BuildContext;
-use cavrith_engine::event::Event;
 use cavrith_engine::registries;
 use cavrith_sources::registry::{Pushed, Registry};
-use cavrith_store::{hashing, workers};
+use cavrith_store::{hashing, reading, workers};
 
 use super::OpenParcel;
+use super::encryption::Recipients;
 use crate::ExchangeError;
 use crate::error::writing;
-use crate::layout::{Blob, Blobs};
+use crate::layout::{self, Blob, Blobs};
+use crate::transfer::{self, AT_ONCE};
 
-/// Blobs that are on their way at once.
-const AT_ONCE: usize = 4;
 /// Bytes that a blob of somebody else's parcel may have.
 const LONGEST: u64 = 64 << 30;
 
@@ -72,7 +71,7 @@ pub fn push(
     parcel: &OpenParcel,
     reference: &Reference,
 ) -> Result<(usize, usize), ExchangeError> {
-    let login = login(context, reference)?;
+    let login = transfer::login(context, reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let parts = named(&parcel.index, &|digest| parcel.document_of(digest))?;
     let blobs: Vec<_> = parts.blobs.iter().collect();
@@ -85,10 +84,7 @@ pub fn push(
         let place = context.staging.new_name();
         let mut file = File::options().read(true).write(true).create_new(true).open(&place).map_err(writing(&place))?;
         io::copy(&mut parcel.blob(digest)?, &mut file).map_err(writing(&place))?;
-        let name = format!("blob {}", &digest.to_string()[..12]);
-        let progress = |done| (context.observer)(Event::Sending { name: name.clone(), done, of: *size });
-        let pushed = registry.push_blob(digest, *size, &file, &progress)?;
-        (context.observer)(Event::Sent { name: name.clone() });
+        let pushed = transfer::push_file(context, &registry, (digest, *size), &file)?;
         let _ = fs::remove_file(&place);
         *sent.lock().unwrap_or_else(PoisonError::into_inner) += usize::from(pushed == Pushed::Sent);
         Ok(())
@@ -96,10 +92,46 @@ pub fn push(
     for (digest, media_type, bytes) in &parts.documents {
         registry.push_manifest(&format!("sha256:{digest}"), media_type, bytes)?;
     }
-    let by_digest = || format!("sha256:{}", Sha256Digest::of(&parcel.index));
-    registry.push_manifest(&reference.tag.clone().unwrap_or_else(by_digest), INDEX, &parcel.index)?;
+    publish(&registry, reference, INDEX, &parcel.index)?;
     let sent = sent.into_inner().unwrap_or_else(PoisonError::into_inner);
     Ok((sent, blobs.len() - sent))
+}
+
+/// As [`push`], of an encrypted parcel, in which nobody can look: the file as it is.
+///
+/// # Errors
+/// When the file cannot be read, or the registry does not take it.
+pub fn push_encrypted(
+    context: BuildContext<'_>,
+    path: &Path,
+    reference: &Reference,
+) -> Result<(usize, usize), ExchangeError> {
+    let login = transfer::login(context, reference)?;
+    let registry = registries::open(context.web, context.member, reference, login.as_ref());
+    let unreadable = |error: io::Error| ExchangeError::Parcel { path: path.to_owned(), why: error.to_string() };
+    let mut file = reading::open(path).map_err(unreadable)?;
+    let (size, digest) = hashing::sha256(&mut file, None).map_err(unreadable)?;
+    transfer::push_bytes(context, &registry, EMPTY.1)?;
+    let pushed = transfer::push_file(context, &registry, (&digest, size), &file)?;
+    let (document, _) = Parcel::encrypted(digest, size).document();
+    publish(&registry, reference, MANIFEST, &document)?;
+    let sent = usize::from(pushed == Pushed::Sent);
+    Ok((sent, 1 - sent))
+}
+
+/// Puts the document that all else hangs on into the registry: by its digest first, which the registry proves; the tag
+/// then stands for what was proved.
+fn publish(
+    registry: &Registry<'_>,
+    reference: &Reference,
+    media_type: &str,
+    bytes: &[u8],
+) -> Result<(), ExchangeError> {
+    registry.push_manifest(&format!("sha256:{}", Sha256Digest::of(bytes)), media_type, bytes)?;
+    if let Some(tag) = &reference.tag {
+        registry.push_manifest(tag, media_type, bytes)?;
+    }
+    Ok(())
 }
 
 /// Fetches a parcel from a registry into a file, and gives its length: the file that was pushed.
@@ -107,24 +139,18 @@ pub fn push(
 /// # Errors
 /// When the registry does not have it, or gives something else; when the disk refuses.
 pub fn pull(context: BuildContext<'_>, reference: &Reference, to: &Path) -> Result<u64, ExchangeError> {
-    let login = login(context, reference)?;
+    let login = transfer::login(context, reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
-    let which = match (&reference.tag, &reference.digest) {
-        (_, Some(digest)) => format!("sha256:{digest}"),
-        (Some(tag), None) => tag.clone(),
-        (None, None) => {
-            let why = format!("{} names neither a tag nor a digest: add :TAG or @sha256:DIGEST", reference.name);
-            return Err(ExchangeError::Work(why));
-        }
+    let index = match (&reference.digest, &reference.tag) {
+        (Some(digest), _) => transfer::document(&registry, digest)?,
+        (None, tag) => registry.manifest(tag.as_deref().unwrap_or_default())?,
     };
-    let index = registry.manifest(&which)?;
-    if reference.digest.is_some_and(|digest| Sha256Digest::of(&index) != digest) {
-        return Err(ExchangeError::Work(format!("{}: the registry gives something else", reference.registry)));
+    if let Some(listed) = Parcel::encrypted_file(&index) {
+        let (place, longest) = (context.staging.new_name(), listed.size.min(LONGEST));
+        let mut file = transfer::fetch(context, &registry, (&listed.digest.0, longest), &place)?;
+        return layout::whole_file(to, |out| io::copy(&mut file, out).map_err(writing(to)));
     }
-    let parts = named(&index, &|digest| {
-        let bytes = registry.manifest(&format!("sha256:{digest}"))?;
-        proved(&registry, digest, bytes)
-    });
+    let parts = named(&index, &|digest| transfer::document(&registry, digest));
     let no_parcel = || ExchangeError::Work(format!("{} is an image, and no parcel", reference.name));
     let parts = parts.map_err(|error| if matches!(error, ExchangeError::Work(_)) { no_parcel() } else { error })?;
     if !parts.is_parcel {
@@ -135,43 +161,11 @@ pub fn pull(context: BuildContext<'_>, reference: &Reference, to: &Path) -> Resu
     workers::each(wanted.len(), AT_ONCE, |number| -> Result<(), ExchangeError> {
         let (digest, size) = wanted[number];
         let place = context.staging.new_name();
-        let mut file = File::options().read(true).write(true).create_new(true).open(&place).map_err(writing(&place))?;
-        let name = format!("blob {}", &digest.to_string()[..12]);
-        let progress = |done, of| (context.observer)(Event::Fetching { name: name.clone(), done, of });
-        let address = registry.blob_address(&digest.to_string());
-        let fetched = context.web.fetch(&address, &mut file, (*size).min(LONGEST), &progress);
-        (context.observer)(Event::Fetched { name: name.clone() });
-        fetched?;
-        let mut read = File::open(&place).map_err(writing(&place))?;
-        let (length, found) = hashing::sha256(&mut read, None).map_err(writing(&place))?;
-        if (length, found) != (*size, *digest) {
-            return Err(other(&registry, digest));
-        }
+        transfer::fetch(context, &registry, (digest, (*size).min(LONGEST)), &place)?;
         got.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest, Blob::File(place, *size));
         Ok(())
     })?;
     let mut blobs = got.into_inner().unwrap_or_else(PoisonError::into_inner);
     blobs.extend(parts.documents.into_iter().map(|(digest, _, bytes)| (digest, Blob::Bytes(bytes))));
-    super::writing::write(&index, &blobs, to)
-}
-
-fn login(
-    context: BuildContext<'_>,
-    reference: &Reference,
-) -> Result<Option<cavrith_sources::registry::Login>, ExchangeError> {
-    registries::login(context.member, &reference.registry)
-        .map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })
-}
-
-fn proved(registry: &Registry<'_>, digest: &Sha256Digest, bytes: Vec<u8>) -> Result<Vec<u8>, ExchangeError> {
-    if Sha256Digest::of(&bytes) == *digest { Ok(bytes) } else { Err(other(registry, digest)) }
-}
-
-fn other(registry: &Registry<'_>, digest: &Sha256Digest) -> ExchangeError {
-    let url = registry.blob_address(&digest.to_string());
-    cavrith_sources::SourceError::Unreachable {
-        url,
-        cause: cavrith_sources::Unreached::broken("the registry gives something else than its digest says"),
-    }
-    .into()
+    super::writing::write(&index, &blobs, &Recipients::default(), to)
 }

@@ -103,7 +103,7 @@ impl OpenParcel {
         Ok(parcel)
     }
 
-    fn bad(&self, why: impl Into<String>) -> ExchangeError {
+    pub(super) fn bad(&self, why: impl Into<String>) -> ExchangeError {
         ExchangeError::Parcel { path: self.path.clone(), why: why.into() }
     }
 
@@ -122,7 +122,7 @@ impl OpenParcel {
     }
 
     /// A small blob, proved.
-    fn small(&self, digest: &Sha256Digest, longest: u64) -> Result<Vec<u8>, ExchangeError> {
+    pub(super) fn small(&self, digest: &Sha256Digest, longest: u64) -> Result<Vec<u8>, ExchangeError> {
         let mut bytes = Vec::new();
         let mut blob = self.blob(digest)?;
         if blob.left > longest {

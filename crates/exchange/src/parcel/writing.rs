@@ -5,7 +5,7 @@ use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::digest::{ContentDigest, Sha256Digest};
-use cavrith_core::oci::image::{EMPTY, Index};
+use cavrith_core::oci::image::{Descriptor, EMPTY, Index};
 use cavrith_core::oci::parcel::{self, ListedLayer, Parcel};
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::SealedLayer;
@@ -17,6 +17,7 @@ use cavrith_store::reading;
 use cavrith_store::staging::Staging;
 
 use super::TIME;
+use super::encryption::Recipients;
 use crate::cache::packed_list;
 use crate::error::writing;
 use crate::layout::{self, Blob, Blobs, PackedImage};
@@ -30,10 +31,10 @@ const LEVEL: i32 = 9;
 #[derive(Debug)]
 pub struct NewParcel<'a> {
     store: &'a Store,
-    staging: &'a Staging,
+    pub(super) staging: &'a Staging,
     blobs: Blobs,
     index: Index,
-    document: Parcel,
+    pub(super) document: Parcel,
 }
 
 impl<'a> NewParcel<'a> {
@@ -48,10 +49,15 @@ impl<'a> NewParcel<'a> {
         self.document.annotations.insert(name.to_owned(), text.into());
     }
 
-    fn add(&mut self, bytes: Vec<u8>) -> (Sha256Digest, u64) {
+    pub(super) fn add(&mut self, bytes: Vec<u8>) -> (Sha256Digest, u64) {
         let (digest, size) = (Sha256Digest::of(&bytes), bytes.len() as u64);
         self.blobs.insert(digest, Blob::Bytes(bytes));
         (digest, size)
+    }
+
+    /// Adds a file whose digest is known.
+    pub(super) fn add_file(&mut self, digest: Sha256Digest, place: PathBuf, size: u64) {
+        self.blobs.insert(digest, Blob::File(place, size));
     }
 
     /// Adds an image, packed with Zstandard, and the lists of its layers.
@@ -87,7 +93,7 @@ impl<'a> NewParcel<'a> {
     fn file(&mut self, kind: &str, place: PathBuf, size: u64) -> Result<(), ExchangeError> {
         let digest = sha256(&place)?;
         self.blobs.insert(digest, Blob::File(place, size));
-        self.document.layers.push(parcel::part(kind, digest, size));
+        self.document.layers.push(Descriptor::new(kind, digest, size));
         Ok(())
     }
 
@@ -102,7 +108,7 @@ impl<'a> NewParcel<'a> {
         }
         self.files(parcel::FILES, &work.top, &work.files)?;
         let (digest, size) = self.add(serde_json::to_vec(&work.work).unwrap_or_default());
-        self.document.layers.push(parcel::part(parcel::WORK, digest, size));
+        self.document.layers.push(Descriptor::new(parcel::WORK, digest, size));
         Ok(())
     }
 
@@ -113,7 +119,7 @@ impl<'a> NewParcel<'a> {
     pub fn sources(&mut self, depot: &Path) -> Result<(), ExchangeError> {
         for file in depots::read(depot)?.files() {
             if self.blobs.insert(file.sha256, Blob::File(depot.join(&file.file), file.size)).is_none() {
-                self.document.layers.push(parcel::part(parcel::SOURCE, file.sha256, file.size));
+                self.document.layers.push(Descriptor::new(parcel::SOURCE, file.sha256, file.size));
             }
         }
         Ok(())
@@ -131,24 +137,24 @@ impl<'a> NewParcel<'a> {
         Ok(())
     }
 
-    /// Writes the parcel, whole or not at all, and gives its length.
+    /// Writes the parcel, whole or not at all, and gives its length. With `recipients`, only they can read it.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn write(mut self, to: &Path) -> Result<u64, ExchangeError> {
+    pub fn write(mut self, recipients: &Recipients, to: &Path) -> Result<u64, ExchangeError> {
         let (bytes, listed) = self.document.document();
         self.add(bytes);
         self.index.put(listed);
         let index = serde_json::to_vec(&self.index).unwrap_or_default();
-        write(&index, &self.blobs, to)
+        write(&index, &self.blobs, recipients, to)
     }
 }
 
 /// Writes a parcel of an index and blobs.
-pub(crate) fn write(index: &[u8], blobs: &Blobs, to: &Path) -> Result<u64, ExchangeError> {
+pub(crate) fn write(index: &[u8], blobs: &Blobs, recipients: &Recipients, to: &Path) -> Result<u64, ExchangeError> {
     layout::whole_file(to, |file| {
         let mut out = io::BufWriter::with_capacity(1 << 20, &mut *file);
-        layout::write_archive(index, blobs, TIME, &mut out, to)?;
+        recipients.encrypting(&mut out, to, |mut out| layout::write_archive(index, blobs, TIME, &mut out, to))?;
         out.flush().map_err(writing(to))?;
         drop(out);
         Ok(file.metadata().map_err(writing(to))?.len())

@@ -5,4 +5,5 @@
 )]
 
 mod archives;
+mod encryption;
 mod parcels;

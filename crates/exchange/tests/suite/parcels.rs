@@ -5,6 +5,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::oci::parcel::PROJECT;
+use cavrith_exchange::parcel::encryption::Recipients;
 use cavrith_exchange::parcel::{NewParcel, OpenParcel};
 use cavrith_store::Store;
 use proptest::prelude::*;
@@ -79,7 +80,7 @@ proptest! {
             let mut parcel = NewParcel::new(&store, &staging);
             parcel.files(PROJECT, &from, &files).unwrap();
             parcel.annotate("cavrith.variant", "main");
-            parcel.write(&dir.path().join(name)).unwrap();
+            parcel.write(&Recipients::default(), &dir.path().join(name)).unwrap();
             dir.path().join(name)
         };
         let (first, second) = (packed("first"), packed("second"));
