@@ -133,9 +133,15 @@ pub struct Pack {
     /// Take this kept folder along
     #[arg(long, value_name = "NAME")]
     pub kept: Vec<String>,
-    /// Take this file along though it looks like a secret, or is ignored
+    /// Take along what was changed inside the workspace by hand, which nobody sealed
+    #[arg(long)]
+    pub scratch: bool,
+    /// Take this file along though it looks like a secret, or is ignored; one inside by its path there
     #[arg(long, value_name = "PATH")]
     pub include: Vec<PathBuf>,
+    /// Encrypt it to this public key (ssh-ed25519, ssh-rsa, age1…), or to those in a file such as id_ed25519.pub
+    #[arg(long = "for", value_name = "KEY")]
+    pub recipients: Vec<String>,
     /// Take the images of all variants along
     #[arg(long, conflicts_with = "variant")]
     pub all_variants: bool,
@@ -143,6 +149,14 @@ pub struct Pack {
     pub which: Which,
     #[command(flatten)]
     pub report: Report,
+}
+
+/// Which keys decrypt a parcel.
+#[derive(Debug, Clone, Default, Arguments)]
+pub struct KeyFiles {
+    /// Decrypt the parcel with the private key in this file; those in ~/.ssh are tried, too
+    #[arg(long, value_name = "FILE")]
+    pub key: Vec<PathBuf>,
 }
 
 #[derive(Debug, Arguments)]
@@ -279,9 +293,11 @@ pub struct Init {
     /// The depot for toolchains and templates, relative to the project
     #[arg(long, value_name = "PATH")]
     pub depot: Option<String>,
-    /// Begin with a template of the depot, or with the spec of a project that cavrith join takes; lists templates
+    /// Begin with a template of the depot, the spec of a workspace by its name, or that of a project that cavrith join takes; lists templates
     #[arg(long, value_name = "SOURCE", num_args = 0..=1)]
     pub from: Option<Option<String>>,
+    #[command(flatten)]
+    pub keys: KeyFiles,
     #[command(flatten)]
     pub report: Report,
 }
@@ -298,6 +314,8 @@ pub struct Join {
     /// Open what to read first: with $VISUAL or $EDITOR inside, or on the desktop
     #[arg(long)]
     pub open: bool,
+    #[command(flatten)]
+    pub keys: KeyFiles,
     #[command(flatten)]
     pub report: Report,
 }
@@ -501,6 +519,8 @@ pub struct Build {
     /// Take the layers that the seal names from this parcel, as far as it has them
     #[arg(long, value_name = "FILE", conflicts_with = "fresh")]
     pub parcel: Option<PathBuf>,
+    #[command(flatten)]
+    pub keys: KeyFiles,
     #[command(flatten)]
     pub report: Report,
 }

@@ -6,6 +6,7 @@ pub mod check;
 pub mod contents;
 pub mod copy;
 pub mod depot;
+pub mod desktop;
 pub mod doctor;
 pub mod editor;
 pub mod enter;

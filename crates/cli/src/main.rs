@@ -24,6 +24,7 @@ mod consent;
 mod demo;
 mod failure;
 mod harmless;
+mod keys;
 mod render;
 mod screen;
 

@@ -330,6 +330,16 @@ pub struct Folder {
     pub except: Vec<At<RootPath>>,
 }
 
+impl Folder {
+    /// Its name, when it is a kept one.
+    pub fn kept_name(&self) -> Option<&At<String>> {
+        match &self.side {
+            Side::Kept { name, .. } => Some(name),
+            Side::Live(_) => None,
+        }
+    }
+}
+
 /// One entry of `[[ports]]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Port {
@@ -389,6 +399,11 @@ impl Wanted {
 }
 
 impl Spec {
+    /// Whether only what `base.keep` needs stays of the base.
+    pub fn is_trimmed(&self) -> bool {
+        matches!(&self.base, Base::Debian(suite) if suite.keep.is_some())
+    }
+
     /// The name of a workspace of this variant, and of its image: the project's, and but for the default variant its
     /// own.
     pub fn name(&self) -> String {

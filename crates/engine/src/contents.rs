@@ -8,7 +8,6 @@ use cavrith_core::derive::plan::{Content, Plan, PlannedLayer};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::spec::Base;
 use cavrith_core::tree::Tree;
 use cavrith_sources::deb;
 use cavrith_store::Store;
@@ -31,7 +30,7 @@ pub fn list(
     image: Option<&ImageRecord>,
 ) -> Result<Vec<Item>, EngineError> {
     let mut items = items(&project.spec, lock);
-    let trimmed = matches!(&project.spec.base, Base::Debian(suite) if suite.keep.is_some());
+    let trimmed = project.spec.is_trimmed();
     let Some(image) = image else {
         items.retain(|item| !trimmed || item.kind != "package");
         return Ok(items);

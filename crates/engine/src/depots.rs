@@ -1,15 +1,14 @@
 //! Making, filling and checking depots.
 
-use std::collections::BTreeSet;
+mod filling;
+
 use std::fs;
 use std::io::{self, Read};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Probe, Template, Toolchain};
+use cavrith_core::depot::{self, Extension, Index, Package, Part, Probe, Template, Toolchain};
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::{ArchivePackage, Lock, Source};
 use cavrith_core::mistake::Weight;
-use cavrith_core::path::RootPath;
 use cavrith_core::spec::document::LONGEST;
 use cavrith_core::version::Version;
 use cavrith_sources::checked::{self, Checked};
@@ -18,10 +17,9 @@ use cavrith_store::atomic::NewFile;
 use cavrith_store::staging::Staging;
 
 use crate::error::{DepotError, EngineError, file_error};
-use crate::images;
-use crate::project::Project;
-use crate::supply::{self, Supply};
 use cavrith_store::reading;
+
+pub use filling::fill;
 
 /// Bytes of an extension's description that are examined.
 const LONGEST_DESCRIPTION: u64 = 4 << 20;
@@ -327,165 +325,4 @@ pub struct Filled {
     pub there: usize,
     /// Good to know.
     pub notes: Vec<String>,
-}
-
-/// Brings all that the pins of a project's variants need into a depot, which is made when there is none.
-///
-/// # Errors
-/// When something cannot be had.
-pub fn fill(dir: &Path, variants: &[(Project, Lock)], supply: Supply<'_>) -> Result<Filled, EngineError> {
-    if let Some((project, _)) = variants.first().filter(|_| !dir.join(depot::FILE_NAME).exists()) {
-        new(dir, Some(format!("all that {} needs", project.spec.workspace.name.value)))?;
-    }
-    let (mut filled, mut seen) = (Filled::default(), BTreeSet::new());
-    for (project, lock) in variants {
-        let mut filler = Filler { dir, project, supply, index: read(dir)?, filled, seen };
-        filler.fill(lock)?;
-        write_index(dir, &filler.index)?;
-        (filled, seen) = (filler.filled, filler.seen);
-    }
-    Ok(filled)
-}
-
-struct Filler<'a> {
-    dir: &'a Path,
-    project: &'a Project,
-    supply: Supply<'a>,
-    index: Index,
-    filled: Filled,
-    /// Files that were seen for an earlier variant, too.
-    seen: BTreeSet<String>,
-}
-
-impl Filler<'_> {
-    fn fill(&mut self, lock: &Lock) -> Result<(), EngineError> {
-        let filler = self;
-        for pin in &lock.packages {
-            let file = filler.bring(&pin.source)?;
-            let (name, version, architecture) = (pin.name.clone(), pin.version.clone(), pin.architecture.clone());
-            let entry = Package { name, version, architecture, file };
-            filler.index.packages.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
-            filler.index.packages.push(entry);
-        }
-        for (name, pin) in lock.debian.iter().flat_map(|debian| debian.packages()) {
-            let file = filler.bring_package(name, pin)?;
-            let (name, version, architecture) = (name.clone(), pin.version.clone(), pin.architecture.clone());
-            let entry = Package { name, version, architecture, file };
-            filler.index.packages.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
-            filler.index.packages.push(entry);
-        }
-        for pin in &lock.toolchains {
-            // One from the base comes with its packages, one from an address with the downloads.
-            let Some(source) = pin.source.as_ref().filter(|source| !source.depot.is_empty()) else { continue };
-            let file = filler.bring(source)?;
-            let there = filler.index.toolchains.iter().find(|one| one.name == pin.name && one.version == pin.version);
-            let mut parts = there.map(|one| one.parts.clone()).unwrap_or_default();
-            for part in &pin.parts {
-                let file = filler.bring(&part.source)?;
-                parts.retain(|one| one.name != part.name);
-                parts.push(Part { name: part.name.clone(), file, strip: part.strip });
-            }
-            let entry = Toolchain {
-                name: pin.name.clone(),
-                version: pin.version.clone(),
-                file,
-                strip: pin.strip,
-                place: pin.place.clone(),
-                path: pin.path.clone(),
-                probe: pin.probe.clone(),
-                parts,
-            };
-            filler.index.toolchains.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
-            filler.index.toolchains.push(entry);
-        }
-        for pin in &lock.extensions {
-            let file = filler.bring(&pin.source)?;
-            let entry = Extension { id: pin.id.clone(), version: pin.version.clone(), file, strip: pin.strip };
-            filler.index.extensions.retain(|one| (&one.id, &one.version) != (&entry.id, &entry.version));
-            filler.index.extensions.push(entry);
-        }
-        if let Some(profile) = &lock.editor {
-            filler.index.editors.retain(|one| one.name != profile.name);
-            filler.index.editors.push(profile.clone());
-        }
-        for (name, url, size, sha256) in supply::addresses(lock) {
-            let file = filler.bring_address(&name, &url, size, sha256)?;
-            filler.index.downloads.retain(|one| one.file.sha256 != sha256);
-            filler.index.downloads.push(Kept { name, url, file });
-        }
-        for pin in lock.oci.iter().flat_map(|oci| &oci.layers) {
-            let name = format!("image-layer-{}", &pin.sha256.to_string()[..12]);
-            let place = format!("images/{}", pin.sha256);
-            let (supply, project) = (filler.supply, filler.project);
-            let file = filler.bring_file(&place, pin.size, pin.sha256, || images::layer(supply, project, pin))?;
-            filler.index.downloads.retain(|one| one.file.sha256 != pin.sha256);
-            let url = lock.oci.as_ref().map(|oci| oci.origin.clone()).unwrap_or_default();
-            filler.index.downloads.push(Kept { name, url, file });
-        }
-        if let Some(path) = lock.archive.as_ref().and_then(|pin| pin.path.as_ref()) {
-            let note = format!("the base's archive {path} belongs to the project and stays there");
-            if !filler.filled.notes.contains(&note) {
-                filler.filled.notes.push(note);
-            }
-        }
-        Ok(())
-    }
-
-    fn bring(&mut self, source: &Source) -> Result<depot::File, EngineError> {
-        let (supply, project) = (self.supply, self.project);
-        self.bring_file(&source.file, source.size, source.sha256, || supply.source(project.origins(), source))
-    }
-
-    fn bring_package(&mut self, name: &str, pin: &ArchivePackage) -> Result<depot::File, EngineError> {
-        let file = format!("packages/{}", pin.file.rsplit('/').next().unwrap_or(&pin.file));
-        let (supply, project) = (self.supply, self.project);
-        self.bring_file(&file, pin.size, pin.sha256, || supply.package(project.origins(), name, pin))
-    }
-
-    fn bring_address(
-        &mut self,
-        name: &str,
-        url: &str,
-        size: u64,
-        sha256: Sha256Digest,
-    ) -> Result<depot::File, EngineError> {
-        // The last name of the address says what kind of archive it is; ours keeps it apart from others.
-        let last = url.split(['?', '#']).next().unwrap_or(url).rsplit('/').next().unwrap_or_default();
-        let safe: String = last
-            .chars()
-            .map(|letter| if letter.is_ascii_alphanumeric() || "-_.+".contains(letter) { letter } else { '_' })
-            .collect();
-        let file = format!("downloads/{name}-{}-{}", &sha256.to_string()[..8], safe.trim_start_matches('.'));
-        let (supply, project) = (self.supply, self.project);
-        self.bring_file(&file, size, sha256, || supply.address(project.origins(), url, size, sha256))
-    }
-
-    fn bring_file(
-        &mut self,
-        file: &str,
-        size: u64,
-        sha256: Sha256Digest,
-        get: impl FnOnce() -> Result<Checked, EngineError>,
-    ) -> Result<depot::File, EngineError> {
-        RootPath::from_archive(file.as_bytes()).map_err(DepotError::from)?;
-        // Two depots may have different files of one name.
-        let mut name = file.to_owned();
-        let other = self.index.files().any(|one| one.file == name && one.sha256 != sha256);
-        if other {
-            name = format!(
-                "{}/{}",
-                &sha256.to_string()[..16],
-                PathBuf::from(file).file_name().unwrap_or_default().to_string_lossy()
-            );
-        }
-        let entry = depot::File { file: name.clone(), size, sha256 };
-        let again = !self.seen.insert(name.clone());
-        if checked::measure(&self.dir.join(&name)).is_ok_and(|found| found == (size, sha256)) {
-            self.filled.there += usize::from(!again);
-            return Ok(entry);
-        }
-        put(self.dir, &name, &mut get()?)?;
-        self.filled.brought.push(name);
-        Ok(entry)
-    }
 }

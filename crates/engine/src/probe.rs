@@ -7,7 +7,7 @@ use cavrith_core::derive::setup::program_directories;
 use cavrith_core::lock::Lock;
 use cavrith_core::seal::ProbeAnswer;
 use cavrith_core::setup::Setup;
-use cavrith_core::spec::{Base, Spec};
+use cavrith_core::spec::Spec;
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, Purpose};
 use cavrith_sandbox::{Runtime, Session};
 use cavrith_store::records::ImageRecord;
@@ -66,12 +66,12 @@ pub(crate) fn probe(
                 run: pin.probe.run.join(" "),
                 expected: pin.probe.answer.clone(),
                 found: answer.answer.clone(),
-                remedy: match (&pin.source, &spec.base) {
-                    (Some(_), _) => "mend its depot's entry, or its archive",
-                    (None, Base::Debian(suite)) if suite.keep.is_some() => {
+                remedy: match &pin.source {
+                    Some(_) => "mend its depot's entry, or its archive",
+                    None if spec.is_trimmed() => {
                         "name its packages in base.keep, or leave it out of this variant: without = [\"toolchains.NAME\"]"
                     }
-                    (None, _) => "say with probe and answer how it tells its version",
+                    None => "say with probe and answer how it tells its version",
                 },
             }));
         }

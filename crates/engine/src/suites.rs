@@ -11,6 +11,7 @@ use cavrith_core::debian::release::{Release, day};
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::suites::ReleasePin;
 use cavrith_core::spec::Suite;
+use cavrith_sources::checked::Checked;
 use cavrith_sources::compression;
 use cavrith_sources::signature::{Keyring, Unproved};
 
@@ -18,6 +19,9 @@ use crate::error::{EngineError, LockError};
 use crate::event::Event;
 use crate::supply::{Supply, join_url};
 use cavrith_store::reading;
+
+/// Bytes that a signed `Release` may have.
+const LONGEST_RELEASE: u64 = 16 << 20;
 
 /// What the suites of a base offer together.
 #[derive(Debug)]
@@ -56,6 +60,69 @@ pub fn read(supply: Supply<'_>, suite: &Suite, before: &[ReleasePin]) -> Result<
     Ok(offered)
 }
 
+/// A file that a suite consists of, as it was locked.
+#[derive(Debug)]
+pub(crate) struct KeptFile {
+    /// Its name in a depot.
+    pub file: String,
+    /// Where it came from.
+    pub url: String,
+    /// Its length.
+    pub size: u64,
+    /// Its digest.
+    pub sha256: Sha256Digest,
+}
+
+/// The files from which packages of a suite can be chosen anew without a network: the signed `Release` that is locked,
+/// and its indexes. All of them are in the store afterwards.
+///
+/// # Errors
+/// When that state of the suite is to be had nowhere any more.
+pub(crate) fn kept(supply: Supply<'_>, suite: &Suite, pin: &ReleasePin) -> Result<Vec<KeptFile>, EngineError> {
+    let reader = SuiteReader { supply, name: &pin.suite };
+    let mirrors = supply.member.mirrors(&pin.suite);
+    let address = |mirror: &String| join_url(mirror, &format!("dists/{}/InRelease", pin.suite));
+    let is_locked = |bytes: &Vec<u8>| Sha256Digest::of(bytes) == pin.sha256;
+    let seen = mirrors.iter().find_map(|mirror| supply.store.seen_index(&address(mirror)).filter(is_locked));
+    let bytes = seen
+        .or_else(|| reader.locked_release(pin))
+        .or_else(|| mirrors.iter().find_map(|mirror| supply.web.text(&address(mirror)).ok().filter(is_locked)));
+    let bytes = bytes.ok_or_else(|| reader.bad("it has moved on since it was locked", "lock again, with --update"))?;
+    let text = reader.keyring()?.0.prove(&bytes, now());
+    let text = text.map_err(|error| reader.bad(error.to_string(), "lock again, with --update"))?;
+    let release = Release::parse(&text).map_err(|error| reader.bad(error.to_string(), "lock again, with --update"))?;
+    supply.store.put_blob(&bytes, &pin.sha256)?;
+    let mut files = vec![KeptFile {
+        file: format!("suites/{}-InRelease", pin.suite),
+        url: mirrors.first().map(address).unwrap_or_default(),
+        size: bytes.len() as u64,
+        sha256: pin.sha256,
+    }];
+    for component in &suite.components {
+        let place = reader.index_place(&release, &component.value, &suite.architecture.value)?;
+        reader.fetched(&release, &place)?;
+        files.push(KeptFile {
+            file: format!("suites/{}-{}-{}", pin.suite, component.value, place.name),
+            url: reader.addresses(&release, &place).pop().unwrap_or_default(),
+            size: place.size,
+            sha256: place.sha256,
+        });
+    }
+    Ok(files)
+}
+
+/// Where a suite has the index of a component.
+struct IndexPlace {
+    /// Its directory in the suite.
+    dir: String,
+    /// Its name there.
+    name: String,
+    size: u64,
+    sha256: Sha256Digest,
+    /// For people.
+    shown: String,
+}
+
 struct SuiteReader<'a> {
     supply: Supply<'a>,
     name: &'a str,
@@ -68,14 +135,7 @@ impl SuiteReader<'_> {
 
     /// The suite's `Release` file, proved.
     fn release(&self, before: Option<&ReleasePin>) -> Result<(Release, ReleasePin, Option<String>), EngineError> {
-        let mirrors = self.supply.member.mirrors(self.name);
-        if mirrors.is_empty() {
-            let remedy = "write [debian] mirror = \"…\" into config.toml in Cavrith's configuration directory";
-            return Err(
-                self.bad("no mirror is known: neither the configuration nor this machine's apt names one", remedy)
-            );
-        }
-        let (bytes, address, note) = self.signed_release(&mirrors)?;
+        let (bytes, address, note, is_locked) = self.signed_release(before)?;
         let (keyring, path) = self.keyring()?;
         let text = keyring.prove(&bytes, now()).map_err(|error| {
             let remedy = match error {
@@ -94,7 +154,8 @@ impl SuiteReader<'_> {
             return Err(self.bad(is, "ask another mirror, or write that name"));
         }
         let current = "ask another mirror; this one is behind, or somebody shows an old state";
-        if let Some(until) = release.valid_until.filter(|until| *until < now()) {
+        // What is locked is no older state that somebody could show us.
+        if let Some(until) = release.valid_until.filter(|until| *until < now() && !is_locked) {
             return Err(self.bad(format!("{address} was valid until {} only", day(until)), current));
         }
         if let Some(before) = before.filter(|before| before.date > release.date) {
@@ -102,19 +163,26 @@ impl SuiteReader<'_> {
             return Err(self.bad(format!("{address} is of {theirs}, older than what is locked ({locked})"), current));
         }
         // Only what is proved is remembered for when it cannot be reached.
-        self.supply.store.remember_index(&address, &bytes)?;
+        if !is_locked {
+            self.supply.store.remember_index(&address, &bytes)?;
+        }
         let pin = ReleasePin { suite: self.name.to_owned(), date: release.date, sha256: Sha256Digest::of(&bytes) };
         Ok((release, pin, note))
     }
 
-    /// The signed file as the first mirror gives it that can be reached, or else as it was seen last.
-    fn signed_release(&self, mirrors: &[String]) -> Result<(Vec<u8>, String, Option<String>), EngineError> {
+    /// The signed file as the first mirror gives it that can be reached, or else as it was seen last, or as it is
+    /// locked; with where it comes from, a sentence about that, and whether it is the locked one.
+    fn signed_release(
+        &self,
+        before: Option<&ReleasePin>,
+    ) -> Result<(Vec<u8>, String, Option<String>, bool), EngineError> {
+        let mirrors = self.supply.member.mirrors(self.name);
         let addresses: Vec<_> =
             mirrors.iter().map(|mirror| join_url(mirror, &format!("dists/{}/InRelease", self.name))).collect();
         let mut last = None;
         for address in &addresses {
             match self.supply.web.text(address) {
-                Ok(bytes) => return Ok((bytes, address.clone(), None)),
+                Ok(bytes) => return Ok((bytes, address.clone(), None, false)),
                 Err(error) => last = Some(error),
             }
         }
@@ -122,14 +190,31 @@ impl SuiteReader<'_> {
         for address in addresses {
             if let (Some(bytes), Some(error)) = (self.supply.store.seen_index(&address), &last) {
                 let note = format!("{error}; what was seen of the suite {} last is used", self.name);
-                return Ok((bytes, address, Some(note)));
+                return Ok((bytes, address, Some(note), false));
             }
+        }
+        if let Some(bytes) = before.and_then(|pin| self.locked_release(pin)) {
+            let note = format!("no mirror can be reached; the suite {} is used as it is locked", self.name);
+            return Ok((bytes, format!("the suite {} as it is locked", self.name), Some(note), true));
+        }
+        if mirrors.is_empty() {
+            let remedy = "write [debian] mirror = \"…\" into config.toml in Cavrith's configuration directory";
+            return Err(
+                self.bad("no mirror is known: neither the configuration nor this machine's apt names one", remedy)
+            );
         }
         let unknown = matches!(&last, Some(cavrith_sources::SourceError::Unreachable { cause, .. }) if cause.status() == Some(404));
         let why = last.map_or_else(String::new, |error| error.to_string());
         let remedy = "try again when it can be reached, or name another mirror in config.toml ([debian] mirror)";
         let spelling = if unknown { "; is the suite's name right?" } else { "" };
         Err(self.bad(format!("{why}{spelling}"), remedy))
+    }
+
+    /// The signed file that is locked, when a depot or a parcel brought it.
+    fn locked_release(&self, pin: &ReleasePin) -> Option<Vec<u8>> {
+        let path = self.supply.member.find_in_depots(&pin.sha256).or_else(|| self.supply.store.blob(&pin.sha256))?;
+        let bytes = reading::bounded(&path, LONGEST_RELEASE).ok()?;
+        (Sha256Digest::of(&bytes) == pin.sha256).then_some(bytes)
     }
 
     fn keyring(&self) -> Result<(Keyring, String), EngineError> {
@@ -144,6 +229,39 @@ impl SuiteReader<'_> {
         Ok((keyring, shown))
     }
 
+    /// Where the index of a component is.
+    fn index_place(&self, release: &Release, component: &str, architecture: &str) -> Result<IndexPlace, EngineError> {
+        let dir = format!("{component}/binary-{architecture}");
+        let found = ["xz", "gz", ""].into_iter().find_map(|ending| {
+            let name = if ending.is_empty() { "Packages".to_owned() } else { format!("Packages.{ending}") };
+            release.files.get(&format!("{dir}/{name}")).map(|(size, sha256)| (name, *size, *sha256))
+        });
+        let Some((name, size, sha256)) = found else {
+            let (components, architectures) = (release.components.join(", "), release.architectures.join(", "));
+            let why = format!("it has no index of {component} for {architecture}");
+            return Err(self.bad(why, format!("its components are {components}, its architectures {architectures}")));
+        };
+        let shown = format!("{name} of {} {component}", self.name);
+        Ok(IndexPlace { dir, name, size, sha256, shown })
+    }
+
+    fn addresses(&self, release: &Release, place: &IndexPlace) -> Vec<String> {
+        let IndexPlace { dir, name, sha256, .. } = place;
+        let mut addresses = Vec::new();
+        for mirror in self.supply.member.mirrors(self.name) {
+            let at = |path: String| join_url(&mirror, &format!("dists/{}/{path}", self.name));
+            if release.by_hash {
+                addresses.push(at(format!("{dir}/by-hash/SHA256/{sha256}")));
+            }
+            addresses.push(at(format!("{dir}/{name}")));
+        }
+        addresses
+    }
+
+    fn fetched(&self, release: &Release, place: &IndexPlace) -> Result<Checked, EngineError> {
+        self.supply.fetched(&self.addresses(release, place), &place.shown, place.size, place.sha256)
+    }
+
     /// Reads the index of one component.
     fn index(
         &self,
@@ -153,27 +271,9 @@ impl SuiteReader<'_> {
         number: usize,
         into: &mut Index,
     ) -> Result<(), EngineError> {
-        let place = format!("{component}/binary-{architecture}");
-        let found = ["xz", "gz", ""].into_iter().find_map(|ending| {
-            let name = if ending.is_empty() { "Packages".to_owned() } else { format!("Packages.{ending}") };
-            let path = format!("{place}/{name}");
-            release.files.get(&path).map(|(size, sha256)| (path.clone(), name, *size, *sha256))
-        });
-        let Some((path, name, size, sha256)) = found else {
-            let (components, architectures) = (release.components.join(", "), release.architectures.join(", "));
-            let why = format!("it has no index of {component} for {architecture}");
-            return Err(self.bad(why, format!("its components are {components}, its architectures {architectures}")));
-        };
-        let mut addresses = Vec::new();
-        for mirror in self.supply.member.mirrors(self.name) {
-            let at = |path: String| join_url(&mirror, &format!("dists/{}/{path}", self.name));
-            if release.by_hash {
-                addresses.push(at(format!("{place}/by-hash/SHA256/{sha256}")));
-            }
-            addresses.push(at(path.clone()));
-        }
-        let shown = format!("{name} of {} {component}", self.name);
-        let mut checked = self.supply.fetched(&addresses, &shown, size, sha256)?;
+        let place = self.index_place(release, component, architecture)?;
+        let mut checked = self.fetched(release, &place)?;
+        let path = format!("{}/{}", place.dir, place.name);
         let damaged = |why: String| self.bad(format!("its index {path} is damaged: {why}"), "ask another mirror");
         let packed = checked.size();
         let stream = checked.open().and_then(|file| compression::unpack(file, packed));

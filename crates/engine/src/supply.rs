@@ -227,7 +227,7 @@ impl Supply<'_> {
         Ok((None, addresses))
     }
 
-    /// A file of one of these addresses whose digest is known, proved; from the store, when it is there.
+    /// A file of one of these addresses whose digest is known, proved; from a depot or the store, when it is there.
     ///
     /// # Errors
     /// When no address gives it.
@@ -238,7 +238,10 @@ impl Supply<'_> {
         size: u64,
         sha256: Sha256Digest,
     ) -> Result<Checked, EngineError> {
-        self.over_web(addresses, &Wanted { name, size, sha256 })
+        match self.member.find_in_depots(&sha256) {
+            Some(path) => self.local(&path, size, sha256),
+            None => self.over_web(addresses, &Wanted { name, size, sha256 }),
+        }
     }
 
     /// The index of a depot on the web, and a sentence when it is not today's but the one that was seen last.

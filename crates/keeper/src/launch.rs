@@ -19,7 +19,6 @@ use cavrith_store::Store;
 
 use crate::KeeperError;
 use crate::cleanup::{self, CleanupList};
-use crate::job::KeeperJob;
 use crate::mounts::{self, FolderRoots};
 use crate::namespaces;
 use crate::place::Place;
@@ -43,11 +42,12 @@ enum Launched {
 }
 
 /// What a keeper has to do.
-#[derive(Debug)]
-pub struct Launch<'a> {
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Launch {
     /// The workspace; its directory is there.
-    pub place: &'a Place,
+    pub place: Place,
     /// The store's directory.
+    #[serde(with = "cavrith_sandbox::wire::path")]
     pub store: PathBuf,
     /// Who we are.
     pub identity: Identity,
@@ -72,32 +72,15 @@ pub struct Launch<'a> {
 ///
 /// # Errors
 /// When the workspace cannot be started; then no process is left.
-pub fn launch(launch: Launch<'_>) -> Result<bool, KeeperError> {
-    let Launch { place, store, identity, mut arrangement, image_key, layers, stamps, shell, apt_sources, plain } =
-        launch;
-    if plain {
+pub fn launch(mut launch: Launch) -> Result<bool, KeeperError> {
+    if launch.plain {
+        let arrangement = &mut launch.arrangement;
         (arrangement.ports, arrangement.steps) = (Vec::new(), Vec::new());
         (arrangement.services, arrangement.network) = (std::collections::BTreeMap::new(), Network::None);
     }
-    let job = KeeperJob {
-        dir: place.dir.clone(),
-        kept: place.kept.clone(),
-        project: place.project.clone(),
-        name: place.name.clone(),
-        named: place.named,
-        store,
-        identity,
-        arrangement,
-        image_key,
-        layers,
-        stamps,
-        shell,
-        apt_sources,
-        plain,
-    };
     let (_, socket) = background::detach(NAME)?;
-    let talk = |error| KeeperError::from(file_error("talk to the keeper of", &place.dir)(error));
-    wire::send(&socket, &job, &[]).map_err(talk)?;
+    let talk = |error| KeeperError::from(file_error("talk to the keeper of", &launch.place.dir)(error));
+    wire::send(&socket, &launch, &[]).map_err(talk)?;
     match wire::receive::<Launched>(&socket).map_err(talk)? {
         Some((Launched::Started, _)) => Ok(true),
         Some((Launched::InUse, _)) => Ok(false),
@@ -122,7 +105,7 @@ pub fn divert() {
 
 fn run() -> io::Result<()> {
     let socket = background::settle()?;
-    let Some((job, _)) = wire::receive::<KeeperJob>(&socket)? else { return Ok(()) };
+    let Some((job, _)) = wire::receive::<Launch>(&socket)? else { return Ok(()) };
     match keep(job, &socket) {
         Ok(()) => Ok(()),
         Err(KeeperError::InUse { .. }) => wire::send(&socket, &Launched::InUse, &[]),
@@ -140,14 +123,8 @@ fn hold_kept(arrangement: &Arrangement, place: &Place) -> Result<Option<File>, K
     arrangement.folders.iter().any(keeps).then(|| place.hold_kept()).transpose()
 }
 
-fn keep(job: KeeperJob, socket: &UnixStream) -> Result<(), KeeperError> {
-    let place = Place {
-        name: job.name.clone(),
-        project: job.project.clone(),
-        named: job.named,
-        dir: job.dir.clone(),
-        kept: job.kept.clone(),
-    };
+fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
+    let place = job.place.clone();
     let held = place.hold()?;
     let mut store = Store::open(&job.store)?;
     let name = format!("{}-{}", std::process::id(), crate::record::now());

@@ -43,7 +43,6 @@ mod datagrams;
 pub mod error;
 mod event_log;
 pub mod folder_identity;
-mod job;
 pub mod journal;
 mod launch;
 pub mod mounts;

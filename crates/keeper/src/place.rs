@@ -4,6 +4,7 @@
 //! workspaces/NAME-ID/held          locked while a keeper has the workspace; holds its process id
 //! workspaces/NAME-ID/door          the socket at which commands come in; see [`crate::protocol`]
 //! workspaces/NAME-ID/project       the path of the project's folder
+//! workspaces/NAME-ID/called        is there when it keeps its name, whatever the spec says
 //! workspaces/NAME-ID/folder        which folder that is, whatever its path; see [`crate::moved`]
 //! workspaces/NAME-ID/record        what runs, or ran last; see [`crate::record`]
 //! workspaces/NAME-ID/logs/         what services and steps wrote; see [`crate::journal`]
@@ -11,7 +12,8 @@
 //! workspaces/NAME-ID/except/       what of the folders stays inside, by inside path
 //! workspaces/NAME-ID/files/        files that lie over files inside: hosts, resolv.conf
 //! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it
-//! needs kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
+//! needs
+//! kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
 //! kept/NAME-ID/.project, .folder   as above, for when the workspace is dropped
 //! backups/NAME-ID/TIME/            a scratch that was to be removed; see [`crate::backups`]
 //! ```
@@ -28,6 +30,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rustix::fs::FlockOperation;
+use serde::{Deserialize, Serialize};
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::digest::{ContentDigest, ImageFingerprint};
@@ -43,19 +46,26 @@ use crate::folder_identity;
 
 /// In a scratch: the steps of the first start that were run over its image.
 pub(crate) const FIRST_START: &str = "first-start";
+/// Is there when a workspace keeps its name whatever the spec says.
+const CALLED: &str = "called";
 
 /// The directory of a workspace.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Place {
     /// What people call it.
     pub name: String,
     /// The project's folder.
+    #[serde(with = "cavrith_sandbox::wire::path")]
     pub project: PathBuf,
     /// It has a name of its own, not the spec's.
     pub named: bool,
+    /// It is the project's own, and called otherwise than the spec says: the present revision is beside it.
+    pub called: bool,
     /// Its directory.
+    #[serde(with = "cavrith_sandbox::wire::path")]
     pub dir: PathBuf,
     /// The directory of its kept folders.
+    #[serde(with = "cavrith_sandbox::wire::path")]
     pub kept: PathBuf,
 }
 
@@ -82,7 +92,26 @@ impl Place {
             name,
             project: project.to_owned(),
             named: own.is_some(),
+            called: false,
         }
+    }
+
+    /// The same, called otherwise on this machine, whatever the spec says.
+    #[must_use]
+    pub fn with_name(self, home: &Home, name: &str) -> Self {
+        let entry = format!("{name}-{}", id_of(&self.project, None));
+        Self {
+            dir: home.workspaces().join(&entry),
+            kept: home.kept().join(&entry),
+            name: name.to_owned(),
+            called: true,
+            ..self
+        }
+    }
+
+    /// What dropping the project's own workspace left of the name that it has on this machine.
+    pub fn remembered(home: &Home, project: &Path) -> Option<Self> {
+        Self::dropped(home).into_iter().find(|place| place.called && place.is_of(project))
     }
 
     /// Every workspace of this machine's user, by name.
@@ -99,7 +128,8 @@ impl Place {
         let project = fs::read(dir.join("project")).ok()?;
         let project = PathBuf::from(std::ffi::OsString::from_vec(project));
         let named = id_of(&project, None) != id;
-        Some(Self { name: name.to_owned(), named, dir: dir.to_owned(), kept: home.kept().join(entry), project })
+        let called = dir.join(CALLED).exists();
+        Some(Self { name: name.to_owned(), named, called, dir: dir.to_owned(), kept: home.kept().join(entry), project })
     }
 
     /// Kept folders whose workspaces were dropped, as places of those.
@@ -115,7 +145,8 @@ impl Place {
             let project = PathBuf::from(std::ffi::OsString::from_vec(project));
             let (name, id) = name.rsplit_once('-')?;
             let named = id_of(&project, None) != id;
-            Some(Self { name: name.to_owned(), named, dir, kept: entry.path(), project })
+            let called = entry.path().join(format!(".{CALLED}")).exists();
+            Some(Self { name: name.to_owned(), named, called, dir, kept: entry.path(), project })
         };
         let mut places: Vec<_> = entries.filter_map(place).collect();
         places.sort_by(|one, other| (&one.name, &one.project).cmp(&(&other.name, &other.project)));
@@ -161,6 +192,7 @@ impl Place {
             fs::DirBuilder::new().recursive(true).mode(0o755).create(&path).map_err(file_error("make", &path))?;
         }
         folder_identity::note(&self.project, dir, "")?;
+        self.note_name(&dir.join(CALLED))?;
         give_to_member(dir, identity)
     }
 
@@ -171,7 +203,15 @@ impl Place {
     pub fn make_kept(&self) -> Result<(), KeeperError> {
         let kept = &self.kept;
         private::directory(kept)?;
-        folder_identity::note(&self.project, kept, ".")
+        folder_identity::note(&self.project, kept, ".")?;
+        self.note_name(&kept.join(format!(".{CALLED}")))
+    }
+
+    fn note_name(&self, mark: &Path) -> Result<(), KeeperError> {
+        if self.called && !mark.exists() {
+            cavrith_store::atomic::write(mark, b"")?;
+        }
+        Ok(())
     }
 
     /// Locks the kept folders, as anyone who uses, restores or removes them has to; the kernel releases them
@@ -256,16 +296,47 @@ impl Place {
     pub fn scratch(&self, image: &ImageFingerprint) -> Result<PathBuf, KeeperError> {
         let overlay_scratch = self.scratch_path(image);
         if !overlay_scratch.join("merged").is_dir() {
-            // Made aside, so that an interrupted making is never taken for a scratch.
-            let aside = self.dir.join(".new");
-            if aside.exists() {
-                cavrith_store::removing::remove(&aside)?;
-            }
-            fs::create_dir(&aside).map_err(file_error("make", &aside))?;
-            overlay_scratch::prepare(&aside, None, Ownership::Real)?;
-            fs::rename(&aside, &overlay_scratch).map_err(file_error("make", &overlay_scratch))?;
+            self.make_scratch(&overlay_scratch, |_| Ok(()))?;
         }
         Ok(overlay_scratch)
+    }
+
+    /// Makes a scratch over an image that has this upper directory, which is moved there, and in which these steps of
+    /// the first start are done. There must be none yet.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn lay_scratch(
+        &self,
+        image: &ImageFingerprint,
+        upper: &Path,
+        first_start: &[String],
+    ) -> Result<(), KeeperError> {
+        self.make_scratch(&self.scratch_path(image), |aside| {
+            let root = aside.join("root");
+            fs::remove_dir(&root).and_then(|()| fs::rename(upper, &root)).map_err(file_error("lay out", &root))?;
+            let bytes = serde_json::to_vec(first_start).unwrap_or_default();
+            Ok(cavrith_store::atomic::write(&aside.join(FIRST_START), &bytes)?)
+        })
+    }
+
+    /// Makes a scratch aside, so that an interrupted making is never taken for one.
+    fn make_scratch(&self, to: &Path, fill: impl FnOnce(&Path) -> Result<(), KeeperError>) -> Result<(), KeeperError> {
+        let aside = self.dir.join(".new");
+        if aside.exists() {
+            cavrith_store::removing::remove(&aside)?;
+        }
+        fs::create_dir(&aside).map_err(file_error("make", &aside))?;
+        overlay_scratch::prepare(&aside, None, Ownership::Real)?;
+        fill(&aside)?;
+        fs::rename(&aside, to).map_err(file_error("make", to))?;
+        Ok(())
+    }
+
+    /// Marks of the steps of the first start that were run over a scratch.
+    pub fn first_start_done(&self, scratch: &Path) -> Vec<String> {
+        let marks = fs::read(scratch.join(FIRST_START)).unwrap_or_default();
+        serde_json::from_slice(&marks).unwrap_or_default()
     }
 
     /// Where the scratch over an image is, or would be.
@@ -299,6 +370,16 @@ impl Place {
         folders.sort();
         folders
     }
+}
+
+/// What the workspace of a revision is called beside the present one: at most 63 letters, digits and `-`.
+pub fn name_of_revision(name: &str, revision: &str) -> String {
+    // A commit by its whole digest is too long to be typed.
+    let is_commit = revision.len() == 40 && revision.bytes().all(|byte| byte.is_ascii_hexdigit());
+    let revision = if is_commit { &revision[..8] } else { revision };
+    let plain = |letter: char| if letter.is_ascii_alphanumeric() { letter.to_ascii_lowercase() } else { '-' };
+    let text: String = format!("{name}-{revision}").chars().map(plain).take(63).collect();
+    text.trim_end_matches('-').to_owned()
 }
 
 /// Gives a file or directory to the member. Who stepped into a namespace of all owners is another one there.

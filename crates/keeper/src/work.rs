@@ -25,7 +25,7 @@ use cavrith_sandbox::{Identity, SandboxError, locked};
 
 use crate::KeeperError;
 use crate::event_log::EventLog;
-use crate::job::KeeperJob;
+use crate::launch::Launch;
 use crate::namespaces::Started;
 use crate::place::Place;
 use crate::ports::Forward;
@@ -124,7 +124,7 @@ fn first_done_path(overlay_scratch: &Path) -> PathBuf {
 
 impl Keeper {
     pub fn new(
-        job: KeeperJob,
+        job: Launch,
         place: Place,
         started: Started,
         (folders, overlay_scratch): (Vec<FolderMount>, PathBuf),

@@ -81,6 +81,15 @@ impl Store {
         Ok(place)
     }
 
+    /// Puts bytes into the store that have this digest.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn put_blob(&self, bytes: &[u8], digest: &Sha256Digest) -> Result<(), StoreError> {
+        let place = self.blob_dir("")?.join(digest.to_string());
+        if place.is_file() { Ok(()) } else { atomic::write(&place, bytes) }
+    }
+
     /// The index of a depot on the web, as it was last seen.
     pub fn seen_index(&self, address: &str) -> Option<Vec<u8>> {
         let name = Sha256Digest::of(address.as_bytes()).to_string();

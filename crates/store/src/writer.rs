@@ -19,7 +19,7 @@ use cavrith_core::tree::{Entry, Kind, LinkGroup, Meta, Tree};
 
 use crate::hashing::{self, CopyFault};
 use crate::metadata::{Handle, MetadataWriter, set_time};
-use crate::owners::{Owner, Ownership};
+use crate::owners::{self, Owner, Ownership};
 use crate::{StoreError, io_error, xattrs};
 
 /// Something that an archive wanted and must not have.
@@ -88,6 +88,23 @@ impl StagedLayer {
     /// What it holds.
     pub fn tree(&self) -> &Tree {
         &self.tree
+    }
+
+    /// Its directory, for what is to become no layer but an overlay's upper directory.
+    ///
+    /// # Errors
+    /// When an owner cannot be recorded.
+    pub fn into_upper(self, ownership: Ownership) -> Result<PathBuf, StoreError> {
+        let root = self.dir.join("root");
+        let carries = |entry: &&Entry| matches!(entry.kind, Kind::Directory { .. } | Kind::File { .. });
+        if ownership == Ownership::Recorded {
+            for (path, entry) in self.tree.entries.iter().filter(|(_, entry)| carries(entry)) {
+                let at = root.join(path.as_relative());
+                owners::write_always(&at, (entry.meta.uid, entry.meta.gid))
+                    .map_err(io_error("record the owner of", &at))?;
+            }
+        }
+        Ok(root)
     }
 }
 

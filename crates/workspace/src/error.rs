@@ -2,6 +2,7 @@
 
 use cavrith_core::failure::FailureCode;
 use cavrith_engine::EngineError;
+use cavrith_exchange::ExchangeError;
 use cavrith_keeper::KeeperError;
 use cavrith_sandbox::SandboxError;
 use cavrith_store::StoreError;
@@ -47,9 +48,21 @@ pub enum WorkspaceError {
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
+    /// What came in a parcel.
+    #[error(transparent)]
+    Exchange(ExchangeError),
     /// A flow of the engine.
     #[error(transparent)]
     Engine(#[from] EngineError),
+}
+
+impl From<ExchangeError> for WorkspaceError {
+    fn from(error: ExchangeError) -> Self {
+        match error {
+            ExchangeError::Engine(error) => Self::Engine(error),
+            error => Self::Exchange(error),
+        }
+    }
 }
 
 impl From<KeeperError> for WorkspaceError {
@@ -82,6 +95,7 @@ impl WorkspaceError {
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
             Self::Keeper(error) => error.code(),
+            Self::Exchange(error) => error.code(),
             Self::Engine(error) => error.code(),
         }
     }
@@ -93,6 +107,7 @@ impl WorkspaceError {
             Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } => 2,
             Self::Copy { .. } => 3,
             Self::Keeper(error) => error.exit_code(),
+            Self::Exchange(error) => error.exit_code(),
             Self::Engine(error) => error.exit_code(),
         }
     }

@@ -14,6 +14,7 @@
 //! | [`lifecycle`] | starting, following a changed spec, dropping |
 //! | [`moved`] | which folder a workspace belongs to, whatever its path |
 //! | [`backups`] | scratches that were to be removed |
+//! | [`scratches`] | what was changed inside by hand, read, and carried to another machine |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
 //! | [`copying`] | files in and out |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
@@ -25,6 +26,7 @@ pub mod error;
 pub mod kept;
 pub mod lifecycle;
 pub mod moved;
+pub mod scratches;
 pub mod verifying;
 
 pub use error::WorkspaceError;

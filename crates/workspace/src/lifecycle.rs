@@ -140,7 +140,9 @@ impl Meant<'_> {
             None => name,
         };
         let place = Place::new(self.home, &dir, &project.spec.workspace.name.value, own.as_deref());
-        match existing {
+        let remembered = || Place::remembered(self.home, &dir).filter(|_| own.is_none());
+        match existing.or_else(remembered) {
+            Some(place) if place.called => Ok((place, project)),
             // The spec renames it now; what runs keeps its name until it has ended.
             Some(earlier) if earlier.dir != place.dir && earlier.is_held() => Ok((earlier, project)),
             Some(earlier) if earlier.dir != place.dir => {
@@ -216,7 +218,7 @@ impl Wanted {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
         let launch = Launch {
-            place,
+            place: place.clone(),
             store: store.root().to_owned(),
             identity,
             arrangement,

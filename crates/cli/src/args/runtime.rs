@@ -41,6 +41,12 @@ pub struct Start {
     /// Its member knows what it gets of this machine
     #[arg(long, hide = true)]
     pub known: bool,
+    /// For cavrith join: lay out the scratch of this parcel first, if the workspace has none
+    #[arg(long, hide = true, value_name = "FILE")]
+    pub parcel: Option<PathBuf>,
+    /// For cavrith join: what the project's own workspace is called on this machine
+    #[arg(long, hide = true, value_name = "NAME")]
+    pub called: Option<String>,
     #[command(flatten)]
     pub which: Which,
     #[command(flatten)]

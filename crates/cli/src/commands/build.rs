@@ -22,6 +22,7 @@ use crate::args::{Build, General};
 use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, locked_project};
 use crate::failure::Failure;
+use crate::keys;
 use crate::render::progress::{Progress, Where, seconds};
 use crate::screen::{Screen, styled};
 
@@ -36,7 +37,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
         (Some(built), _) => built,
         (None, Some(build_env)) => with_progress(screen, build_env, place, command.fresh, |context| {
             if let Some(path) = &command.parcel {
-                adopt_parcel(context, &project, &lock, path)?;
+                let path = keys::readable(path, &command.keys, &context.staging.new_name())?;
+                adopt_parcel(context, &project, &lock, &path)?;
             }
             made(context, &project, &lock)
         })?,

@@ -4,12 +4,10 @@ use std::io::{IsTerminal as _, Write as _};
 use std::path::Path;
 use std::time::Instant;
 
-use cavrith_core::oci::image::{Compression, Subject};
-use cavrith_core::setup::Setup;
+use cavrith_core::oci::image::Compression;
 use cavrith_core::verdict::{count, size};
-use cavrith_engine::build;
 use cavrith_exchange::layers;
-use cavrith_exchange::layout::{self, PackedImage};
+use cavrith_exchange::layout::{self, Outgoing, PackedImage};
 use serde_json::json;
 
 use crate::args::{Compress, Export, ExportTo, General};
@@ -47,17 +45,8 @@ fn oci(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
     let (project, lock) = locked_project(general)?;
     let build_env = BuildEnv::open()?;
     let built = building::ensure(screen, &build_env, &project, &lock)?;
-    let setup = Setup::new(&project.spec, &lock, &built.record.shell);
-    let image = built.record.image.to_string();
-    let subject = Subject {
-        spec: &project.spec,
-        lock: &lock,
-        setup: &setup,
-        shell: &built.record.shell,
-        image: &image,
-        here: build::architecture(),
-        compression: to.compress.map_or(Compression::Gzip, compression),
-    };
+    let outgoing = Outgoing::new(&project.spec, &lock, &built.record);
+    let subject = outgoing.subject(to.compress.map_or(Compression::Gzip, compression));
     let archive = to_stdout(to) || to.path.extension().is_some_and(|ending| ending == "tar");
     let packed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
         let on_layer = |name: &str| {

@@ -5,10 +5,11 @@ use std::path::Path;
 use cavrith_engine::depots;
 use cavrith_engine::init_spec::{self, Finding};
 use cavrith_engine::project;
+use cavrith_keeper::place;
 use serde_json::json;
 
 use crate::args::{General, Init};
-use crate::build_env::StoreSession;
+use crate::build_env::{self, StoreSession};
 use crate::commands::{Outcome, join};
 use crate::screen::{Screen, styled};
 
@@ -91,7 +92,13 @@ fn from(general: &General, screen: &Screen, command: &Init, dir: &Path, source: 
         }
         return Ok(0);
     }
-    let written = join::look_into(general, screen, source, dir, |other| Ok(init_spec::write_from(dir, other)?))?;
+    // A workspace of this machine, by its name, unless something is there under it.
+    let workspaces = place::Place::all(&build_env::home()?);
+    let named = workspaces.into_iter().find(|place| place.name == source && !Path::new(source).exists());
+    let project = named.map(|place| place.project.display().to_string());
+    let source = project.as_deref().unwrap_or(source);
+    let written =
+        join::look_into(general, &command.keys, screen, source, dir, |other| Ok(init_spec::write_from(dir, other)?))?;
     if command.report.json {
         screen.json(&json!({ "written": written, "from": source }));
         return Ok(0);

@@ -1,21 +1,19 @@
 //! `cavrith join`
 
-use std::ffi::OsStr;
+mod bringing;
+
 use std::fs;
 use std::io::IsTerminal as _;
-use std::path::{Path, PathBuf};
-use std::process::{Command, ExitStatus, Stdio};
+use std::path::Path;
 use std::time::Instant;
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::ImageFingerprint;
-use cavrith_core::link::{Link, Place};
-use cavrith_core::oci::Reference;
+use cavrith_core::link::Place;
 use cavrith_core::oci::image::Descriptor;
 use cavrith_core::verdict::count;
 use cavrith_engine::project;
-use cavrith_exchange::ExchangeError;
-use cavrith_exchange::joining::{self, Brought, Source};
+use cavrith_exchange::joining;
 use cavrith_exchange::parcel::OpenParcel;
 use cavrith_exchange::parcel::reading::VARIANT;
 use cavrith_keeper::place;
@@ -24,100 +22,29 @@ use serde_json::{Value, json};
 
 use crate::args::{General, Join};
 use crate::build_env;
-use crate::commands::Outcome;
 use crate::commands::start::tell_what_it_gets;
 use crate::commands::stop::confirm;
+use crate::commands::{Outcome, desktop};
 use crate::failure::Failure;
 use crate::render::progress::seconds;
 use crate::screen::{Screen, styled};
+pub use bringing::look_into;
+use bringing::{Bringer, JoinSource, OpenedParcel, Own, make, removed};
 
 /// Files that a newcomer reads first, the best one first.
 const READ_FIRST: [&str; 6] = ["ONBOARDING.md", "CONTRIBUTING.md", "README.md", "README", "README.txt", "README.rst"];
 
-/// Where a project comes from.
-enum JoinSource {
-    /// A clone.
-    Git(Source),
-    /// A file.
-    Parcel(PathBuf),
-    /// A registry.
-    Registry(Reference),
-}
-
-impl JoinSource {
-    fn of_link(link: &Link) -> Result<Self, Failure> {
-        match &link.revision {
-            Some(revision) => Ok(Self::Git(Source::parse(&format!("{}#{revision}", link.source))?)),
-            None => Self::parse(&link.source),
-        }
-    }
-
-    fn parse(text: &str) -> Result<Self, Failure> {
-        let path = Path::new(text);
-        if path.is_file() {
-            return Ok(Self::Parcel(path.to_owned()));
-        }
-        // What git would take for an address has its colon before any slash.
-        let is_git = text.contains("://") || text.split('/').next().is_some_and(|host| host.contains('@'));
-        match Reference::parse(text) {
-            Ok(reference) if !is_git && !path.exists() && (reference.tag.is_some() || reference.digest.is_some()) => {
-                Ok(Self::Registry(reference))
-            }
-            _ => Ok(Self::Git(Source::parse(text)?)),
-        }
-    }
-
-    /// The folder's name when none is typed.
-    fn folder(&self) -> PathBuf {
-        match self {
-            Self::Git(source) => source.folder(),
-            Self::Parcel(path) => path.file_stem().map_or_else(|| "project".into(), PathBuf::from),
-            Self::Registry(reference) => reference.name.rsplit('/').next().unwrap_or("project").into(),
-        }
-    }
-}
-
-impl std::fmt::Display for JoinSource {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Git(source) => write!(f, "{source}"),
-            Self::Parcel(path) => write!(f, "{}", path.display()),
-            Self::Registry(reference) => write!(f, "{reference}"),
-        }
-    }
-}
-
-/// A project that was brought here.
-struct Here {
-    /// Its folder.
-    dir: PathBuf,
-    /// How it came, in a word.
-    how: &'static str,
-    /// The parcel that it came in, and has layers in.
-    parcel: Option<OpenedParcel>,
-}
-
-struct OpenedParcel {
-    path: PathBuf,
-    parcel: OpenParcel,
-}
-
 pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
-    let link = Link::parse(&command.source).transpose();
-    let link = link.map_err(|why| Failure::Own(2, format!("the link cannot be used: {why}")))?;
-    let source = match &link {
-        Some(link) => JoinSource::of_link(link)?,
-        None => JoinSource::parse(&command.source)?,
-    };
-    let link = link.unwrap_or_default();
+    let (source, link) = JoinSource::parse(&command.source)?;
     let wanted = command.dir.clone().unwrap_or_else(|| source.folder());
     let dir =
         std::path::absolute(&wanted).map_err(|error| Failure::Own(2, format!("{}: {error}", wanted.display())))?;
     let mut line = TimeLine::default();
-    let aside = aside(&dir);
+    let aside = bringing::aside(&dir);
     // What was begun does not stay when this command is killed.
     let _janitor = janitor::watch(&aside, removed)?;
-    let here = line.measured("fetch", || bring(general, screen, &source, &dir, &aside))?;
+    let bringer = Bringer { general, keys: &command.keys, quiet: screen.quiet, aside: &aside };
+    let here = line.measured("fetch", || bringer.bring(&source, &dir))?;
     let dir = here.dir;
     let variant = here.parcel.as_ref().and_then(|one| one.parcel.document.annotations.get(VARIANT).cloned());
     let at = joining::revision(&dir);
@@ -127,7 +54,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     // Each in a process of its own, as if it were typed, so that whatever is interrupted goes on the same way.
     let variant = general.variant.clone().or(link.variant).or(variant);
     let own = Own { dir: &dir, general, variant, quiet: screen.quiet };
-    let known = tell_and_ask(screen, command, &own)?;
+    let parcel = here.parcel.as_ref();
+    let has_scratch = parcel.is_some_and(|one| one.parcel.document.scratch().is_some());
+    let called = another_name(&source, &own)?;
+    let known = tell_and_ask(screen, command, &own, has_scratch)?;
     match &here.parcel {
         None => line.measured("image", || own.passed(&["build"]))?,
         Some(OpenedParcel { path, parcel }) => {
@@ -138,9 +68,16 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
             }
         }
     }
+    let mut start = vec!["start", "--wait", "--json"];
+    if known {
+        start.push("--known");
+    }
+    let parcel = parcel.filter(|_| has_scratch).map(|one| one.path.to_string_lossy());
+    for (option, value) in [("--called", called.as_deref()), ("--parcel", parcel.as_deref())] {
+        start.extend(value.into_iter().flat_map(|value| [option, value]));
+    }
+    let started = line.measured("start", || own.answer(&start));
     removed(&aside);
-    let start = ["start", "--wait", "--json", "--known"];
-    let started = line.measured("start", || own.answer(&start[..if known { 4 } else { 3 }]));
     // Its answer was for us; what failed is for the member.
     let started = started.inspect_err(|_| drop(own.passed(&["status"])))?;
     let verdict = line.measured("verify", || own.answer(&["verify", "--json"]))?;
@@ -156,6 +93,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
             "revision": at,
             "name": started["name"],
             "same": same,
+            "scratch": has_scratch,
             "words": verdict["words"],
             "ports": started["status"]["ports"],
             "read_first": first,
@@ -170,32 +108,20 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     Ok(u8::from(same != Some(true)))
 }
 
-/// Brings a project for a moment, lets somebody look into it, and removes it. A folder is looked into where it is.
-pub fn look_into<T>(
-    general: &General,
-    screen: &Screen,
-    source: &str,
-    beside: &Path,
-    look: impl FnOnce(&Path) -> Result<T, Failure>,
-) -> Result<T, Failure> {
-    if Path::new(source).is_dir() {
-        return look(&project::folder(Path::new(source))?);
-    }
-    let link = Link::parse(source).transpose();
-    let link = link.map_err(|why| Failure::Own(2, format!("the link cannot be used: {why}")))?;
-    let from = link.map_or_else(|| JoinSource::parse(source), |link| JoinSource::of_link(&link))?;
-    let aside = aside(&beside.join("project"));
-    let _janitor = janitor::watch(&aside, removed)?;
-    make(&aside)?;
-    let here = bring(general, screen, &from, &aside.join("there"), &aside.join("under-way"));
-    let looked = here.and_then(|here| look(&here.dir));
-    removed(&aside);
-    looked
+/// Another name than the spec's for the workspace of an older revision, where one of that name stands beside it.
+fn another_name(source: &JoinSource, own: &Own<'_>) -> Result<Option<String>, Failure> {
+    let JoinSource::Git(source) = source else { return Ok(None) };
+    let Some(revision) = &source.revision else { return Ok(None) };
+    let Ok(project) = project::load(own.dir, own.variant.as_deref()) else { return Ok(None) };
+    let all = place::Place::all(&build_env::home()?);
+    let name = project.spec.name();
+    let stands = all.iter().any(|place| place.name == name) && !all.iter().any(|place| place.is_of(&project.dir));
+    Ok(stands.then(|| place::name_of_revision(&name, revision)))
 }
 
 /// Says what a project that was never started here gets of this machine, and asks once at a terminal. False when there
 /// was nothing to say: it ran here before, or cannot be read, which whatever comes next will say.
-fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>) -> Result<bool, Failure> {
+fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>, has_scratch: bool) -> Result<bool, Failure> {
     let Ok(project) = project::load(own.dir, own.variant.as_deref()) else { return Ok(false) };
     let Ok(lock) = project::load_lock(&project) else { return Ok(false) };
     let home = build_env::home()?;
@@ -209,6 +135,10 @@ fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>) -> Result<bool, 
     let what =
         format!("{} and {}, none of them outside", count(steps, "step"), count(project.spec.services.len(), "service"));
     screen.say(format_args!("{} {what}", styled(screen.err.faint, "    runs inside")));
+    if has_scratch {
+        let text = "what somebody changed by hand in another workspace, which nobody sealed";
+        screen.say(format_args!("{} {text}", styled(screen.err.faint, "    brings")));
+    }
     let is_terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
     if is_terminal {
         confirm(screen, command.yes, "build it here and start it?")?;
@@ -231,58 +161,11 @@ fn open(screen: &Screen, own: &Own<'_>, place: &Place) {
             return;
         }
     }
-    let desktop = ["DISPLAY", "WAYLAND_DISPLAY"].iter().any(|name| std::env::var_os(name).is_some());
-    let opener = cavrith_sandbox::programs::find_program("xdg-open").filter(|_| desktop);
-    let opened = opener.is_some_and(|opener| {
-        let mut command = Command::new(opener);
-        command.arg(own.dir.join(&place.file)).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        command.spawn().is_ok()
-    });
+    let opened = desktop::open(own.dir.join(&place.file));
     if !opened {
         let text = "there is no editor inside and no desktop that could open it";
         screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
     }
-}
-
-/// Brings the project into its folder, unless it is there from an earlier try.
-fn bring(general: &General, screen: &Screen, source: &JoinSource, dir: &Path, aside: &Path) -> Result<Here, Failure> {
-    let path = match source {
-        JoinSource::Git(source) => {
-            let how = match joining::bring(source, dir, aside)? {
-                Brought::Cloned => "cloned",
-                Brought::There => "there already",
-            };
-            return Ok(Here { dir: dir.to_owned(), how, parcel: None });
-        }
-        JoinSource::Parcel(path) => path.canonicalize().unwrap_or_else(|_| path.clone()),
-        JoinSource::Registry(reference) => {
-            make(aside)?;
-            let name = reference.name.rsplit('/').next().unwrap_or("project");
-            let path = aside.join(format!("{name}.parcel"));
-            let above = dir.parent().unwrap_or(Path::new("/"));
-            let own = Own { dir: above, general, variant: None, quiet: screen.quiet };
-            own.passed(&["pull", "--known", &reference.to_string(), &path.to_string_lossy()])?;
-            path
-        }
-    };
-    let parcel = OpenParcel::open(&path)?;
-    let mut here = Here { dir: dir.to_owned(), how: "unpacked", parcel: None };
-    if dir.symlink_metadata().is_ok() {
-        here.how = "there already";
-        here.dir = parcel
-            .is_in(dir)?
-            .ok_or_else(|| ExchangeError::Elsewhere { dir: dir.to_owned(), from: source.to_string() })?;
-    } else {
-        make(aside)?;
-        here.dir = parcel.lay(dir, &aside.join("project"), &aside.join("history"))?;
-    }
-    here.parcel = Some(OpenedParcel { path, parcel });
-    Ok(here)
-}
-
-fn make(dir: &Path) -> Result<(), Failure> {
-    let made = fs::create_dir_all(dir);
-    made.map_err(|error| Failure::Own(3, format!("cannot make {}: {error}", dir.display())))
 }
 
 /// Puts a kept folder of a parcel into its place, unless there is one already.
@@ -337,19 +220,6 @@ fn report(screen: &Screen, dir: &Path, (started, verdict): (&Value, &Value), fir
     screen.result(format_args!("    took       {}", line.shown()));
 }
 
-/// Where a clone is made: beside its place, under a name that nobody else takes.
-fn aside(dir: &Path) -> PathBuf {
-    let name = dir.file_name().unwrap_or(OsStr::new("project")).to_string_lossy().into_owned();
-    dir.with_file_name(format!(".{name}.{}.joining", std::process::id()))
-}
-
-fn removed(path: &Path) -> bool {
-    match fs::remove_dir_all(path) {
-        Ok(()) => true,
-        Err(error) => error.kind() == std::io::ErrorKind::NotFound,
-    }
-}
-
 /// How long each part took.
 #[derive(Default)]
 struct TimeLine {
@@ -379,64 +249,4 @@ impl TimeLine {
             .collect::<serde_json::Map<_, _>>()
             .into()
     }
-}
-
-/// This program, for the project.
-struct Own<'a> {
-    dir: &'a Path,
-    general: &'a General,
-    variant: Option<String>,
-    quiet: bool,
-}
-
-impl Own<'_> {
-    fn command(&self, arguments: &[&str]) -> Result<Command, Failure> {
-        let program =
-            std::env::current_exe().map_err(|error| Failure::Own(3, format!("cannot find this program: {error}")))?;
-        let mut command = Command::new(program);
-        command.arg("-C").arg(self.dir).args(arguments);
-        if let Some(variant) = &self.variant {
-            command.arg("--variant").arg(variant);
-        }
-        for path in &self.general.allow_outside {
-            command.arg("--allow-outside").arg(path);
-        }
-        if self.quiet {
-            command.arg("-q");
-        }
-        Ok(command)
-    }
-
-    /// Runs a command whose output is the member's.
-    fn passed(&self, arguments: &[&str]) -> Result<(), Failure> {
-        // What it shows is on the way to what we show.
-        let status = self.command(arguments)?.stdout(std::io::stderr()).status();
-        ended(arguments, status)
-    }
-
-    /// Runs a command for its answer; a difference that it finds is an answer, too.
-    fn answer(&self, arguments: &[&str]) -> Result<Value, Failure> {
-        let output = self.command(arguments)?.stdin(Stdio::inherit()).stderr(Stdio::inherit()).output();
-        let output = output.map_err(|error| Failure::Own(3, format!("cannot run this program: {error}")))?;
-        let value: Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
-        let measured = arguments.first() == Some(&"verify") && matches!(output.status.code(), Some(0 | 1 | 3));
-        if !measured {
-            ended(arguments, Ok(output.status))?;
-        }
-        Ok(value)
-    }
-}
-
-/// The failure of a command that has said itself why.
-fn ended(arguments: &[&str], status: std::io::Result<ExitStatus>) -> Result<(), Failure> {
-    let status = status.map_err(|error| Failure::Own(3, format!("cannot run this program: {error}")))?;
-    if status.success() {
-        return Ok(());
-    }
-    let code = status.code().and_then(|code| u8::try_from(code).ok()).unwrap_or(130);
-    let what = arguments.first().copied().unwrap_or_default();
-    Err(Failure::Own(
-        code,
-        format!("cavrith {what} did not succeed; mend what it says, and type the same command again: it goes on"),
-    ))
 }

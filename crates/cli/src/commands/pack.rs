@@ -5,20 +5,24 @@ use std::time::Instant;
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock;
-use cavrith_core::oci::image::{Compression, Subject};
+use cavrith_core::oci::image::Compression;
 use cavrith_core::oci::parcel::PROJECT;
-use cavrith_core::setup::Setup;
+use cavrith_core::spec::Folder;
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::event::Event;
 use cavrith_engine::project::{self, Project};
-use cavrith_engine::{EngineError, build, depots, project_files};
+use cavrith_engine::{EngineError, depots, project_files};
 use cavrith_exchange::joining;
-use cavrith_exchange::layout::{self, PackedImage};
+use cavrith_exchange::layout::{self, Outgoing, PackedImage};
 use cavrith_exchange::parcel::NewParcel;
+use cavrith_exchange::parcel::encryption::Recipients;
 use cavrith_exchange::parcel::reading::{LOCK, VARIANT};
 use cavrith_exchange::work::{self, LeftOut};
+use cavrith_keeper::place::Place;
+use cavrith_keeper::record::Record;
 use cavrith_store::reading;
-use cavrith_workspace::kept;
+use cavrith_store::records::ImageRecord;
+use cavrith_workspace::{kept, scratches};
 use serde_json::json;
 
 use crate::args::{General, Pack};
@@ -36,34 +40,27 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
     layout::replaceable(&command.file)?;
     let target = std::path::absolute(&command.file).unwrap_or_else(|_| command.file.clone());
     let target = target.parent().and_then(|above| Some(above.canonicalize().ok()?.join(target.file_name()?)));
+    let recipients = Recipients::parse(&command.recipients)?;
     let build_env = BuildEnv::open()?;
     let session = &build_env.store_session;
     let variants = if command.all_variants { project.in_order() } else { vec![project.clone()] };
     let mut parcel = NewParcel::new(&session.store, &session.staging);
-    let mut sealed = true;
+    let (mut sealed, mut images) = (true, Vec::new());
     for variant in &variants {
         let lock = project::load_lock(variant)?;
         let record = building::ensure(screen, &build_env, variant, &lock)?.record;
         sealed &= lock.seal.as_ref().is_some_and(|seal| seal.image == record.image);
-        let setup = Setup::new(&variant.spec, &lock, &record.shell);
-        let image = record.image.to_string();
-        let subject = Subject {
-            spec: &variant.spec,
-            lock: &lock,
-            setup: &setup,
-            shell: &record.shell,
-            image: &image,
-            here: build::architecture(),
-            compression: Compression::Zstd,
-        };
+        let outgoing = Outgoing::new(&variant.spec, &lock, &record);
+        let subject = outgoing.subject(Compression::Zstd);
         let packed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
             let on_layer = |name: &str| (context.observer)(Event::Stage { text: format!("packing {name}") });
             Ok(PackedImage::new(context.store, context.staging, &record, subject, &on_layer)?)
         })?;
         parcel.image(&packed, &record.layers)?;
+        images.push(record);
     }
     let included: Vec<PathBuf> = command.include.iter().map(|path| absolute(path)).collect();
-    let left_out = if command.work {
+    let mut left_out = if command.work {
         let mut work = work::look(&project.dir, &included, &session.staging.new_name())?;
         work.files.retain(|path| Some(work.top.join(path)) != target);
         parcel.work(&work)?;
@@ -83,7 +80,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
         });
         let all = all.collect::<Result<Vec<_>, EngineError>>()?;
         building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-            Ok(depots::fill(&depot, &all, context.supply())?)
+            for text in depots::fill(&depot, &all, context.supply())?.notes {
+                (context.observer)(Event::Note { text });
+            }
+            Ok(())
         })?;
         parcel.sources(&depot)?;
     }
@@ -96,6 +96,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
             parcel.kept(name, backup)?;
         }
     }
+    if command.scratch {
+        let place = meant(general, &session.home, &command.which).found()?;
+        left_out.extend(scratch(screen, &build_env, &mut parcel, (&project, &place, &images), command)?);
+    }
     let lock = reading::bytes(&project.dir.join(lock::FILE_NAME))
         .map_err(|error| Failure::Own(3, format!("{}: {error}", lock::FILE_NAME)))?;
     parcel.annotate(LOCK, Sha256Digest::of(&lock).to_string());
@@ -104,9 +108,44 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
     if let Some(revision) = joining::revision(&project.dir) {
         parcel.annotate("org.opencontainers.image.revision", revision);
     }
-    let bytes = parcel.write(&command.file)?;
+    let bytes = parcel.write(&recipients, &command.file)?;
     report(screen, command, (&variants, sealed, bytes), &left_out, started);
     Ok(0)
+}
+
+/// Takes along what was changed inside by hand.
+fn scratch(
+    screen: &Screen,
+    build_env: &BuildEnv,
+    parcel: &mut NewParcel<'_>,
+    (project, place, images): (&Project, &Place, &[ImageRecord]),
+    command: &Pack,
+) -> Result<Vec<LeftOut>, Failure> {
+    let runs = Record::read(&place.dir).map(|record| record.arrangement.image);
+    let image = images.iter().find(|image| runs == Some(image.image)).ok_or_else(|| {
+        let text = "runs another image than the one that is packed, so what was changed over it would mean something \
+                    else; cavrith apply first";
+        Failure::Own(1, format!("the workspace {} {text}", place.name))
+    })?;
+    if place.is_held() {
+        let text = "it runs, so files that are written meanwhile are there as they were at some moment; stop or freeze it \
+                    for a quiet copy";
+        screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
+    }
+    let carried = building::with_progress(screen, build_env, Where::Nowhere, false, |context| {
+        Ok(scratches::carry(context, place, image, &command.include)?)
+    })?;
+    let Some((mut carried, left_out)) = carried else {
+        screen.say(format_args!("{} nothing was changed inside", styled(screen.err.faint, "note")));
+        return Ok(Vec::new());
+    };
+    // Without what they filled, the steps of the first start have to run again.
+    let mut kept = project.spec.folders.iter().filter_map(Folder::kept_name);
+    if !kept.all(|name| command.kept.contains(&name.value)) {
+        carried.first_start.clear();
+    }
+    parcel.scratch(&carried)?;
+    Ok(left_out)
 }
 
 fn absolute(path: &Path) -> PathBuf {
@@ -159,6 +198,8 @@ fn report(
             "variants": variants.iter().map(|variant| &variant.spec.variant).collect::<Vec<_>>(),
             "sealed": sealed,
             "work": command.work,
+            "scratch": command.scratch,
+            "recipients": command.recipients.len(),
             "left_out": left_out,
         }));
         return;
@@ -176,7 +217,13 @@ fn report(
         screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
     }
     if !screen.quiet {
-        let what = if command.work { ", with work in progress" } else { "" };
+        let mut what = if command.work { ", with work in progress" } else { "" }.to_owned();
+        if command.scratch {
+            what += ", with what was changed inside";
+        }
+        if !command.recipients.is_empty() {
+            what += ", encrypted";
+        }
         screen.result(format_args!(
             "{} {}  {} in {}{what}, in {}",
             styled(screen.out.good, "packed"),

@@ -5,11 +5,11 @@ use std::time::Instant;
 
 use cavrith_core::contents;
 use cavrith_core::oci::Reference;
-use cavrith_core::oci::image::{Attachment, Subject};
-use cavrith_core::setup::Setup;
+use cavrith_core::oci::image::Attachment;
 use cavrith_core::verdict::{count, size};
-use cavrith_engine::{build, contents as listing};
-use cavrith_exchange::parcel::{OpenParcel, moving};
+use cavrith_engine::contents as listing;
+use cavrith_exchange::layout::Outgoing;
+use cavrith_exchange::parcel::{OpenParcel, encryption, moving};
 use cavrith_exchange::{ExchangeError, pushing};
 use serde_json::json;
 
@@ -34,17 +34,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
     let (project, lock) = locked_project(general)?;
     let build_env = BuildEnv::open()?;
     let record = building::ensure(screen, &build_env, &project, &lock)?.record;
-    let setup = Setup::new(&project.spec, &lock, &record.shell);
-    let (image, pins) = (record.image.to_string(), lock.pins_digest().to_string());
-    let subject = Subject {
-        spec: &project.spec,
-        lock: &lock,
-        setup: &setup,
-        shell: &record.shell,
-        image: &image,
-        here: build::architecture(),
-        compression: export::compression(command.compress),
-    };
+    let pins = lock.pins_digest().to_string();
+    let outgoing = Outgoing::new(&project.spec, &lock, &record);
+    let subject = outgoing.subject(export::compression(command.compress));
     let items = listing::list(&build_env.store_session.store, &project, &lock, Some(&record))?;
     let bill = contents::Subject {
         name: &project.spec.name(),
@@ -93,10 +85,14 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
 
 fn push_parcel(screen: &Screen, command: &Push, reference: &Reference, path: &Path) -> Outcome {
     let started = Instant::now();
-    let parcel = OpenParcel::open(path)?;
+    // In one that is encrypted nobody can look; it goes up as it is.
+    let parcel = if encryption::is_encrypted(path) { None } else { Some(OpenParcel::open(path)?) };
     let build_env = BuildEnv::open()?;
     let (sent, there) = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-        Ok(moving::push(context, &parcel, reference)?)
+        Ok(match &parcel {
+            Some(parcel) => moving::push(context, parcel, reference)?,
+            None => moving::push_encrypted(context, path, reference)?,
+        })
     })?;
     if command.report.json {
         screen.json(&json!({ "reference": reference.to_string(), "sent": sent, "there": there }));

@@ -8,18 +8,20 @@ use cavrith_core::lock::Lock;
 use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
+use cavrith_exchange::parcel::OpenParcel;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::protocol::Status;
 use cavrith_keeper::record::{Record, Standing};
 use cavrith_workspace::lifecycle::{self, Meant, Pending, Wanted};
+use cavrith_workspace::scratches;
 use serde_json::json;
 
 use crate::args::{General, Start, Which};
 use crate::build_env::{self, BuildEnv};
-use crate::commands::{Outcome, build};
+use crate::commands::{Outcome, build, desktop};
 use crate::failure::Failure;
-use crate::render::progress::seconds;
+use crate::render::progress::{Where, seconds};
 use crate::render::runtime::EventPrinter;
 use crate::screen::{Screen, styled};
 
@@ -55,7 +57,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
         }
         return settle(screen, &place, command, None, Some(pending));
     }
-    launch(screen, &place, &project, Way { known: command.known, ..Way::default() })?;
+    let place = match &command.called {
+        Some(name) if !place.named && !place.dir.exists() => place.with_name(&home, name),
+        _ => place,
+    };
+    let way = Way { known: command.known, parcel: command.parcel.as_deref(), ..Way::default() };
+    launch(screen, &place, &project, way)?;
     settle(screen, &place, command, Some(started), None)
 }
 
@@ -81,15 +88,17 @@ pub fn lock_of(project: &Project) -> Result<Lock, Failure> {
 
 /// How a workspace is started.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Way {
+pub struct Way<'a> {
     /// Without steps, services and ports.
     pub plain: bool,
     /// Its member knows what it gets of this machine, and need not be told at its first start.
     pub known: bool,
+    /// A parcel whose scratch is laid out first, when there is none.
+    pub parcel: Option<&'a Path>,
 }
 
 /// Starts a keeper, over an image that is built when it is not there.
-pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way) -> Result<(), Failure> {
+pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -> Result<(), Failure> {
     let lock = lock_of(project)?;
     let earlier = Record::read(&place.dir);
     if let Some(record) = earlier.as_ref().filter(|record| record.ended.is_none()) {
@@ -111,6 +120,17 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way) -> Re
     if !place.dir.exists() && !way.known {
         screen.say(format_args!("{} starts here for the first time", styled(screen.err.strong, &place.name)));
         tell_what_it_gets(screen, &place.project, &wanted.arrangement);
+    }
+    if let Some(path) = way.parcel {
+        let parcel = OpenParcel::open(path)?;
+        let laid = build::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+            Ok(scratches::lay(context, place, &parcel, &built.record, build_env.identity)?)
+        })?;
+        if !laid && parcel.document.scratch().is_some() {
+            let text = "what was changed by hand elsewhere is not laid out: this workspace has a scratch of its own, or \
+                        another image";
+            screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
+        }
     }
     wanted.launch(place, &build_env.store_session.store, build_env.identity, way.plain)?;
     Ok(())
@@ -204,11 +224,6 @@ pub fn open_sites(screen: &Screen, status: &Status) {
         let Some(port) = status.ports.iter().find(|port| port.name == part.name) else { continue };
         let url = port.url();
         screen.result(format_args!("{} {url}", styled(screen.out.strong, format_args!("{} is at", part.name))));
-        let desktop = ["DISPLAY", "WAYLAND_DISPLAY"].iter().any(|name| std::env::var_os(name).is_some());
-        let Some(opener) = cavrith_sandbox::programs::find_program("xdg-open").filter(|_| desktop) else { continue };
-        let mut command = std::process::Command::new(opener);
-        command.arg(&url).stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null());
-        // It goes on by itself; that nothing opened is seen by the one who sits there.
-        let _ = command.stderr(std::process::Stdio::null()).spawn();
+        desktop::open(&url);
     }
 }

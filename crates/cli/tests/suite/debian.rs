@@ -128,6 +128,55 @@ fn a_superseded_package_comes_from_a_filled_depot_or_is_named_with_what_to_do() 
 }
 
 #[test]
+fn what_is_locked_can_be_chosen_from_anew_without_a_network_by_a_depot_or_a_parcel() {
+    let (team, archive) = bell();
+    project(&team, "\"bell\", \"lamp\"");
+    team.ok(&["lock"]);
+    team.ok(&["seal"]);
+    let depot = team.dir.path().join("own");
+    team.ok(&["depot", "fill", depot.to_str().unwrap()]);
+    let parcel = team.dir.path().join("bell.parcel");
+    team.ok(&["pack", parcel.to_str().unwrap(), "--sources"]);
+    let bare = team.dir.path().join("bare.parcel");
+    team.ok(&["pack", bare.to_str().unwrap()]);
+    // The archive has moved on since, and cannot be reached either.
+    archive.publish(&team);
+    let offline = |home: &str, depots: &std::path::Path, arguments: &[&str]| {
+        let home = team.dir.path().join(format!("home-{home}"));
+        fs::create_dir_all(&home).unwrap();
+        fs::copy(team.home().join("config.toml"), home.join("config.toml")).unwrap();
+        let mut command = team.command(arguments);
+        command.env("CAVRITH_HOME", &home).env("CAVRITH_DEPOTS", depots).env("CAVRITH_OFFLINE", "1");
+        let output = command.current_dir(team.dir.path()).output().unwrap();
+        (output.status.code(), crate::team::told(&output))
+    };
+    let nothing = std::path::Path::new("");
+    let before = fs::read_to_string(team.project().join("cavrith.toml")).unwrap();
+    let here = team.project();
+    project(&team, "\"lamp\"");
+    let lock_file = fs::read(here.join("cavrith.lock")).unwrap();
+    let (code, said) = offline("by-depot", &depot, &["-C", here.to_str().unwrap(), "lock"]);
+    assert!(code == Some(0) && said.contains("is used as it is locked"), "{said}");
+    assert!(!versions(&team).contains_key("bell") && versions(&team).contains_key("lamp"));
+    fs::write(here.join("cavrith.lock"), lock_file).unwrap();
+    fs::write(here.join("cavrith.toml"), before).unwrap();
+    // By a parcel: in the folder that was joined from it.
+    for (name, parcel, good) in [("with", &parcel, true), ("without", &bare, false)] {
+        let to = team.dir.path().join(name);
+        let (code, said) = offline(name, nothing, &["join", parcel.to_str().unwrap(), to.to_str().unwrap()]);
+        assert_eq!(code, Some(0), "{said}");
+        let text = fs::read_to_string(to.join("cavrith.toml")).unwrap();
+        fs::write(to.join("cavrith.toml"), text.replace("\"bell\", ", "")).unwrap();
+        let (code, said) = offline(name, nothing, &["-C", to.to_str().unwrap(), "lock"]);
+        assert_eq!(code == Some(0), good, "{said}");
+        assert_eq!(said.contains("is used as it is locked"), good, "{said}");
+        let lock = fs::read_to_string(to.join("cavrith.lock")).unwrap();
+        assert_eq!(lock.contains("bell"), !good, "{lock}");
+        offline(name, nothing, &["-C", to.to_str().unwrap(), "stop", "-q"]);
+    }
+}
+
+#[test]
 fn a_mirror_that_breaks_off_is_asked_for_the_rest() {
     let (team, archive) = bell();
     archive.server.fault("/debian/pool/main/rope_1.2_amd64.deb", Fault::BreaksOff(2));

@@ -97,6 +97,29 @@ fn an_earlier_revision_has_a_folder_and_a_workspace_of_its_own() {
         assert!(output.status.success(), "{wanted}: {}", told(&output));
         let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
         assert_eq!(answer["revision"] == first.as_str(), wanted.ends_with("v1"), "{answer}");
+        let name = wanted.split_once('#').map_or("timetable".to_owned(), |(_, tag)| format!("timetable-{tag}"));
+        assert_eq!(answer["name"], name.as_str());
+    }
+    // It is the workspace of its folder, and keeps its name: stopped, dropped, moved.
+    let here_is = |dir: &str, arguments: &[&str]| {
+        let mut command = team.command(arguments);
+        let output = command.current_dir(here.join(dir)).env("CAVRITH_HOME", here.join("home")).output().unwrap();
+        assert!(output.status.success(), "{arguments:?}: {}", told(&output));
+        serde_json::from_slice::<serde_json::Value>(&output.stdout).unwrap_or_default()
+    };
+    for before in [["stop", "-q"].as_slice(), &["drop", "--yes"]] {
+        here_is("timetable-v1", before);
+        if before[0] == "drop" {
+            // Only what it kept remembers the name, and this project keeps nothing.
+            assert_eq!(here_is("timetable-v1", &["start", "--json"])["name"], "timetable");
+        } else {
+            assert_eq!(here_is("timetable-v1", &["start", "--json"])["name"], "timetable-v1");
+            here_is("timetable-v1", &["stop", "-q"]);
+            fs::rename(here.join("timetable-v1"), here.join("older")).unwrap();
+            assert_eq!(here_is("older", &["start", "--json"])["name"], "timetable-v1");
+            here_is("older", &["stop", "-q"]);
+            fs::rename(here.join("older"), here.join("timetable-v1")).unwrap();
+        }
     }
     assert!(!here.join("timetable-v1/cavrith.toml").metadata().unwrap().is_dir());
     let two = |dir: &str| fs::read_to_string(here.join(dir).join("cavrith.toml")).unwrap().contains("/srv/two");

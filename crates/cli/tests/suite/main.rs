@@ -19,6 +19,7 @@ mod demo;
 mod dependencies;
 mod export;
 mod faults;
+mod handover;
 mod house;
 mod inside;
 mod join;

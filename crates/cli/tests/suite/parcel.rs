@@ -14,19 +14,19 @@ use crate::registry::Registry;
 use crate::team::Team;
 
 /// A second machine's member, who has nothing yet.
-struct Newcomer<'t> {
+pub struct Newcomer<'t> {
     team: &'t Team,
-    dir: PathBuf,
+    pub dir: PathBuf,
 }
 
 impl<'t> Newcomer<'t> {
-    fn new(team: &'t Team, name: &str) -> Self {
+    pub fn new(team: &'t Team, name: &str) -> Self {
         let dir = team.dir.path().join(name);
         fs::create_dir_all(&dir).unwrap();
         Self { team, dir }
     }
 
-    fn run(&self, arguments: &[&str]) -> (Option<i32>, String, Value) {
+    pub fn run(&self, arguments: &[&str]) -> (Option<i32>, String, Value) {
         let mut command = self.team.command(arguments);
         command.current_dir(&self.dir).env("CAVRITH_HOME", self.dir.join("home")).env("CAVRITH_DEPOTS", "");
         let output = command.output().unwrap();
@@ -34,14 +34,14 @@ impl<'t> Newcomer<'t> {
         (output.status.code(), crate::team::told(&output), json)
     }
 
-    fn ok(&self, arguments: &[&str]) -> (String, Value) {
+    pub fn ok(&self, arguments: &[&str]) -> (String, Value) {
         let (code, told, json) = self.run(arguments);
         assert_eq!(code, Some(0), "{arguments:?}: {told}");
         (told, json)
     }
 
     /// What lies beside the home and the given names.
-    fn left(&self, but: &[&str]) -> Vec<String> {
+    pub fn left(&self, but: &[&str]) -> Vec<String> {
         let names = fs::read_dir(&self.dir).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
         names.filter(|name| name != "home" && !but.contains(&name.as_str())).collect()
     }
@@ -64,7 +64,7 @@ fn git(dir: &Path, arguments: &[&str]) -> String {
     String::from_utf8_lossy(&output.stdout).trim().to_owned()
 }
 
-fn packed(team: &Team, arguments: &[&str]) -> (PathBuf, Value) {
+pub fn packed(team: &Team, arguments: &[&str]) -> (PathBuf, Value) {
     let file = team.dir.path().join("timetable.parcel");
     let answer = team.json(&[&["pack", file.to_str().unwrap(), "--json"], arguments].concat());
     (file, answer)

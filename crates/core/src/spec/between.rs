@@ -1,6 +1,6 @@
 //! What has to hold between the values of a spec.
 
-use super::{Action, At, Base, ImageOrigin, Origin, Port, Provenance, Side, Spec, Suite};
+use super::{Action, At, Base, Folder, ImageOrigin, Origin, Port, Provenance, Side, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
 
@@ -23,10 +23,7 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     twice(mistakes, "two ports have the name", spec.ports.iter().map(|port| &port.name), Code::NAME_TWICE);
     ports_keep_apart(spec, mistakes);
     names_mean_ports(spec, mistakes);
-    let kept = spec.folders.iter().filter_map(|folder| match &folder.side {
-        Side::Kept { name, .. } => Some(name),
-        Side::Live(_) => None,
-    });
+    let kept = spec.folders.iter().filter_map(Folder::kept_name);
     twice(mistakes, "two kept folders have the name", kept, Code::NAME_TWICE);
     if let Base::Packages { packages, .. } | Base::Debian(Suite { packages, .. }) = &spec.base {
         twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);

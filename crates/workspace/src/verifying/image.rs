@@ -8,7 +8,7 @@ use cavrith_core::listing::{Listing, shortened};
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
-use cavrith_core::spec::{Base, Spec};
+use cavrith_core::spec::Spec;
 use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count, size};
@@ -129,7 +129,7 @@ impl<'a> Image<'a> {
             )
             .collect();
         // Which packages of a trimmed base stay follows from its stages; the image's fingerprint holds that.
-        let trimmed = matches!(&spec.base, Base::Debian(suite) if suite.keep.is_some());
+        let trimmed = spec.is_trimmed();
         for (name, version) in pinned.iter().filter(|(name, _)| !trimmed || here.contains_key(**name)) {
             let found = here.get(*name).map_or(NOTHING, String::as_str);
             if found != *version {

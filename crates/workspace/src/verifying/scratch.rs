@@ -16,11 +16,9 @@ use cavrith_core::verdict::{Aspect, Difference, count};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::Project;
-use cavrith_sandbox::copy_overlay;
-use cavrith_store::owners::{Owners, Ownership};
-use cavrith_store::walk::{self, Over, Scratch};
 
 use super::image::Image;
+use crate::scratches;
 use cavrith_keeper::openings;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
@@ -76,7 +74,7 @@ fn aspect(
     if !scratch.is_dir() {
         return Aspect::new(name, "nothing was changed inside", differences);
     }
-    let found = match read(context, &scratch, &image.merged) {
+    let found = match scratches::read(context, &scratch, &image.merged) {
         Ok(found) => found,
         Err(error) => {
             let unmeasured = vec![error.to_string()];
@@ -118,17 +116,6 @@ fn aspect(
         }
     };
     Aspect::new(name, measured, differences)
-}
-
-fn read(context: BuildContext<'_>, scratch: &Path, merged: &Tree) -> Result<Scratch, cavrith_store::StoreError> {
-    let account = account::ACCOUNT_ID;
-    let known = |path: &RootPath| merged.get(path).map(|entry| (entry.meta.uid, entry.meta.gid));
-    let owners = match context.store.ownership() {
-        Ownership::Real => Owners::Real,
-        Ownership::Recorded => Owners::Recorded { new: (account, account), known: &known },
-    };
-    let over = if scratch.join(copy_overlay::MARK).exists() { Over::Copy } else { Over::Overlay };
-    walk::scratch(scratch, over, owners, merged)
 }
 
 /// A change without what says only when something was written: every file that is written inside has a time of its own.

@@ -19,6 +19,7 @@ fn place(dir: &Path) -> Place {
         name: "timetable".to_owned(),
         project: dir.join("project"),
         named: false,
+        called: false,
         dir: dir.join("workspaces/timetable-1"),
         kept: dir.join("kept/timetable-1"),
     }
