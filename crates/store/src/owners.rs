@@ -81,7 +81,7 @@ pub fn write(path: &Path, owner: Owner) -> io::Result<()> {
     write_always(path, owner)
 }
 
-/// As [`write`], of root, too: where a file without a record would be taken for one that the account made.
+/// As [`write()`], of root, too: where a file without a record would be taken for one that the account made.
 pub(crate) fn write_always(path: &Path, owner: Owner) -> io::Result<()> {
     xattrs::write(path, OWNER_RECORD.as_bytes(), owner_record(owner).as_bytes())
 }
