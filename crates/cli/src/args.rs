@@ -151,7 +151,8 @@ pub struct Pack {
     pub report: Report,
 }
 
-/// Which keys decrypt a parcel.
+// A comment and no documentation: clap would take it as the help of every command that it is part of.
+// Which keys decrypt a parcel.
 #[derive(Debug, Clone, Default, Arguments)]
 pub struct KeyFiles {
     /// Decrypt the parcel with the private key in this file; those in ~/.ssh are tried, too
@@ -293,7 +294,7 @@ pub struct Init {
     /// The depot for toolchains and templates, relative to the project
     #[arg(long, value_name = "PATH")]
     pub depot: Option<String>,
-    /// Begin with a template of the depot, the spec of a workspace by its name, or that of a project that cavrith join takes; lists templates
+    /// Begin with a template of the depot, a workspace, or whatever cavrith join takes; lists templates
     #[arg(long, value_name = "SOURCE", num_args = 0..=1)]
     pub from: Option<Option<String>>,
     #[command(flatten)]

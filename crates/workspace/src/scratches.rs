@@ -1,5 +1,5 @@
-//! The scratch of a workspace: what was changed inside by hand. It is read here, also while somebody works in it, copied
-//! for a parcel, and laid out again where a parcel brings it.
+//! The scratch of a workspace: what was changed inside by hand. It is read here, also while somebody works in it,
+//! copied for a parcel, and laid out again where a parcel brings it.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};

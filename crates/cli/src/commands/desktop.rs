@@ -3,8 +3,8 @@
 use std::ffi::OsStr;
 use std::process::{Command, Stdio};
 
-/// Opens a file or an address on the desktop. False where there is none. What is opened goes on by itself; that it shows
-/// nothing is seen by the one who sits there.
+/// Opens a file or an address on the desktop. False where there is none. What is opened goes on by itself; that it
+/// shows nothing is seen by the one who sits there.
 pub fn open(what: impl AsRef<OsStr>) -> bool {
     let desktop = ["DISPLAY", "WAYLAND_DISPLAY"].iter().any(|name| std::env::var_os(name).is_some());
     let Some(opener) = cavrith_sandbox::programs::find_program("xdg-open").filter(|_| desktop) else { return false };
