@@ -221,6 +221,8 @@ pub enum Command {
     Schema,
     /// Pin every input: write cavrith.lock
     Lock(Lock),
+    /// Run steps that fetch, and pin what came
+    Record(Record),
     /// Build the image, unless the store has it
     Build(Build),
     /// Start the workspace in the background: steps, services, ports
@@ -505,6 +507,14 @@ pub struct Lock {
     /// Accept archives and downloads that changed since they were locked
     #[arg(long)]
     pub trust_changed: bool,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Record {
+    /// Steps; all that fetch when left out
+    pub step: Vec<String>,
     #[command(flatten)]
     pub report: Report,
 }

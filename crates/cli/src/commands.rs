@@ -23,6 +23,7 @@ pub mod pack;
 pub mod pages;
 pub mod pull;
 pub mod push;
+pub mod record;
 pub mod seal;
 pub mod show;
 pub mod start;

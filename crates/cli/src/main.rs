@@ -72,6 +72,7 @@ fn main() -> ExitCode {
         Command::Completions(command) => commands::pages::completions(&screen, command),
         Command::Manual(command) => commands::pages::manual(&screen, command),
         Command::Check(command) => commands::check::exec(&args.general, &screen, command),
+        Command::Record(command) => commands::record::exec(&args.general, &screen, command),
         Command::Lock(command) => commands::lock::exec(&args.general, &screen, command),
         Command::Build(command) => commands::build::exec(&args.general, &screen, command),
         Command::Start(command) => commands::start::exec(&args.general, &screen, command),

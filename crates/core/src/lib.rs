@@ -47,6 +47,7 @@ pub mod lock;
 pub mod mistake;
 pub mod oci;
 pub mod path;
+pub mod record;
 pub mod seal;
 pub mod secrets;
 pub mod setup;

@@ -17,7 +17,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::depot::{EditorProfile, Probe};
-use crate::digest::{PinsDigest, Sha256Digest, TreeDigest};
+use crate::digest::{ImageKey, PinsDigest, Sha256Digest, TreeDigest};
 use crate::seal::Seal;
 use crate::spec::MAIN;
 use crate::version::Version;
@@ -68,6 +68,9 @@ pub struct Lock {
     /// Files of the project that steps take into the image, in the order of the steps.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<FilesPin>,
+    /// What steps fetched, in the order of the steps.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub records: Vec<RecordPin>,
     /// What must come out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seal: Option<Seal>,
@@ -207,6 +210,27 @@ pub struct FilesPin {
     pub bytes: u64,
     /// Digest of their tree: names, contents, and whether they are programs.
     pub tree: TreeDigest,
+}
+
+/// What a step fetched.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct RecordPin {
+    /// The step's name.
+    pub step: String,
+    /// The hosts that it asked, sorted.
+    pub hosts: Vec<String>,
+    /// Different requests.
+    pub requests: u64,
+    /// Bytes of all that came.
+    pub bytes: u64,
+    /// The record, in the directory of records.
+    pub record: String,
+    /// Its SHA-256.
+    pub sha256: Sha256Digest,
+    /// The step and all beneath it as they were when it was recorded: when this is another now, the step may ask for
+    /// something else.
+    pub over: ImageKey,
 }
 
 /// A toolchain.

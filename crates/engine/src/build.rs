@@ -10,6 +10,7 @@ use cavrith_core::derive::plan::{Content, Laid, Needs, Plan, PlannedLayer};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
+use cavrith_core::record::Record;
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::{Meta, Tree};
 use cavrith_sources::tarball::{self, Laying, Rights};
@@ -62,6 +63,36 @@ pub fn build(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Resul
     let builder = Builder { context, cache: LayerCache::new(context, &plan), project, lock, plan: &plan };
     let independent = builder.independent()?;
     builder.assemble(independent, &sources)
+}
+
+/// Builds all that lies beneath a step which fetches, runs the step, and gives what it fetched.
+///
+/// # Errors
+/// As [`build`].
+pub(crate) fn record(
+    context: BuildContext<'_>,
+    project: &Project,
+    lock: &Lock,
+    position: usize,
+) -> Result<Record, EngineError> {
+    check_architecture(lock)?;
+    let plan = Plan::new(&project.spec, lock);
+    let sources = RefCell::default();
+    let builder = Builder { context, cache: LayerCache::new(context, &plan), project, lock, plan: &plan };
+    let Stack { outcomes, merged, .. } = builder.stack(builder.independent()?, &sources, position)?;
+    let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();
+    let planned = &plan.layers[position];
+    let Content::Step(step) = &planned.content else { unreachable!("BUG: only a step is recorded") };
+    let beneath = LowerLayers { layers: &layers, merged: &merged };
+    (context.observer)(Event::LayerStarted { layer: planned.name.clone() });
+    step_layer::record(context, project, (planned.name.as_str(), step), beneath)
+}
+
+/// Layers over each other.
+struct Stack {
+    outcomes: Vec<LayerOutcome>,
+    merged: Tree,
+    base: Tree,
 }
 
 /// This machine's architecture, as Debian names it.
@@ -194,8 +225,14 @@ impl Builder<'_> {
         Ok(writer.finish()?)
     }
 
-    /// Makes the layers that need others, and the image of all.
-    fn assemble(&self, mut ready: Vec<Option<Ready>>, sources: &Sources) -> Result<Built, EngineError> {
+    /// Makes the layers that need others, the first so many of all. Also gives the tree of the base, and that of all
+    /// layers.
+    fn stack(
+        &self,
+        mut ready: Vec<Option<Ready>>,
+        sources: &Sources,
+        count: usize,
+    ) -> Result<Stack, EngineError> {
         let base = self.plan.layers.iter().zip(&ready).filter(|(layer, _)| layer.content.is_base());
         let base: Vec<_> = base.filter_map(|(_, ready)| ready.as_ref()).collect();
         let base_layers: Vec<_> = base.iter().map(|base| base.outcome.tree).collect();
@@ -205,7 +242,7 @@ impl Builder<'_> {
         self.check_places(&base_tree)?;
         let mut merged = Tree::with_root();
         let mut outcomes: Vec<LayerOutcome> = Vec::new();
-        for (index, planned) in self.plan.layers.iter().enumerate() {
+        for (index, planned) in self.plan.layers.iter().enumerate().take(count) {
             let made = match ready[index].take() {
                 Some(made) => made,
                 None => match &planned.content {
@@ -226,6 +263,12 @@ impl Builder<'_> {
             merged.overlay_whole(made.tree);
             outcomes.push(made.outcome);
         }
+        Ok(Stack { outcomes, merged, base: base_tree })
+    }
+
+    /// The image of all layers.
+    fn assemble(&self, ready: Vec<Option<Ready>>, sources: &Sources) -> Result<Built, EngineError> {
+        let Stack { outcomes, merged, base: base_tree } = self.stack(ready, sources, self.plan.layers.len())?;
         let shell = self.shell(&outcomes, &merged)?.unwrap_or_else(|| account::shell(&base_tree).to_owned());
         let layers =
             outcomes.iter().map(|outcome| SealedLayer { name: outcome.layer.clone(), tree: outcome.tree }).collect();

@@ -4,6 +4,7 @@ mod building;
 mod depot;
 mod locking;
 mod project;
+mod recording;
 mod sealing;
 
 use std::path::PathBuf;
@@ -19,6 +20,7 @@ pub use building::BuildError;
 pub use depot::DepotError;
 pub use locking::LockError;
 pub use project::ProjectError;
+pub use recording::RecordError;
 pub use sealing::SealError;
 
 /// What can go wrong in a flow.
@@ -39,6 +41,9 @@ pub enum EngineError {
     /// Sealing.
     #[error(transparent)]
     Seal(#[from] SealError),
+    /// What steps fetch.
+    #[error(transparent)]
+    Record(#[from] RecordError),
     /// Filling a depot.
     #[error(transparent)]
     Depot(#[from] DepotError),
@@ -80,6 +85,7 @@ impl EngineError {
             Self::Lock(error) => error.code(),
             Self::Build(error) => error.code(),
             Self::Seal(error) => error.code(),
+            Self::Record(error) => error.code(),
             Self::Depot(_) => FailureCode::DEPOT,
             Self::File { .. } => FailureCode::FILE,
             Self::Source(error) => error.code(),
@@ -98,10 +104,22 @@ impl EngineError {
             Self::Lock(error) => error.exit_code(),
             Self::Build(error) => error.exit_code(),
             Self::Seal(error) => error.exit_code(),
+            Self::Record(error) => error.exit_code(),
             Self::Store(_) | Self::Source(SourceError::Store(_)) => 3,
             Self::Source(_) => 4,
             Self::Sandbox(SandboxError::NotStarted { .. }) => 5,
             Self::Sandbox(_) => 3,
+        }
+    }
+
+    /// The same with more that was noticed, when it is that a step failed: it stands below what the step said last.
+    pub(crate) fn because(self, noticed: Vec<String>) -> Self {
+        match self {
+            Self::Build(BuildError::Step { step, ending, mut last_lines }) => {
+                last_lines.extend(noticed);
+                Self::Build(BuildError::Step { step, ending, last_lines })
+            }
+            other => other,
         }
     }
 

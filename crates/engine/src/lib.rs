@@ -18,6 +18,8 @@
 //! | `stages` | a base from the Debian archive: packages laid and configured, stage by stage |
 //! | `images` | bases that are OCI images |
 //! | `step_layer` | one step: asked whether it is needed, run, taken as a layer |
+//! | `step_network` | what a step that fetches is given for it |
+//! | [`recording`] | runs steps that fetch, and pins what came |
 //! | `layer_cache` | a layer that the store has, or that its maker makes; knows no kind of layer |
 //! | [`overlay_scratch`] | directories that a sandbox works in |
 //! | [`probe`] | asks toolchains for their versions, in a sandbox over the image |
@@ -56,11 +58,13 @@ pub mod overlay_scratch;
 pub mod probe;
 pub mod project;
 pub mod project_files;
+pub mod recording;
 pub mod registries;
 pub mod sealed;
 pub mod sealing;
 mod stages;
 mod step_layer;
+mod step_network;
 pub mod suites;
 pub mod supply;
 mod surroundings;

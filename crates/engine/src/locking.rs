@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use cavrith_core::derive::fit;
+use cavrith_core::derive::plan::Plan;
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::lock::packages::{PackageFacts, check_packages};
@@ -91,6 +93,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
                 .to_owned(),
         );
     }
+    notes.extend(records_to_make(&project, &lock));
     let moved = moved(previous.as_ref(), &lock);
     let written = previous.as_ref() != Some(&lock);
     if written {
@@ -99,8 +102,27 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     Ok(Locked { lock, written, moved, notes, findings })
 }
 
+/// What is to be said of records that are missing, or were made for something else.
+fn records_to_make(project: &Project, lock: &Lock) -> Vec<String> {
+    let mut notes = Vec::new();
+    for spec in project.variants.values() {
+        let Some(pins) = lock.of_spec(spec) else { continue };
+        for step in fit::unrecorded(spec, &pins) {
+            notes.push(format!("what the step {step:?} fetches is not recorded yet; run cavrith record"));
+        }
+        for step in Plan::new(spec, &pins).stale_records(&pins) {
+            notes.push(format!(
+                "the step {step:?}, or what lies beneath it, is another than when it was recorded; when it fetches \
+                 something else now, run cavrith record"
+            ));
+        }
+    }
+    notes.dedup();
+    notes
+}
+
 /// Keeps the seals of variants whose pins are as they were. True when another one was there.
-fn keep_seals(project: &Project, previous: Option<&Lock>, lock: &mut Lock) -> bool {
+pub(crate) fn keep_seals(project: &Project, previous: Option<&Lock>, lock: &mut Lock) -> bool {
     let mut lost = false;
     for spec in project.variants.values() {
         let Some(seal) = previous.and_then(|previous| previous.of_variant(&spec.variant)?.seal) else { continue };

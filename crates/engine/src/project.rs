@@ -12,7 +12,7 @@ use cavrith_core::spec::{self, Gathered, Parsed, Spec};
 
 use cavrith_store::reading;
 
-use crate::error::{EngineError, LockError, ProjectError, file_error, plain};
+use crate::error::{EngineError, LockError, ProjectError, RecordError, file_error, plain};
 use crate::findings::Findings;
 use crate::outside::Bounds;
 use crate::project_files;
@@ -167,8 +167,20 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 /// When there is none, it is damaged, or it does not answer the spec.
 pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
     let lock = pins(project, &read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?)?;
-    let misfits = fit::misfits(&project.spec, &lock);
-    if misfits.is_empty() { Ok(lock) } else { Err(EngineError::Lock(LockError::Misfits(misfits))) }
+    match fits_but_for_records(project, &lock)?.into_iter().next() {
+        None => Ok(lock),
+        Some(step) => Err(RecordError::None { step: format!("step {step:?}") }.into()),
+    }
+}
+
+/// Compares a lock with the spec. Gives the steps that have no record yet.
+///
+/// # Errors
+/// When anything else does not answer the spec.
+pub fn fits_but_for_records(project: &Project, lock: &Lock) -> Result<Vec<String>, EngineError> {
+    let misfits = fit::misfits(&project.spec, lock);
+    let unrecorded = fit::unrecorded(&project.spec, lock);
+    if misfits.len() == unrecorded.len() { Ok(unrecorded) } else { Err(EngineError::Lock(LockError::Misfits(misfits))) }
 }
 
 /// The pins that a whole lock has of the project's variant.

@@ -5,13 +5,17 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use cavrith_core::account::{self, Account};
-use cavrith_core::derive::plan::{StepContent, Work, Written};
-use cavrith_core::digest::{ContentDigest, TreeDigest};
+use cavrith_core::derive::plan::{PlannedRecord, StepContent, Work, Written};
+use cavrith_core::digest::{ContentDigest, Sha256Digest, TreeDigest};
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
+use cavrith_core::record::{Record, Request};
 use cavrith_core::spec::Run;
 use cavrith_core::template::{self, Names};
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
+use cavrith_recorder::Answers;
+use cavrith_recorder::recording::{Fetched, Recording};
+use cavrith_recorder::replaying::Replay;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
 use cavrith_sandbox::lines::{LastLines, Lines};
@@ -21,13 +25,15 @@ use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
 use crate::context::BuildContext;
-use crate::error::{BuildError, EngineError, file_error};
+use crate::error::{BuildError, EngineError, RecordError, file_error};
 use crate::event::Event;
 use crate::overlay_scratch::{self, layer_roots};
 use crate::probe::{LIMIT, shown_seconds};
 use crate::project::Project;
 use crate::project_files::{self, Taken};
+use crate::step_network::{self, OpenRecord, StepNetwork};
 use cavrith_sandbox::Runtime as _;
+use cavrith_sources::web::Exchange;
 use cavrith_store::reading;
 
 /// The host name of every build.
@@ -58,7 +64,7 @@ pub(crate) fn make(
         return Ok(maker.writer()?.finish()?);
     }
     match &step.work {
-        Work::Run(run) => maker.run(run),
+        Work::Run(run) => maker.run(run, step.record.as_ref()),
         Work::Write { place, text, mode, owner } => maker.write(place, text, *mode, owner),
         Work::Copy { from, except, ignored, place, owner, tree } => {
             let taken = maker.as_locked(Taken::read(&project.bounds, from, except, *ignored)?, from, tree)?;
@@ -70,6 +76,32 @@ pub(crate) fn make(
             maker.copy(taken.is_folder, entries, place, owner)
         }
     }
+}
+
+/// Carries a step out that fetches, and writes down what came. What it changed goes with its bench: whoever builds it
+/// is answered from the record.
+pub(crate) fn record(
+    context: BuildContext<'_>,
+    project: &Project,
+    (name, step): (&str, &StepContent),
+    beneath: LowerLayers<'_>,
+) -> Result<Record, EngineError> {
+    let maker = Maker { context, project, name, step, beneath, time: 0 };
+    if let Some(why) = maker.left_out()? {
+        (context.observer)(Event::Note { text: format!("the {name} is left out, and fetches nothing: {why}") });
+        return Ok(Record::default());
+    }
+    let Work::Run(run) = &step.work else { return Ok(Record::default()) };
+    let fetch = |request: &Request, headers: &[(String, String)], body: &[u8]| {
+        let exchange = context.web.exchange(&request.method, &request.url, headers, body);
+        let Exchange { status, headers, length, body } = exchange.map_err(|error| error.to_string())?;
+        Ok(Fetched { status, headers, length, body })
+    };
+    let recording = Recording::new(context.blobs, &fetch);
+    let ended = maker.run_answered(run, &recording);
+    step_network::tell(context, name, recording.notes());
+    drop(ended?);
+    Ok(recording.into_record())
 }
 
 /// Takes what was changed on a bench, by commands of this user and group, as a layer.
@@ -145,7 +177,7 @@ impl Maker<'_> {
         // What the question itself changes is nothing that anybody asked for; it goes with its bench.
         let overlay_scratch = overlay_scratch::new(self.context.staging, Some(merged), self.context.store.ownership())?;
         let command = self.command(unless.argv())?;
-        let session = self.session(overlay_scratch, &command)?;
+        let session = self.session(self.job(overlay_scratch, &command)?)?;
         let ending = match session.run(&command, LIMIT, &mut |_| ()) {
             // A program that is not there yet does not succeed.
             Err(cavrith_sandbox::SandboxError::NotStarted { .. }) => return Ok(None),
@@ -158,10 +190,14 @@ impl Maker<'_> {
         }
     }
 
-    fn session(&self, overlay_scratch: PathBuf, command: &CommandJob) -> Result<Session, EngineError> {
+    fn job(&self, overlay_scratch: PathBuf, command: &CommandJob) -> Result<Job, EngineError> {
         let layers = layer_roots(self.context, self.beneath.layers)?;
         let mut job = Job::new(Purpose::Build, layers, overlay_scratch, HOST_NAME);
         (job.perturbations, job.only) = (self.context.perturbations, (command.user, command.group));
+        Ok(job)
+    }
+
+    fn session(&self, job: Job) -> Result<Session, EngineError> {
         let session = Session::begin(job, self.context.identity)?;
         session.notes().iter().for_each(|text| (self.context.observer)(Event::Note { text: text.clone() }));
         Ok(session)
@@ -182,28 +218,70 @@ impl Maker<'_> {
         EngineError::Build(BuildError::TooLong { what: self.name.to_owned(), limit: shown_seconds(seconds) })
     }
 
-    fn run(&self, run: &Run) -> Result<StagedLayer, EngineError> {
-        let overlay_scratch =
-            overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())?;
-        let command = self.command(run.argv())?;
-        let session = self.session(overlay_scratch.clone(), &command)?;
+    fn run(&self, run: &Run, record: Option<&PlannedRecord>) -> Result<StagedLayer, EngineError> {
+        let Some(planned) = record else {
+            let overlay_scratch = self.bench()?;
+            let command = self.command(run.argv())?;
+            let session = self.session(self.job(overlay_scratch.clone(), &command)?)?;
+            self.carry_out(session, &command)?;
+            return self.taken(overlay_scratch, &command);
+        };
+        let open = OpenRecord::load(self.context, self.project, (self.name, planned))?;
+        let body = |digest: &Sha256Digest| open.body(digest);
+        let replay = Replay::new(&open.record, &body);
+        let ended = self.run_answered(run, &replay);
+        let noticed = step_network::tell(self.context, self.name, replay.notes());
+        let (overlay_scratch, command) = ended.map_err(|error| error.because(noticed))?;
+        self.taken(overlay_scratch, &command)
+    }
+
+    /// Runs a command whose requests somebody answers. Gives where what it changed lies.
+    fn run_answered(&self, run: &Run, answers: &dyn Answers) -> Result<(PathBuf, CommandJob), EngineError> {
+        let overlay_scratch = self.bench()?;
+        let mut command = self.command(run.argv())?;
+        for (name, value) in StepNetwork::variables() {
+            // What the spec says goes before.
+            command.env.entry(name).or_insert(value);
+        }
+        let mut job = self.job(overlay_scratch.clone(), &command)?;
+        let network = StepNetwork::prepare(&mut job, self.context.staging, self.beneath.merged)?;
+        let session = self.session(job)?;
+        let failed = |error: std::io::Error| {
+            EngineError::Record(RecordError::Network { step: self.name.to_owned(), why: error.to_string() })
+        };
+        let connector = session.connector()?;
+        let sockets = StepNetwork::sockets(&connector).map_err(failed)?;
+        cavrith_recorder::serve(sockets, &network.authority, answers, || self.carry_out(session, &command))?;
+        network.take_out(&overlay_scratch, self.beneath.merged)?;
+        Ok((overlay_scratch, command))
+    }
+
+    fn bench(&self) -> Result<PathBuf, EngineError> {
+        overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())
+    }
+
+    /// Runs a command, and ends everything inside.
+    fn carry_out(&self, session: Session, command: &CommandJob) -> Result<(), EngineError> {
         let (mut lines, mut last_lines) = (Lines::default(), LastLines::default());
         let mut on_line = |line: &str| {
             last_lines.push(line);
             (self.context.observer)(Event::Output { layer: self.name.to_owned(), line: line.to_owned() });
         };
         let limit = Duration::from_secs(self.step.limit);
-        let ending = session.run(&command, limit, &mut |bytes| lines.take(bytes, &mut on_line))?;
+        let ending = session.run(command, limit, &mut |bytes| lines.take(bytes, &mut on_line))?;
         lines.finish(&mut on_line);
         drop(session);
         match ending {
-            None => return Err(self.too_long(self.step.limit)),
-            Some(Ending::Code(0)) => {}
+            None => Err(self.too_long(self.step.limit)),
+            Some(Ending::Code(0)) => Ok(()),
             Some(ending) => {
                 let (step, last_lines) = (self.name.to_owned(), last_lines.to_vec());
-                return Err(EngineError::Build(BuildError::Step { step, ending, last_lines }));
+                Err(EngineError::Build(BuildError::Step { step, ending, last_lines }))
             }
         }
+    }
+
+    fn taken(&self, overlay_scratch: PathBuf, command: &CommandJob) -> Result<StagedLayer, EngineError> {
         capture(self.context, overlay_scratch, (command.user, command.group), self.time, self.beneath.merged)
     }
 

@@ -36,6 +36,11 @@ impl Checked {
         self.file.rewind()?;
         Ok(&mut self.file)
     }
+
+    /// The file alone, at some place in it.
+    pub fn into_file(self) -> File {
+        self.file
+    }
 }
 
 /// Copies the file at `from` into `staging` (a name that nothing has yet), and proves the copy. The copy has no name

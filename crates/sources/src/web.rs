@@ -72,6 +72,24 @@ pub enum Payload<'a> {
     Part(&'a File, u64, u64),
 }
 
+/// An answer that is still to be read.
+pub struct Exchange {
+    /// The status (RFC 9110, section 15).
+    pub status: u16,
+    /// The headers, with names in small letters.
+    pub headers: Vec<(String, String)>,
+    /// How long the body is, when that is known.
+    pub length: Option<u64>,
+    /// The body, as it was sent.
+    pub body: Box<dyn Read + Send>,
+}
+
+impl std::fmt::Debug for Exchange {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Exchange").field("status", &self.status).field("length", &self.length).finish_non_exhaustive()
+    }
+}
+
 impl Web {
     /// The way to the web, over the proxies that the environment names; or with `offline` none: then no socket is ever
     /// opened.
@@ -173,6 +191,61 @@ impl Web {
         let read = response.body_mut().as_reader().take(longest).read_to_end(&mut body);
         read.map_err(|error| broken(error.to_string()))?;
         Ok(Answer { status, headers, body })
+    }
+
+    /// Sends somebody else's request as it is, and gives the answer as it is: redirections are not followed, nothing is
+    /// unpacked. What does not come at all is asked for again.
+    ///
+    /// # Errors
+    /// When nobody answers.
+    pub fn exchange(
+        &self,
+        method: &str,
+        url: &str,
+        headers: &[(String, String)],
+        payload: &[u8],
+    ) -> Result<Exchange, SourceError> {
+        self.with_tries(url, |_| {
+            let Some(agent) = &self.agent else {
+                return Err(Fault { cause: Unreached::Offline, transient: false, made_progress: false });
+            };
+            let fault = |transient, why: String| Fault {
+                cause: Unreached::broken(why),
+                transient,
+                made_progress: false,
+            };
+            let mut request = ureq::http::Request::builder().method(method).uri(url);
+            for (name, value) in headers {
+                request = request.header(name, value);
+            }
+            request = request.header("Accept-Encoding", "identity");
+            if let Some(authorization) = self.authorization_for(url) {
+                request = request.header("Authorization", authorization);
+            }
+            // Something that was sent along may have had its effect.
+            let again = payload.is_empty();
+            let bad = |error: ureq::http::Error| fault(false, error.to_string());
+            let as_it_is = |error: ureq::Error| fault(again, error.to_string());
+            let response = if payload.is_empty() {
+                let request = agent.configure_request(request.body(()).map_err(bad)?);
+                let request = request.max_redirects(0).max_redirects_will_error(false).allow_non_standard_methods(true);
+                agent.run(request.build()).map_err(as_it_is)?
+            } else {
+                let request = agent.configure_request(request.body(payload).map_err(bad)?);
+                let request = request.max_redirects(0).max_redirects_will_error(false).allow_non_standard_methods(true);
+                agent.run(request.build()).map_err(as_it_is)?
+            };
+            let status = response.status();
+            if again && (status.is_server_error() || status == StatusCode::TOO_MANY_REQUESTS) {
+                good(status)?;
+            }
+            let names = response.headers().iter();
+            let headers = names.filter_map(|(name, value)| Some((name.to_string(), value.to_str().ok()?.to_owned())));
+            let headers: Vec<_> = headers.collect();
+            let length = response.body().content_length();
+            let body = response.into_body().into_with_config().limit(u64::MAX).reader();
+            Ok(Exchange { status: status.as_u16(), headers, length, body: Box::new(body) })
+        })
     }
 
     fn authorization_for(&self, url: &str) -> Option<String> {

@@ -25,6 +25,7 @@ pub fn misfits(spec: &Spec, lock: &Lock) -> Vec<Misfit> {
     editor(spec, lock, &mut found);
     downloads(spec, lock, &mut found);
     files(spec, lock, &mut found);
+    records(spec, lock, &mut found);
     for (name, source) in &spec.sources {
         let Some(pins) = lock.sources.get(name) else {
             found.push(format!("variant {name}"), "wanted", NOTHING);
@@ -240,6 +241,26 @@ fn pinned_provenance(pin: &ToolchainPin) -> String {
             )
         }
         Some(source) => format!("depot {}", source.depot),
+    }
+}
+
+fn record_of(step: &str) -> String {
+    format!("record of the step {step:?}")
+}
+
+/// Steps of a spec that fetch, and of which a lock has no record.
+pub fn unrecorded(spec: &Spec, lock: &Lock) -> Vec<String> {
+    let recorded = spec.steps.iter().filter(|step| step.recorded.is_some()).map(|step| &step.name.value);
+    recorded.filter(|name| !lock.records.iter().any(|pin| pin.step == **name)).cloned().collect()
+}
+
+fn records(spec: &Spec, lock: &Lock, found: &mut Found) {
+    let is_recorded = |name: &str| spec.steps.iter().any(|step| step.recorded.is_some() && step.name.value == name);
+    for step in unrecorded(spec, lock) {
+        found.push(record_of(&step), "wanted", NOTHING);
+    }
+    for pin in lock.records.iter().filter(|pin| !is_recorded(&pin.step)) {
+        found.push(record_of(&pin.step), NOTHING, pin.record.clone());
     }
 }
 

@@ -15,6 +15,7 @@
 //! | … that runs | its command | |
 //! | … that writes | place, mode, owner, and the text; or the template's tree and all that it may name | |
 //! | … that copies | place, owner, tree of the files | |
+//! | … that fetches | SHA-256 of its record | |
 //! | … that takes from a variant | place, owner, path and patterns, key of that variant's image | |
 //!
 //! Every key also takes in the kind of layer, the epoch, and [`RULES`], the version of the rules by which layers are
@@ -35,7 +36,7 @@ use crate::digest::{ImageKey, LayerKey, Sha256Digest, TreeDigest};
 use crate::editors;
 use crate::encode::Encoder;
 use crate::lock::{
-    ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciLayerPin, PackagePin, Source,
+    ArchivePackage, ArchivePin, DebianPin, DownloadPin, ExtensionPin, Lock, OciLayerPin, PackagePin, RecordPin, Source,
 };
 use crate::path::RootPath;
 use crate::spec::{Action, Base, Editor, Run, Spec, Step, Text};
@@ -178,6 +179,17 @@ pub struct StepContent {
     pub account: String,
     /// Seconds that it may take. Not in the key: it does not change what comes out.
     pub limit: u64,
+    /// What it is answered when it fetches.
+    pub record: Option<PlannedRecord>,
+}
+
+/// The record of a step.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlannedRecord {
+    /// Its name in the directory of records.
+    pub file: String,
+    /// Its SHA-256; of nothing, when there is none yet.
+    pub sha256: Sha256Digest,
 }
 
 /// What a build step does.
@@ -352,7 +364,7 @@ impl Plan {
             }
         }
         for step in &spec.steps {
-            add(format!("step \"{}\"", step.name.value), Content::Step(Box::new(step_content(spec, lock, step))));
+            add(step_name(&step.name.value), Content::Step(Box::new(step_content(spec, lock, step))));
         }
         let mut time = lock.epoch;
         for layer in &mut layers {
@@ -363,6 +375,30 @@ impl Plan {
         }
         let image_key = keys::image_key(&layers);
         Self { layers, image_key }
+    }
+
+    /// The position of a step among the layers.
+    pub fn position_of(&self, step: &str) -> Option<usize> {
+        let name = step_name(step);
+        self.layers.iter().position(|layer| layer.name == name)
+    }
+
+    /// Key of a layer with all beneath it, as if it had no record yet: when that is another than it was, a step may ask
+    /// for something else than it was recorded to.
+    pub fn key_to_record(&self, position: usize) -> ImageKey {
+        let mut layers: Vec<_> = self.layers.iter().take(position + 1).cloned().collect();
+        if let Some(Content::Step(step)) = layers.last_mut().map(|layer| &mut layer.content) {
+            step.record = None;
+        }
+        keys::image_key(&layers)
+    }
+
+    /// Steps whose record was made for something else than the plan has now.
+    pub fn stale_records(&self, lock: &Lock) -> Vec<String> {
+        let is_stale = |pin: &&RecordPin| {
+            self.position_of(&pin.step).is_some_and(|position| self.key_to_record(position) != pin.over)
+        };
+        lock.records.iter().filter(is_stale).map(|pin| pin.step.clone()).collect()
     }
 
     /// Key of one layer. `beneath` is the tree of what it [needs](Content::needs), when it needs something.
@@ -376,6 +412,11 @@ impl Plan {
         keys::encode_content(&mut encoder, &layer.content);
         LayerKey::from_bytes(encoder.digest())
     }
+}
+
+/// What the layer of a step is called.
+fn step_name(step: &str) -> String {
+    format!("step \"{step}\"")
 }
 
 /// The stages of a base, with their names.
@@ -470,5 +511,11 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
         env,
         account: owner(&step.account),
         limit: step.limit.unwrap_or(STEP_LIMIT),
+        record: step.recorded.as_ref().map(|_| {
+            // A lock that answers the spec has the pin.
+            let pin = lock.records.iter().find(|pin| pin.step == step.name.value);
+            let (file, sha256) = pin.map_or((String::new(), Sha256Digest::of(b"")), |pin| (pin.record.clone(), pin.sha256));
+            PlannedRecord { file, sha256 }
+        }),
     }
 }

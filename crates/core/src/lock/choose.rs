@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::own_toolchains;
-use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, PartPin, Source, ToolchainPin};
+use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, RecordPin, PartPin, Source, ToolchainPin};
 use crate::account;
 use crate::debian;
 use crate::depot::{EditorProfile, File, Index, Toolchain};
@@ -70,6 +70,7 @@ pub fn choose(
         editor,
         downloads: Vec::new(),
         files: Vec::new(),
+        records: records(spec, previous),
         seal: None,
         variants: Vec::new(),
         sources: BTreeMap::new(),
@@ -86,6 +87,13 @@ pub fn choose(
         unused_depots(spec, &lock, &mut chooser.mistakes);
     }
     (lock, chooser.mistakes)
+}
+
+/// The records of steps that still have one.
+fn records(spec: &Spec, previous: Option<&Lock>) -> Vec<RecordPin> {
+    let recorded = spec.steps.iter().filter(|step| step.recorded.is_some());
+    let known = |name: &str| previous?.records.iter().find(|pin| pin.step == name).cloned();
+    recorded.filter_map(|step| known(&step.name.value)).collect()
 }
 
 fn archive(spec: &Spec) -> Option<ArchivePin> {

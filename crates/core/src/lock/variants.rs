@@ -6,7 +6,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::{
-    ArchivePin, DebianPin, DepotPin, DownloadPin, ExtensionPin, FilesPin, Lock, OciPin, PackagePin, ToolchainPin,
+    ArchivePin, DebianPin, DepotPin, DownloadPin, ExtensionPin, FilesPin, Lock, OciPin, PackagePin, RecordPin,
+    ToolchainPin,
 };
 use crate::depot::EditorProfile;
 use crate::seal::Seal;
@@ -45,6 +46,8 @@ pub struct VariantPins {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     files: Option<Vec<FilesPin>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    records: Option<Vec<RecordPin>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(super) seal: Option<Seal>,
 }
 
@@ -62,6 +65,7 @@ enum Section {
     Extensions,
     Downloads,
     Files,
+    Records,
 }
 
 /// A list of pins, of which an empty one is none.
@@ -136,6 +140,7 @@ impl VariantPins {
             extensions: difference(&main.extensions, &own.extensions, Section::Extensions, gone),
             downloads: difference(&main.downloads, &own.downloads, Section::Downloads, gone),
             files: difference(&main.files, &own.files, Section::Files, gone),
+            records: difference(&main.records, &own.records, Section::Records, gone),
             seal: own.seal.clone(),
             without,
         }
@@ -157,6 +162,7 @@ impl VariantPins {
             extensions: resolved(&main.extensions, self.extensions, Section::Extensions, gone),
             downloads: resolved(&main.downloads, self.downloads, Section::Downloads, gone),
             files: resolved(&main.files, self.files, Section::Files, gone),
+            records: resolved(&main.records, self.records, Section::Records, gone),
             seal: self.seal,
             variants: Vec::new(),
             sources: std::collections::BTreeMap::new(),
@@ -187,6 +193,19 @@ impl Lock {
             own.sources.insert(name.clone(), self.of_spec(source)?);
         }
         Some(own)
+    }
+
+    /// The same with other pins of one variant, and without any seal.
+    #[must_use]
+    pub fn with_pins(&self, own: &Self) -> Self {
+        let names = std::iter::once(&self.variant).chain(self.variants.iter().map(|pins| &pins.name));
+        let of = |name: &String| {
+            let pins = if *name == own.variant { Some(own.clone()) } else { self.of_variant(name) };
+            pins.map(|pins| Self { seal: None, ..pins })
+        };
+        let mut all: Vec<_> = names.filter_map(of).collect();
+        let default = all.remove(0);
+        Self::joined(Self { variants: Vec::new(), ..default }, &all)
     }
 
     /// Puts another seal into the pins of one variant; false when it has none.

@@ -257,6 +257,10 @@ pub const KEYS: &[Key] = &[
     key("steps[].env", Table, Optional, "variables of this step only, over those of [env]").whole(),
     key("steps[].env.*", Text, Optional, "the value of one variable"),
     key("steps[].account", Text, Optional, "the account that carries it out").default("root at build, else workspace.account"),
+    key("steps[].network", Text, Optional, "recorded: it may fetch by http and https while cavrith record runs it, and gets just that afterwards, without a network")
+        .values(&["none", "recorded"])
+        .default("none")
+        .example("[[steps]]\nname    = \"bring the tide tables\"\nat      = \"build\"\nnetwork = \"recorded\"\nrun     = \"wget -O /srv/tides.csv https://files.brindle.example/tides.csv\""),
     key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
     key("steps[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("services", Table, Optional, "programs that run in the background as long as the workspace does, by name").example(

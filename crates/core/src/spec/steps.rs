@@ -27,6 +27,8 @@ pub struct Step {
     pub account: Option<At<String>>,
     /// Seconds that it may take.
     pub limit: Option<u64>,
+    /// Where `network = "recorded"` stands: it may fetch, and what it fetches is recorded.
+    pub recorded: Option<std::ops::Range<usize>>,
 }
 
 /// What a step does.
@@ -140,6 +142,11 @@ pub(super) fn read(
             None => build.push(step),
             Some(moment) => {
                 only_runs(reader, &step);
+                if let Some(span) = step.recorded.clone() {
+                    let message = "a step of the start has the workspace's own network, which is not recorded";
+                    let remedy = "write at = \"build\", or leave network out";
+                    reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, remedy));
+                }
                 moments.push((step.name.value.clone(), moment));
                 start.push(step);
             }
@@ -237,7 +244,21 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
         (_, _, Some(copy)) => copy?,
         (None, None, None) => return None,
     };
-    Some(Step { name: name?, action, unless, creates, after, env, account, limit })
+    let recorded = read_network(reader, table, &action);
+    Some(Step { name: name?, action, unless, creates, after, env, account, limit, recorded })
+}
+
+/// Where it stands that what the step fetches is recorded, if so.
+fn read_network(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) -> Option<std::ops::Range<usize>> {
+    let network = reader.text(table, "network")?;
+    rules::one_of(reader, "network", &network, &["none", "recorded"]);
+    let recorded = (network.value == "recorded").then_some(network.span)?;
+    if !matches!(action, Action::Run(_)) {
+        let message = "`network` means nothing for a step that runs no command";
+        reader.push(Mistake::new(Code::NOT_ALLOWED, recorded, message, "leave it out"));
+        return None;
+    }
+    Some(recorded)
 }
 
 /// A command under a key; `Some(None)` when it is there and no command.

@@ -53,6 +53,9 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
     if let Err(error) = net::loopback_up() {
         notes.push(format!("the loopback inside could not be started ({error})"));
     }
+    if job.answers_everywhere {
+        net::loopback_is_everywhere().map_err(in_words("have the loopback answer for every address"))?;
+    }
     let mut ended = SigSet::empty();
     ended.add(Signal::SIGCHLD);
     ended.thread_block().map_err(|error| format!("listen for ended processes: {error}"))?;

@@ -24,13 +24,41 @@ pub(crate) fn loopback_up() -> io::Result<()> {
     if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
 
+/// Has the loopback interface of this process's network namespace answer for every IPv4 address: an address of it makes
+/// the whole network of that address local (ip-route(8), type `local`), and two of one bit each are all there is.
+pub(crate) fn loopback_is_everywhere() -> io::Result<()> {
+    let socket = rustix::net::socket(AddressFamily::INET, SocketType::DGRAM, None)?;
+    for (label, address) in [("lo:1", [1, 0, 0, 1]), ("lo:2", [128, 0, 0, 1])] {
+        for (call, value) in [(libc::SIOCSIFADDR, address), (libc::SIOCSIFNETMASK, [128, 0, 0, 0])] {
+            // SAFETY: ifreq is plain data, for which all zeros are a valid value.
+            let mut request: libc::ifreq = unsafe { std::mem::zeroed() };
+            for (to, from) in request.ifr_name.iter_mut().zip(label.bytes()) {
+                *to = from as libc::c_char;
+            }
+            let mut data = [0; 14];
+            // A sockaddr_in (ip(7)) has a port of two bytes first.
+            for (to, from) in data[2..6].iter_mut().zip(value) {
+                *to = from as libc::c_char;
+            }
+            request.ifr_ifru.ifru_addr =
+                libc::sockaddr { sa_family: libc::AF_INET as libc::sa_family_t, sa_data: data };
+            // SAFETY: both calls read one ifreq, which lives until they return.
+            let done = unsafe { libc::ioctl(socket.as_fd().as_raw_fd(), call, &request) };
+            if done < 0 {
+                return Err(io::Error::last_os_error());
+            }
+        }
+    }
+    Ok(())
+}
+
 /// How long connecting to a port inside may take.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Something to be done in the inside's network.
 enum NetRequest {
     Socket(AddressFamily, mpsc::Sender<io::Result<OwnedFd>>),
-    Listen(u16, mpsc::Sender<io::Result<TcpListener>>),
+    Listen(Ipv4Addr, u16, mpsc::Sender<io::Result<TcpListener>>),
     Datagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
     ListenDatagrams(u16, mpsc::Sender<io::Result<UdpSocket>>),
     IsListened(u16, mpsc::Sender<io::Result<bool>>),
@@ -58,8 +86,8 @@ impl Connector {
             while inside && let Ok(wish) = granting.recv() {
                 match wish {
                     NetRequest::Socket(family, answer) => drop(answer.send(stream_socket(family))),
-                    NetRequest::Listen(port, answer) => {
-                        drop(answer.send(TcpListener::bind((Ipv4Addr::LOCALHOST, port))))
+                    NetRequest::Listen(address, port, answer) => {
+                        drop(answer.send(TcpListener::bind((address, port))))
                     }
                     NetRequest::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
                     NetRequest::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
@@ -99,7 +127,15 @@ impl Connector {
     /// # Errors
     /// When something inside listens on it already.
     pub fn listen(&self, port: u16) -> io::Result<TcpListener> {
-        self.ask(|answer| NetRequest::Listen(port, answer))
+        self.ask(|answer| NetRequest::Listen(Ipv4Addr::LOCALHOST, port, answer))
+    }
+
+    /// As [`Self::listen`], on every IPv4 address of the inside.
+    ///
+    /// # Errors
+    /// As [`Self::listen`].
+    pub fn listen_everywhere(&self, port: u16) -> io::Result<TcpListener> {
+        self.ask(|answer| NetRequest::Listen(Ipv4Addr::UNSPECIFIED, port, answer))
     }
 
     /// A socket whose datagrams go to a port on the inside's loopback, and that takes those from there.

@@ -37,6 +37,9 @@ pub struct Job {
     /// Directories of control groups that everything inside belongs to.
     #[serde(default, with = "crate::protocol::wire::paths")]
     pub groups: Vec<PathBuf>,
+    /// The inside's loopback answers for every address, so that whoever listens there has every connection.
+    #[serde(default)]
+    pub answers_everywhere: bool,
     /// Limits of single processes, where groups of them cannot be limited.
     #[serde(default)]
     pub each: PerProcessLimits,
@@ -59,6 +62,7 @@ impl Job {
             only: (0, 0),
             files: Vec::new(),
             groups: Vec::new(),
+            answers_everywhere: false,
             each: PerProcessLimits::default(),
             records_owners: false,
         }

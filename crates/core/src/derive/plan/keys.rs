@@ -86,6 +86,9 @@ fn encode_step(encoder: &mut Encoder, step: &StepContent) {
     match &step.work {
         Work::Run(run) => {
             encoder.u8(1).list(run.argv().iter());
+            if let Some(record) = &step.record {
+                encoder.u8(1).fixed(record.sha256.as_bytes());
+            }
         }
         Work::Write { place, text, mode, owner } => {
             encoder.u8(2).bytes(place.as_bytes()).u64((*mode).into()).bytes(owner);
