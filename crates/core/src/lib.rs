@@ -41,6 +41,7 @@ pub mod editors;
 pub mod encode;
 pub mod explain;
 pub mod failure;
+pub mod leftovers;
 pub mod link;
 pub mod listing;
 pub mod lock;

@@ -89,10 +89,7 @@ pub struct BadRecord {
 }
 
 /// Only those headers of some that are among `names`; several of one name are joined (RFC 9110, section 5.3).
-fn only<'a>(
-    headers: impl IntoIterator<Item = (&'a str, &'a str)>,
-    names: &[&str],
-) -> BTreeMap<String, String> {
+fn only<'a>(headers: impl IntoIterator<Item = (&'a str, &'a str)>, names: &[&str]) -> BTreeMap<String, String> {
     let mut kept = BTreeMap::<String, String>::new();
     for (name, value) in headers {
         let name = name.to_ascii_lowercase();
@@ -234,7 +231,8 @@ impl Record {
 
     /// The hosts that were asked, sorted.
     pub fn hosts(&self) -> Vec<String> {
-        let hosts: std::collections::BTreeSet<_> = self.answers.keys().map(|request| request.host().to_owned()).collect();
+        let hosts: std::collections::BTreeSet<_> =
+            self.answers.keys().map(|request| request.host().to_owned()).collect();
         hosts.into_iter().collect()
     }
 
@@ -293,8 +291,8 @@ fn read_line(line: &str) -> Result<(Request, Response), &'static str> {
 pub fn file_name(step: &str, variant: Option<&str>) -> String {
     let plain = |letter: char| if letter.is_ascii_alphanumeric() { letter.to_ascii_lowercase() } else { '-' };
     let slug: String = step.chars().take(60).map(plain).collect();
-    let is_plain = step.len() <= 60
-        && step.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b' ');
+    let is_plain =
+        step.len() <= 60 && step.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b' ');
     let digest = if is_plain { String::new() } else { format!("-{}", &blake3::hash(step.as_bytes()).to_hex()[..8]) };
     let variant = variant.map_or_else(String::new, |variant| format!(".{variant}"));
     let slug = match slug.trim_matches('-') {
@@ -316,7 +314,8 @@ mod tests {
         let mut record = Record::default();
         let mut add = |method: &str, url: &str, headers: &[(&str, &str)], sent: Option<&str>, status, body: &str| {
             let request = Request::new(method, url, headers.iter().copied(), sent.map(digest));
-            let answer = [("Content-Type", "text/html"), ("Date", "today"), ("Set-Cookie", "id=7"), ("ETag", "\"a b\"")];
+            let answer =
+                [("Content-Type", "text/html"), ("Date", "today"), ("Set-Cookie", "id=7"), ("ETag", "\"a b\"")];
             record.answers.insert(request, Response::new(status, answer, (digest(body), body.len() as u64)));
         };
         add("GET", "https://Index.Brindle.example:443/simple/tides/#top", &[("Accept", "*/*")], None, 200, "tides");

@@ -227,12 +227,7 @@ impl Builder<'_> {
 
     /// Makes the layers that need others, the first so many of all. Also gives the tree of the base, and that of all
     /// layers.
-    fn stack(
-        &self,
-        mut ready: Vec<Option<Ready>>,
-        sources: &Sources,
-        count: usize,
-    ) -> Result<Stack, EngineError> {
+    fn stack(&self, mut ready: Vec<Option<Ready>>, sources: &Sources, count: usize) -> Result<Stack, EngineError> {
         let base = self.plan.layers.iter().zip(&ready).filter(|(layer, _)| layer.content.is_base());
         let base: Vec<_> = base.filter_map(|(_, ready)| ready.as_ref()).collect();
         let base_layers: Vec<_> = base.iter().map(|base| base.outcome.tree).collect();

@@ -19,6 +19,7 @@
 //! | `images` | bases that are OCI images |
 //! | `step_layer` | one step: asked whether it is needed, run, taken as a layer |
 //! | `step_network` | what a step that fetches is given for it |
+//! | `outward` | the way of a step's requests to the web: mirrors and credentials of the member's |
 //! | [`recording`] | runs steps that fetch, and pins what came |
 //! | `layer_cache` | a layer that the store has, or that its maker makes; knows no kind of layer |
 //! | [`overlay_scratch`] | directories that a sandbox works in |
@@ -54,6 +55,7 @@ pub mod listing;
 pub mod locking;
 pub mod member;
 pub mod outside;
+mod outward;
 pub mod overlay_scratch;
 pub mod probe;
 pub mod project;

@@ -18,6 +18,12 @@
 //! [registries."registry.harbour.example"]
 //! user             = "tove"
 //! password-command = ["secret", "show", "registry"]
+//!
+//! [recording.mirrors]
+//! "https://index.example/" = "https://mirror.harbour.example/index/"
+//!
+//! [recording.credentials."https://mirror.harbour.example/"]
+//! token-command = ["secret", "show", "mirror"]
 //! ```
 
 use std::collections::{BTreeMap, HashMap};
@@ -49,6 +55,34 @@ pub struct Config {
     pub web: WebConfig,
     /// Where finished layers are shared, instead of what a spec says.
     pub cache: CacheConfig,
+    /// How steps that fetch are helped on their way while they are recorded.
+    pub recording: RecordingConfig,
+}
+
+/// How steps that fetch are helped on their way. All of it happens outside: neither a step nor its record sees it.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct RecordingConfig {
+    /// What is asked instead of addresses that begin so; the record has the addresses that the step asked for.
+    pub mirrors: BTreeMap<String, String>,
+    /// What is shown to whoever is asked for addresses that begin so.
+    pub credentials: BTreeMap<String, CredentialConfig>,
+}
+
+/// What is shown to whoever is asked.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct CredentialConfig {
+    /// A token (RFC 6750).
+    pub token: Option<String>,
+    /// A command whose first line of output is the token.
+    pub token_command: Option<Vec<String>>,
+    /// A name (RFC 7617).
+    pub user: Option<String>,
+    /// Its password.
+    pub password: Option<String>,
+    /// A command whose first line of output is the password.
+    pub password_command: Option<Vec<String>>,
 }
 
 /// Where finished layers are shared.

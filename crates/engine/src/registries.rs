@@ -25,20 +25,31 @@ pub fn login(member: &Member, registry: &str) -> Result<Option<Login>, String> {
     if let Some(password) = config.password.clone() {
         return Ok(Some(Login { user, password }));
     }
-    let Some((program, arguments)) = config.password_command.as_ref().and_then(|command| command.split_first()) else {
+    let command = config.password_command.as_deref().unwrap_or_default();
+    if command.is_empty() {
         return Err(format!("config.toml names {user} for {registry}, and neither password nor password-command"));
-    };
+    }
+    let password = secret("password-command", command)?;
+    Ok(Some(Login { user, password }))
+}
+
+/// The first line that a command of the member's writes. An error says, in words, why there is none; `key` is where the
+/// command stands.
+///
+/// # Errors
+/// When the command is not there, or fails.
+pub(crate) fn secret(key: &str, command: &[String]) -> Result<String, String> {
+    let Some((program, arguments)) = command.split_first() else { return Err(format!("{key} is empty")) };
     // One without a slash is looked for as everywhere, but never where the member happens to be.
     let found = match program.contains('/') {
         true => Some(program.into()),
         false => cavrith_sandbox::programs::find_program(program),
     };
-    let Some(found) = found else { return Err(format!("{program} (password-command) is not installed")) };
+    let Some(found) = found else { return Err(format!("{program} ({key}) is not installed")) };
     let output = Command::new(found).args(arguments).stdin(Stdio::null()).stderr(Stdio::inherit()).output();
-    let output = output.map_err(|error| format!("{program} (password-command) cannot be run: {error}"))?;
+    let output = output.map_err(|error| format!("{program} ({key}) cannot be run: {error}"))?;
     if !output.status.success() {
-        return Err(format!("{program} (password-command) failed with {}", output.status));
+        return Err(format!("{program} ({key}) failed with {}", output.status));
     }
-    let password = String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().to_owned();
-    Ok(Some(Login { user, password }))
+    Ok(String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().to_owned())
 }

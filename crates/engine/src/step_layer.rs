@@ -14,7 +14,7 @@ use cavrith_core::spec::Run;
 use cavrith_core::template::{self, Names};
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_recorder::Answers;
-use cavrith_recorder::recording::{Fetched, Recording};
+use cavrith_recorder::recording::Recording;
 use cavrith_recorder::replaying::Replay;
 use cavrith_sandbox::Session;
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
@@ -27,13 +27,13 @@ use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 use crate::context::BuildContext;
 use crate::error::{BuildError, EngineError, RecordError, file_error};
 use crate::event::Event;
+use crate::outward::Outward;
 use crate::overlay_scratch::{self, layer_roots};
 use crate::probe::{LIMIT, shown_seconds};
 use crate::project::Project;
 use crate::project_files::{self, Taken};
 use crate::step_network::{self, OpenRecord, StepNetwork};
 use cavrith_sandbox::Runtime as _;
-use cavrith_sources::web::Exchange;
 use cavrith_store::reading;
 
 /// The host name of every build.
@@ -92,11 +92,9 @@ pub(crate) fn record(
         return Ok(Record::default());
     }
     let Work::Run(run) = &step.work else { return Ok(Record::default()) };
-    let fetch = |request: &Request, headers: &[(String, String)], body: &[u8]| {
-        let exchange = context.web.exchange(&request.method, &request.url, headers, body);
-        let Exchange { status, headers, length, body } = exchange.map_err(|error| error.to_string())?;
-        Ok(Fetched { status, headers, length, body })
-    };
+    let outward = Outward::new(context.web, &context.member.config.recording)
+        .map_err(|why| EngineError::Record(RecordError::Network { step: name.to_owned(), why }))?;
+    let fetch = |request: &Request, headers: &[(String, String)], body: &[u8]| outward.fetch(request, headers, body);
     let recording = Recording::new(context.blobs, &fetch);
     let ended = maker.run_answered(run, &recording);
     step_network::tell(context, name, recording.notes());

@@ -10,6 +10,7 @@ use std::time::{Duration, SystemTime};
 
 use cavrith_core::derive::plan::PlannedRecord;
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::leftovers;
 use cavrith_core::path::RootPath;
 use cavrith_core::record::{DIRECTORY, Record, Request, Response};
 use cavrith_core::tree::{Kind, Tree};
@@ -19,13 +20,16 @@ use cavrith_recorder::{PROXY_PORT, Sockets};
 use cavrith_sandbox::copy_overlay;
 use cavrith_sandbox::job::{FolderMount, Job};
 use cavrith_sandbox::net::Connector;
+use cavrith_sources::checked::{self, Checked};
 use cavrith_store::staging::Staging;
 use cavrith_store::{hashing, reading, workers};
 
 use crate::context::BuildContext;
 use crate::error::{EngineError, RecordError, file_error};
 use crate::event::Event;
+use crate::outward::Outward;
 use crate::project::Project;
+use crate::supply::{Origins, Supply};
 
 /// Where the authority's certificate lies inside: in memory, so never in a layer.
 const CERTIFICATE: &str = "/run/cavrith-recorder.pem";
@@ -67,7 +71,9 @@ const CACHES: [(&str, &str); 8] = [
     ("GOCACHE", "/tmp/cache/go"),
 ];
 /// What keeps package managers from asking for what has nothing to do with what is installed.
-const QUIET: [(&str, &str); 6] = [
+const QUIET: [(&str, &str); 7] = [
+    // What is compiled in pieces differs from time to time, and is of use only to whoever compiles again.
+    ("CARGO_INCREMENTAL", "0"),
     ("PIP_DISABLE_PIP_VERSION_CHECK", "1"),
     ("npm_config_update_notifier", "false"),
     ("npm_config_fund", "false"),
@@ -147,6 +153,33 @@ impl StepNetwork {
         })
     }
 
+    /// Removes what package managers leave behind that is another thing each time.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    fn tidy(root: &Path, merged: &Tree) -> Result<(), EngineError> {
+        let mut open = vec![RootPath::root()];
+        while let Some(dir) = open.pop() {
+            let at = root.join(dir.as_relative());
+            for entry in fs::read_dir(&at).map_err(file_error("look into", &at))?.flatten() {
+                let Ok(path) = dir.join(std::os::unix::ffi::OsStrExt::as_bytes(entry.file_name().as_os_str())) else {
+                    continue;
+                };
+                let is_directory = entry.file_type().is_ok_and(|kind| kind.is_dir());
+                // What was there before is not ours to remove, and a mark of a deletion says something else.
+                let is_new = merged.get(&path).is_none();
+                if is_new && leftovers::why(&path).is_some() {
+                    let removed =
+                        if is_directory { fs::remove_dir_all(entry.path()) } else { fs::remove_file(entry.path()) };
+                    removed.map_err(file_error("remove", entry.path()))?;
+                } else if is_directory {
+                    open.push(path);
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Takes what was laid over the image's files out of what the step changed: the empty files that were made to lie
     /// over, and that directories were written to for them.
     ///
@@ -155,6 +188,7 @@ impl StepNetwork {
     pub fn take_out(&self, overlay_scratch: &Path, merged: &Tree) -> Result<(), EngineError> {
         let was_copied = overlay_scratch.join(copy_overlay::MARK).exists();
         let root = overlay_scratch.join(if was_copied { "merged" } else { "root" });
+        Self::tidy(&root, merged)?;
         for place in self.places.iter().filter(|place| merged.get(place).is_none()) {
             let at = root.join(place.as_relative());
             let is_ours = at.symlink_metadata().is_ok_and(|meta| meta.is_file() && meta.len() == 0);
@@ -164,7 +198,8 @@ impl StepNetwork {
             fs::remove_file(&at).map_err(file_error("remove", &at))?;
             let Some(parent) = place.parent() else { continue };
             let Some(entry) = merged.get(&parent) else { continue };
-            let (at, time) = (root.join(parent.as_relative()), SystemTime::UNIX_EPOCH + Duration::from_secs(entry.meta.time));
+            let (at, time) =
+                (root.join(parent.as_relative()), SystemTime::UNIX_EPOCH + Duration::from_secs(entry.meta.time));
             let set = File::open(&at).and_then(|directory| directory.set_modified(time));
             set.map_err(file_error("set the time of", &at))?;
         }
@@ -197,7 +232,7 @@ impl OpenRecord {
         let bodies: Mutex<HashMap<_, _>> = Mutex::default();
         workers::each(wanted.len(), AT_ONCE, |number| -> Result<(), EngineError> {
             let (request, response) = wanted[number];
-            let file = body(context, step, request, response)?;
+            let file = body(context.supply(), project.origins(), step, request, response)?.into_file();
             let mut bodies = bodies.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             bodies.insert(response.body, Mutex::new(file));
             Ok(())
@@ -215,8 +250,11 @@ impl OpenRecord {
     }
 }
 
-/// The record that a lock pins for a step.
-fn read(project: &Project, step: &str, planned: &PlannedRecord) -> Result<Record, EngineError> {
+/// The record that a lock pins for a step, which is named as its layer is.
+///
+/// # Errors
+/// When its file is not there, or another one.
+pub(crate) fn read(project: &Project, step: &str, planned: &PlannedRecord) -> Result<Record, EngineError> {
     let missing = || EngineError::Record(RecordError::None { step: step.to_owned() });
     let name = RootPath::from_plain(planned.file.as_bytes()).ok().filter(|name| name.depth() == 1);
     let path = project.dir.join(DIRECTORY).join(name.ok_or_else(missing)?.as_relative());
@@ -227,58 +265,54 @@ fn read(project: &Project, step: &str, planned: &PlannedRecord) -> Result<Record
         }
         Err(error) => return Err(file_error("read", &path)(error)),
     };
-    let found = Sha256Digest::of(&bytes);
-    if found != planned.sha256 {
+    if Sha256Digest::of(&bytes) != planned.sha256 {
         return Err(RecordError::Other { step: step.to_owned(), path }.into());
     }
     let text = String::from_utf8_lossy(&bytes);
     Record::parse(&text).map_err(|bad| RecordError::Bad { path, why: bad.to_string() }.into())
 }
 
-/// The body of an answer: from a depot, the store, or the address that it came from.
-fn body(
-    context: BuildContext<'_>,
+/// The body of an answer, proved: from a depot, the store, or where it came from.
+///
+/// # Errors
+/// When it can be had nowhere.
+pub(crate) fn body(
+    supply: Supply<'_>,
+    origins: Origins<'_>,
     step: &str,
     request: &Request,
     response: &Response,
-) -> Result<File, EngineError> {
-    let supply = context.supply();
-    let is_plain = request.method == "GET" && response.status == 200 && request.headers.keys().all(|name| name == "accept");
-    let addresses = if is_plain { vec![request.url.clone()] } else { Vec::new() };
-    let name = format!("{} for {step}", &response.body.to_string()[..12]);
-    let known = supply.fetched(&addresses, &name, response.size, response.body);
-    let lost = |why: String| {
-        EngineError::Record(RecordError::Lost { step: step.to_owned(), request: request.shown(), why })
-    };
-    match known {
-        Ok(checked) => Ok(checked.into_file()),
-        Err(EngineError::Source(error)) if !is_plain => {
-            if context.web.is_offline() {
-                return Err(lost(error.to_string()));
-            }
-            again(context, request, response).map_err(lost)
-        }
-        Err(error) => Err(lost(error.to_string())),
+) -> Result<Checked, EngineError> {
+    let lost =
+        |why: String| EngineError::Record(RecordError::Lost { step: step.to_owned(), request: request.shown(), why });
+    let here = supply.kept(origins, &response.body, response.size);
+    if let Some(known) = here.map_err(|error| lost(error.to_string()))? {
+        return Ok(known);
     }
+    // It has to be the same to the byte, so whoever gives it need not be who gave it first.
+    again(supply, request, response).map_err(lost)
 }
 
 /// Asks once more what was recorded, which has to come out the same.
-fn again(context: BuildContext<'_>, request: &Request, response: &Response) -> Result<File, String> {
+fn again(supply: Supply<'_>, request: &Request, response: &Response) -> Result<Checked, String> {
     if request.body.is_some() {
         return Err("what was sent along is not known any more".to_owned());
     }
+    let name = request.shown();
     let words = |error: io::Error| error.to_string();
+    let outward = Outward::new(supply.web, &supply.member.config.recording)?;
     let headers: Vec<_> = request.headers.clone().into_iter().collect();
-    let exchange = context.web.exchange(&request.method, &request.url, &headers, &[]).map_err(|error| error.to_string())?;
-    let mut partial = context.blobs.partial(&format!("again {}", response.body)).map_err(|error| error.to_string())?;
+    let fetched = outward.fetch(request, &headers, &[])?;
+    let mut partial = supply.store.partial(&format!("again {}", response.body)).map_err(|error| error.to_string())?;
     partial.file().set_len(0).map_err(words)?;
-    let mut body = io::Read::take(exchange.body, response.size + 1);
+    let mut body = io::Read::take(fetched.body, response.size + 1);
     let found = hashing::sha256(&mut body, Some(partial.file())).map_err(words)?;
-    if found != (response.size, response.body) || exchange.status != response.status {
+    if found != (response.size, response.body) || fetched.status != response.status {
+        let _ = fs::remove_file(partial.path());
         return Err("it is answered with something else now".to_owned());
     }
-    let path = context.blobs.keep_blob(&partial, &response.body).map_err(|error| error.to_string())?;
-    File::open(path).map_err(words)
+    let path = supply.store.keep_blob(&partial, &response.body).map_err(|error| error.to_string())?;
+    checked::check_own(&path, &name, response.size, response.body).map_err(|error| error.to_string())
 }
 
 /// Says what was noticed while a step ran: what it was refused, and whom it looked for without asking.

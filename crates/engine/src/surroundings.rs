@@ -10,6 +10,7 @@ use cavrith_core::listing;
 use cavrith_core::lock::{self, Lock};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::path::RootPath;
+use cavrith_core::record;
 use cavrith_core::seal::Seal;
 use cavrith_core::spec::document::Sources;
 use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
@@ -57,7 +58,10 @@ pub fn beside(dir: &Path, spec: &Spec, previous: Result<Option<Lock>, EngineErro
     if let Ok(Some(Lock { seal: Some(Seal { listing: Some(_), .. }), .. })) = &previous {
         beside.push(listing::FILE_NAME);
     }
-    if let Err(error) = previous {
+    let records = previous.iter().flatten().flat_map(Lock::all_records);
+    let records: BTreeSet<_> = records.map(|pin| format!("{}/{}", record::DIRECTORY, pin.record)).collect();
+    beside.extend(records.iter().map(String::as_str));
+    if let Err(error) = &previous {
         let remedy = "take the file from version control again, or remove it and run cavrith lock";
         let message = error.to_string();
         let message = message.split("; ").next().unwrap_or(&message).to_owned();
@@ -226,6 +230,13 @@ fn depot_files(dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mistake> {
 pub fn behind(spec: &Spec, pins: Option<&Lock>) -> Option<Mistake> {
     let misfits = pins.map_or_else(|| vec![fit::no_variant(spec)], |pins| fit::misfits(spec, pins));
     let first = misfits.first()?;
+    let unrecorded = pins.map(|pins| fit::unrecorded(spec, pins)).unwrap_or_default();
+    if unrecorded.len() == misfits.len() {
+        let of = spec.steps.iter().find(|step| unrecorded.first() == Some(&step.name.value));
+        let span = of.and_then(|step| step.recorded.clone()).unwrap_or_else(|| spec.workspace.name.span.clone());
+        let message = format!("what the step {:?} fetches is not recorded yet", unrecorded[0]);
+        return Some(Mistake::new(Code::LOCK_BEHIND, span, message, "run cavrith record").as_warning());
+    }
     let more = if misfits.len() > 1 { format!(", and {} more", misfits.len() - 1) } else { String::new() };
     let message = format!(
         "the lock does not answer the spec: {} is {} here and {} there{more}",

@@ -101,7 +101,8 @@ impl<S: Read + Write> Connection<S> {
             match request.parse(&self.ahead) {
                 Ok(httparse::Status::Complete(length)) => {
                     let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec());
-                    let headers = request.headers.iter().map(|header| Ok((header.name.to_owned(), text(header.value)?)));
+                    let headers =
+                        request.headers.iter().map(|header| Ok((header.name.to_owned(), text(header.value)?)));
                     let headers: Result<Vec<_>, std::string::FromUtf8Error> = headers.collect();
                     let head = Head {
                         method: request.method.unwrap_or_default().to_owned(),
@@ -127,7 +128,8 @@ impl<S: Read + Write> Connection<S> {
 
     /// What is sent along with a request.
     pub fn body(&mut self, head: &Head) -> Result<Vec<u8>, BadRequest> {
-        let lengths: Vec<_> = head.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("content-length")).collect();
+        let lengths: Vec<_> =
+            head.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("content-length")).collect();
         let chunked = head.header("transfer-encoding");
         let length = match (lengths.as_slice(), chunked) {
             ([], None) => 0,
@@ -135,7 +137,9 @@ impl<S: Read + Write> Connection<S> {
                 self.go_on(head)?;
                 return self.chunks();
             }
-            ([(_, length)], None) => length.parse::<u64>().map_err(|_| BadRequest::Mistake("its length is no number"))?,
+            ([(_, length)], None) => {
+                length.parse::<u64>().map_err(|_| BadRequest::Mistake("its length is no number"))?
+            }
             _ => return Err(BadRequest::Mistake("its length can be understood in two ways")),
         };
         if length > LONGEST_BODY {

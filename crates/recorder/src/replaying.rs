@@ -41,7 +41,8 @@ impl Answers for Replay<'_> {
         self.notes.asked(request.host());
         let Some(response) = self.record.answers.get(&request) else {
             let nearest = self.record.nearest(&request);
-            let nearest = nearest.map_or_else(String::new, |known| format!("; the nearest that was is {}", known.shown()));
+            let nearest =
+                nearest.map_or_else(String::new, |known| format!("; the nearest that was is {}", known.shown()));
             let what = format!("{} was never recorded{nearest}", request.shown());
             self.notes.refused(what.clone());
             return Given::refusal(403, &what);

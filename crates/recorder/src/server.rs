@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread::{self, Scope};
 use std::time::Duration;
 
-use cavrith_core::record::Request;
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::record::Request;
 use rustls::{ServerConnection, StreamOwned};
 
 use crate::authority::{self, Authority};
@@ -228,7 +228,8 @@ impl<'a> Server<'a> {
                     self.requests(&mut connection, &Target { scheme: "http", host: Some(host) });
                 }
                 Ok(Some(_)) => {
-                    let what = format!("a connection to {host} that is neither http nor https, which cannot be recorded");
+                    let what =
+                        format!("a connection to {host} that is neither http nor https, which cannot be recorded");
                     self.answers.refused(what);
                 }
                 _ => {}
@@ -299,7 +300,8 @@ fn without_port(host: &str) -> &str {
 
 /// The address that a request means (RFC 9112, section 3.3).
 fn address(head: &Head, target: &Target) -> Option<String> {
-    let plain = |text: &str| !text.is_empty() && text.chars().all(|letter| !letter.is_whitespace() && !letter.is_control());
+    let plain =
+        |text: &str| !text.is_empty() && text.chars().all(|letter| !letter.is_whitespace() && !letter.is_control());
     let found = if head.target.starts_with("http://") || head.target.starts_with("https://") {
         head.target.clone()
     } else if head.target.starts_with('/') {

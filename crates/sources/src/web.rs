@@ -209,11 +209,8 @@ impl Web {
             let Some(agent) = &self.agent else {
                 return Err(Fault { cause: Unreached::Offline, transient: false, made_progress: false });
             };
-            let fault = |transient, why: String| Fault {
-                cause: Unreached::broken(why),
-                transient,
-                made_progress: false,
-            };
+            let fault =
+                |transient, why: String| Fault { cause: Unreached::broken(why), transient, made_progress: false };
             let mut request = ureq::http::Request::builder().method(method).uri(url);
             for (name, value) in headers {
                 request = request.header(name, value);

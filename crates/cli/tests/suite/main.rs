@@ -37,6 +37,7 @@ mod owners;
 mod parcel;
 mod promises;
 mod push;
+mod recording;
 mod registry;
 mod running;
 mod seal;

@@ -46,6 +46,9 @@ use crate::template::Names;
 /// nothing made by older rules is taken for the same.
 pub const RULES: u32 = 4;
 
+/// Version of what a step that fetches is given and relieved of besides its record. Raise it likewise.
+pub const RECORDED_RULES: u32 = 2;
+
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]
 pub struct Plan {
@@ -514,7 +517,8 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
         record: step.recorded.as_ref().map(|_| {
             // A lock that answers the spec has the pin.
             let pin = lock.records.iter().find(|pin| pin.step == step.name.value);
-            let (file, sha256) = pin.map_or((String::new(), Sha256Digest::of(b"")), |pin| (pin.record.clone(), pin.sha256));
+            let (file, sha256) =
+                pin.map_or((String::new(), Sha256Digest::of(b"")), |pin| (pin.record.clone(), pin.sha256));
             PlannedRecord { file, sha256 }
         }),
     }

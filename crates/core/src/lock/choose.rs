@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::own_toolchains;
-use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, RecordPin, PartPin, Source, ToolchainPin};
+use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, PartPin, RecordPin, Source, ToolchainPin};
 use crate::account;
 use crate::debian;
 use crate::depot::{EditorProfile, File, Index, Toolchain};

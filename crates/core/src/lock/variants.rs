@@ -195,6 +195,11 @@ impl Lock {
         Some(own)
     }
 
+    /// The records of all variants.
+    pub fn all_records(&self) -> impl Iterator<Item = &RecordPin> {
+        self.records.iter().chain(self.variants.iter().flat_map(|pins| pins.records.iter().flatten()))
+    }
+
     /// The same with other pins of one variant, and without any seal.
     #[must_use]
     pub fn with_pins(&self, own: &Self) -> Self {

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Toolchain};
+use cavrith_core::derive::plan::PlannedRecord;
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::{ArchivePackage, Lock, Source};
 use cavrith_core::path::RootPath;
@@ -14,6 +15,7 @@ use super::{Filled, new, put, read, write_index};
 use crate::error::{DepotError, EngineError};
 use crate::images;
 use crate::project::Project;
+use crate::step_network;
 use crate::suites::{self, KeptFile};
 use crate::supply::{self, Supply};
 
@@ -101,6 +103,7 @@ impl Filler<'_> {
             self.index.downloads.push(Kept { name, url, file });
         }
         self.bring_suites(lock)?;
+        self.bring_records(lock)?;
         for pin in lock.oci.iter().flat_map(|oci| &oci.layers) {
             let name = format!("image-layer-{}", &pin.sha256.to_string()[..12]);
             let place = format!("images/{}", pin.sha256);
@@ -139,6 +142,27 @@ impl Filler<'_> {
                 let name = file.file.rsplit('/').next().unwrap_or(&file.file).to_owned();
                 self.index.downloads.retain(|one| one.file.sha256 != sha256);
                 self.index.downloads.push(Kept { name, url, file });
+            }
+        }
+        Ok(())
+    }
+
+    /// Brings what steps that fetch are answered.
+    fn bring_records(&mut self, lock: &Lock) -> Result<(), EngineError> {
+        let (supply, project) = (self.supply, self.project);
+        for pin in &lock.records {
+            let planned = PlannedRecord { file: pin.record.clone(), sha256: pin.sha256 };
+            let name = format!("step {:?}", pin.step);
+            let record = step_network::read(project, &name, &planned)?;
+            for (request, response) in &record.answers {
+                let sha256 = response.body;
+                if response.size == 0 || self.index.downloads.iter().any(|one| one.file.sha256 == sha256) {
+                    continue;
+                }
+                let place = format!("records/{sha256}");
+                let get = || step_network::body(supply, project.origins(), &name, request, response);
+                let file = self.bring_file(&place, response.size, sha256, get)?;
+                self.index.downloads.push(Kept { name: request.host().to_owned(), url: request.url.clone(), file });
             }
         }
         Ok(())

@@ -39,7 +39,9 @@ pub enum RecordError {
         why: String,
     },
     /// Something that was fetched is to be had nowhere any more.
-    #[error("what {request} was answered is to be had nowhere any more, and the {step} needs it: {why}; a depot or parcel of somebody who has it brings it back, or cavrith record fetches anew")]
+    #[error(
+        "what {request} was answered is to be had nowhere any more, and the {step} needs it: {why}; a depot or parcel of somebody who has it brings it back, or cavrith record fetches anew"
+    )]
     Lost {
         /// The step.
         step: String,

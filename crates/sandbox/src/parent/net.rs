@@ -86,9 +86,7 @@ impl Connector {
             while inside && let Ok(wish) = granting.recv() {
                 match wish {
                     NetRequest::Socket(family, answer) => drop(answer.send(stream_socket(family))),
-                    NetRequest::Listen(address, port, answer) => {
-                        drop(answer.send(TcpListener::bind((address, port))))
-                    }
+                    NetRequest::Listen(address, port, answer) => drop(answer.send(TcpListener::bind((address, port)))),
                     NetRequest::Datagrams(port, answer) => drop(answer.send(datagrams_inside(port))),
                     NetRequest::IsListened(port, answer) => drop(answer.send(Ok(is_listened(port)))),
                     NetRequest::ListenDatagrams(port, answer) => {

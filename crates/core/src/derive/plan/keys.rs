@@ -1,6 +1,6 @@
 //! What goes into the key of a layer and of an image: the encoding behind the table of [`super`].
 
-use super::{Content, Laid, PlannedLayer, RULES, Stage, StepContent, Work, Written};
+use super::{Content, Laid, PlannedLayer, RECORDED_RULES, RULES, Stage, StepContent, Work, Written};
 use crate::digest::ImageKey;
 use crate::encode::Encoder;
 use crate::path::RootPath;
@@ -87,7 +87,7 @@ fn encode_step(encoder: &mut Encoder, step: &StepContent) {
         Work::Run(run) => {
             encoder.u8(1).list(run.argv().iter());
             if let Some(record) = &step.record {
-                encoder.u8(1).fixed(record.sha256.as_bytes());
+                encoder.u32(RECORDED_RULES).fixed(record.sha256.as_bytes());
             }
         }
         Work::Write { place, text, mode, owner } => {

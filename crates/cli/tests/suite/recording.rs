@@ -1,0 +1,235 @@
+//! Steps that fetch: recorded by the lead, replayed by everybody else without a network.
+
+use std::fs;
+use std::path::PathBuf;
+
+use serde_json::json;
+
+use crate::owners::Member;
+use crate::server::Server;
+use crate::team::{Team, told};
+
+/// A step that fetches over the proxy that it is told of, and by looking for the host itself.
+const STEP: &str = r#"
+[[steps]]
+name    = "bring the tides"
+at      = "build"
+network = "recorded"
+run     = """
+mkdir -p /srv/tides
+wget -q -O /srv/tides/low http://files.brindle.example/low.csv
+http_proxy= wget -q -O /srv/tides/high http://files.brindle.example/high.csv
+"""
+"#;
+
+/// A team with that step; its files come from a server on this machine.
+fn tides() -> (Team, Server) {
+    let team = Team::new();
+    let server = Server::new();
+    server.put("/low.csv", "low,7\n");
+    server.put("/high.csv", "high,19\n");
+    team.add(STEP);
+    mirror(&team, &server, "");
+    team.ok(&["lock"]);
+    (team, server)
+}
+
+fn mirror(team: &Team, server: &Server, more: &str) {
+    let config = format!("[recording.mirrors]\n\"http://files.brindle.example/\" = \"{}/\"\n{more}", server.url);
+    fs::create_dir_all(team.home()).unwrap();
+    fs::write(team.home().join("config.toml"), config).unwrap();
+}
+
+fn record_file(team: &Team) -> PathBuf {
+    team.project().join("cavrith.records/bring-the-tides.record")
+}
+
+#[test]
+fn what_a_step_fetches_is_pinned_and_replayed_without_a_network() {
+    let (team, server) = tides();
+    let said = team.ok(&["lock"]);
+    assert!(said.contains("up to date"), "{said}");
+    let said = team.fails(&["build"], 1);
+    assert!(said.contains("CF0408") && said.contains("\"bring the tides\" has no record"), "{said}");
+    let said = told(&team.run(&["check"]));
+    assert!(said.contains("fetches is not recorded yet") && said.contains("run cavrith record"), "{said}");
+
+    let said = team.ok(&["record"]);
+    assert!(said.contains("recorded step \"bring the tides\"  2 requests, 14 B from files.brindle.example"), "{said}");
+    let text = fs::read_to_string(record_file(&team)).unwrap();
+    let lines: Vec<_> = text.lines().collect();
+    assert!(lines[1].starts_with("GET http://files.brindle.example/high.csv 200 8 "), "{text}");
+    assert!(!text.contains("127.0.0.1"), "{text}");
+    let lock = fs::read_to_string(team.project().join("cavrith.lock")).unwrap();
+    assert!(lock.contains("hosts = [\"files.brindle.example\"]\nrequests = 2\nbytes = 14\n"), "{lock}");
+    // Again it is the same, and nothing has to be built.
+    let again = team.json(&["record", "--json"]);
+    assert_eq!((&again["records"][0]["is_same"], &again["records"][0]["requests"]), (&json!(true), &json!(2)));
+
+    // The archive moves on; nobody is asked any more.
+    server.put("/low.csv", "low,8\n");
+    server.requests();
+    team.ok(&["seal"]);
+    let said = team.ok(&["run", "-q", "--", "cat", "/srv/tides/low", "/srv/tides/high"]);
+    assert_eq!(said, "low,7\nhigh,19\n");
+    assert_eq!(server.requests(), Vec::<String>::new());
+    // Nothing of what was put in for it is in the image: no resolver, no certificate, and its directories untouched.
+    let contents =
+        team.ok(&["run", "-q", "--", "sh", "-c", "ls /run/cavrith-recorder.pem; env | grep -ci proxy; true"]);
+    assert!(!contents.contains("pem") && contents.trim() == "0", "{contents}");
+    let layers: Vec<_> =
+        fs::read_dir(team.home().join("store/layers")).unwrap().map(|one| one.unwrap().path()).collect();
+    let tides: Vec<_> = layers.iter().filter(|layer| layer.join("root/srv/tides/low").exists()).collect();
+    assert!(!tides.is_empty() && tides.iter().all(|layer| !layer.join("root/etc").exists()));
+    team.ok(&["verify"]);
+
+    // Recorded anew, it is another one, and the seal goes.
+    let said = team.ok(&["record", "bring the tides"]);
+    assert!(said.contains("recorded step"), "{said}");
+    team.stop_all();
+    let said = team.ok(&["run", "-q", "--", "cat", "/srv/tides/low"]);
+    assert_eq!(said, "low,8\n");
+    team.fails(&["verify"], 1);
+    team.stop_all();
+    team.assert_clean();
+}
+
+#[test]
+fn every_kind_of_member_builds_the_same_from_a_depot_alone() {
+    let (team, _server) = tides();
+    team.ok(&["record"]);
+    team.ok(&["seal"]);
+    let image = team.build();
+    let depot = team.dir.path().join("own");
+    team.ok(&["depot", "fill", depot.to_str().unwrap()]);
+    if !nix::unistd::Uid::effective().is_root() {
+        return;
+    }
+    for range in [true, false] {
+        let member = Member::of(&team, range);
+        let offline = |arguments: &[&str]| {
+            let mut command = member.command(arguments);
+            command.env("CAVRITH_OFFLINE", "1").env("CAVRITH_DEPOTS", &depot).output().unwrap()
+        };
+        let output = offline(&["build", "--json"]);
+        assert!(output.status.success(), "range {range}: {}", told(&output));
+        let report: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        assert_eq!(report["image"].as_str().unwrap(), image, "range {range}");
+        let output = offline(&["verify"]);
+        assert!(output.status.success(), "range {range}: {}", told(&output));
+        // Nothing can be recorded so.
+        let output = offline(&["record"]);
+        assert!(output.status.code() == Some(2) && told(&output).contains("CAVRITH_OFFLINE"), "{}", told(&output));
+        fs::remove_dir_all(team.dir.path().join("tove")).unwrap();
+        fs::remove_dir_all(team.dir.path().join("etc")).unwrap();
+    }
+}
+
+#[test]
+fn what_was_never_recorded_is_refused_with_the_nearest_that_was() {
+    let (team, server) = tides();
+    team.ok(&["record"]);
+    team.change("/low.csv", "/lower.csv");
+    server.put("/lower.csv", "lower,3\n");
+    let said = told(&team.run(&["lock"]));
+    assert!(said.contains("is another than when it was recorded"), "{said}");
+    server.requests();
+    let said = team.fails(&["build"], 5);
+    let expected = "http://files.brindle.example/lower.csv was never recorded; the nearest that was is \
+                    http://files.brindle.example/low.csv";
+    assert!(said.contains(expected), "{said}");
+    assert_eq!(server.requests(), Vec::<String>::new());
+    team.ok(&["record"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tides/low"]), "lower,3\n");
+    // Something else than http has nobody to talk to, and is told.
+    team.stop_all();
+    team.change(
+        "mkdir -p",
+        "nc git.brindle.example 9418 < /dev/null; nc db.brindle.example 5000 < /dev/null; mkdir -p",
+    );
+    team.ok(&["lock"]);
+    let said = told(&team.run(&["build"]));
+    assert!(said.contains("a connection by git; only http and https can be recorded"), "{said}");
+    assert!(said.contains("it looked for db.brindle.example, git.brindle.example, and asked nothing there"), "{said}");
+    team.assert_clean();
+}
+
+#[test]
+fn tokens_are_added_outside_and_are_nowhere_inside() {
+    let (team, server) = tides();
+    server.guard("/", "Basic realm=\"x\"", "Bearer gull7");
+    let said = team.fails(&["record"], 5);
+    assert!(!said.contains("gull7"), "{said}");
+    let credentials = format!("[recording.credentials.\"{}/\"]\ntoken-command = [\"echo\", \"gull7\"]\n", server.url);
+    mirror(&team, &server, &credentials);
+    team.step("env > /srv/env; cat /proc/*/environ > /srv/environ 2> /srv/errors || true");
+    team.ok(&["lock"]);
+    team.ok(&["record"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/srv/tides/low"]), "low,7\n");
+    // Nowhere: not in the record, the lock, a layer, or anything else that is kept, but for the configuration itself.
+    team.stop_all();
+    let mut open = vec![team.dir.path().to_owned()];
+    while let Some(dir) = open.pop() {
+        for entry in fs::read_dir(&dir).unwrap() {
+            let entry = entry.unwrap();
+            if entry.file_type().unwrap().is_dir() {
+                open.push(entry.path());
+            } else if entry.file_type().unwrap().is_file() && entry.file_name() != "config.toml" {
+                let bytes = fs::read(entry.path()).unwrap_or_default();
+                assert!(!bytes.windows(5).any(|part| part == b"gull7"), "{}", entry.path().display());
+            }
+        }
+    }
+    let lacking = format!("[recording.credentials.\"{}/\"]\ntoken-command = [\"no-such-program\"]\n", server.url);
+    mirror(&team, &server, &lacking);
+    let said = team.fails(&["record"], 3);
+    assert!(said.contains("token-command") && said.contains("not installed"), "{said}");
+}
+
+#[test]
+fn a_record_that_is_not_the_pinned_one_is_not_believed() {
+    let (team, _server) = tides();
+    team.ok(&["record"]);
+    let text = fs::read_to_string(record_file(&team)).unwrap();
+    let build = |code: i32, expected: &str| {
+        let said = team.fails(&["build", "--fresh"], code);
+        assert!(said.contains("CF0408") && said.contains(expected), "{said}");
+    };
+    fs::write(record_file(&team), text.replace("low.csv", "bow.csv")).unwrap();
+    build(1, "is not the record of the step \"bring the tides\" that the lock pins");
+    fs::remove_file(record_file(&team)).unwrap();
+    build(1, "is not there");
+    std::os::unix::fs::symlink("/dev/zero", record_file(&team)).unwrap();
+    let said = team.fails(&["build", "--fresh"], 2);
+    assert!(said.contains("regular file"), "{said}");
+    fs::remove_file(record_file(&team)).unwrap();
+    fs::write(record_file(&team), text).unwrap();
+    team.ok(&["build", "--fresh"]);
+    // What the store lost is fetched again, as long as it is the same.
+    let low = crate::archive::sha256(b"low,7\n");
+    fs::remove_file(team.home().join("store/blobs").join(&low)).unwrap();
+    team.ok(&["build", "--fresh"]);
+    fs::remove_file(team.home().join("store/blobs").join(&low)).unwrap();
+    _server.put("/low.csv", "other\n");
+    build(4, "it is answered with something else now");
+}
+
+#[test]
+fn only_a_step_of_the_image_that_runs_something_can_be_recorded() {
+    let team = Team::new();
+    team.add("\n[[steps]]\nname = \"greet\"\nat = \"build\"\nnetwork = \"recorded\"\nwrite = { inside = \"/etc/motd\", content = \"\" }\n");
+    let said = team.fails(&["check"], 1);
+    assert!(said.contains("`network` means nothing for a step that runs no command"), "{said}");
+    team.change("write = { inside = \"/etc/motd\", content = \"\" }", "run = \"true\"");
+    team.change("at = \"build\"\nnetwork", "at = \"start\"\nnetwork");
+    let said = team.fails(&["check"], 1);
+    assert!(said.contains("a step of the start has the workspace's own network"), "{said}");
+    team.change("at = \"start\"\nnetwork = \"recorded\"", "at = \"build\"\nnetwork = \"open\"");
+    let said = team.fails(&["check"], 1);
+    assert!(said.contains("none") && said.contains("recorded"), "{said}");
+    team.change("\nnetwork = \"open\"", "");
+    team.ok(&["lock"]);
+    assert!(team.ok(&["record"]).contains("no step fetches"));
+    let said = team.fails(&["record", "greet"], 2);
+    assert!(said.contains("there is no step \"greet\" with network = \"recorded\""), "{said}");
+}

@@ -1,0 +1,112 @@
+//! The way of a step's requests to the web while it is recorded: to mirrors of the member's, with what the member shows
+//! there. It is added here, outside, so that neither the step nor its record ever holds it.
+
+use std::collections::BTreeMap;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use cavrith_core::record::Request;
+use cavrith_recorder::recording::Fetched;
+use cavrith_sources::web::{Exchange, Web};
+
+use crate::member::{CredentialConfig, RecordingConfig};
+use crate::registries::secret;
+
+/// How requests go out.
+pub(crate) struct Outward<'a> {
+    web: &'a Web,
+    mirrors: &'a BTreeMap<String, String>,
+    /// How addresses begin, and what is shown there; the longest first.
+    shown: Vec<(String, String)>,
+}
+
+impl<'a> Outward<'a> {
+    /// As a member has configured it; commands for secrets are run. An error says, in words, which has none.
+    ///
+    /// # Errors
+    /// When a command fails, or an entry shows nothing.
+    pub fn new(web: &'a Web, config: &'a RecordingConfig) -> Result<Self, String> {
+        let mut shown = Vec::new();
+        for (beginning, credential) in &config.credentials {
+            let header = header(credential).map_err(|why| format!("[recording.credentials.{beginning:?}]: {why}"))?;
+            shown.push((beginning.clone(), header));
+        }
+        shown.sort_by_key(|(beginning, _)| std::cmp::Reverse(beginning.len()));
+        Ok(Self { web, mirrors: &config.mirrors, shown })
+    }
+
+    /// The address that is really asked.
+    fn address(&self, url: &str) -> String {
+        let found = self.mirrors.iter().filter(|(from, _)| begins(url, from)).max_by_key(|(from, _)| from.len());
+        found.map_or_else(|| url.to_owned(), |(from, to)| format!("{to}{}", &url[from.len()..]))
+    }
+
+    /// Sends a request, and gives the answer. An error says, in words, why there is none.
+    pub fn fetch(&self, request: &Request, headers: &[(String, String)], body: &[u8]) -> Result<Fetched, String> {
+        let url = self.address(&request.url);
+        let mut headers = headers.to_vec();
+        if let Some((_, header)) = self.shown.iter().find(|(beginning, _)| begins(&url, beginning)) {
+            headers.push(("Authorization".to_owned(), header.clone()));
+        }
+        let exchange = self.web.exchange(&request.method, &url, &headers, body);
+        let Exchange { status, headers, length, body } = exchange.map_err(|error| error.to_string())?;
+        Ok(Fetched { status, headers, length, body })
+    }
+}
+
+/// Whether an address lies beneath another one: the same host, and not only one whose name begins the same.
+fn begins(url: &str, beginning: &str) -> bool {
+    let Some(rest) = url.strip_prefix(beginning) else { return false };
+    let has_path = beginning.split_once("://").is_some_and(|(_, rest)| rest.contains('/'));
+    has_path || rest.is_empty() || rest.starts_with(['/', '?'])
+}
+
+/// What is shown, as a header (RFC 9110, section 11.6.2).
+fn header(credential: &CredentialConfig) -> Result<String, String> {
+    let CredentialConfig { token, token_command, user, password, password_command } = credential;
+    let one_of = |plain: &Option<String>, key: &str, command: &Option<Vec<String>>| match (plain, command) {
+        (Some(plain), _) => Ok(Some(plain.clone())),
+        (None, Some(command)) => secret(key, command).map(Some),
+        (None, None) => Ok(None),
+    };
+    if let Some(token) = one_of(token, "token-command", token_command)? {
+        return Ok(format!("Bearer {token}"));
+    }
+    let password = one_of(password, "password-command", password_command)?;
+    match (user, password) {
+        (Some(user), Some(password)) => Ok(format!("Basic {}", STANDARD.encode(format!("{user}:{password}")))),
+        _ => Err("it has neither a token nor a user with a password".to_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mirrors_and_credentials_hold_for_the_host_that_they_name_and_no_other() {
+        let config = RecordingConfig {
+            mirrors: [
+                ("https://index.example/", "https://mirror.example/all/"),
+                ("https://index.example/simple/", "http://near.example/"),
+            ]
+            .map(|(from, to)| (from.to_owned(), to.to_owned()))
+            .into(),
+            credentials: BTreeMap::from([(
+                "https://mirror.example".to_owned(),
+                CredentialConfig { token: Some("gull7".to_owned()), ..CredentialConfig::default() },
+            )]),
+        };
+        let web = Web::new(true);
+        let outward = Outward::new(&web, &config).unwrap();
+        assert_eq!(outward.address("https://index.example/simple/tides/"), "http://near.example/tides/");
+        assert_eq!(outward.address("https://index.example/files/a?b"), "https://mirror.example/all/files/a?b");
+        assert_eq!(outward.address("https://index.example.org/files"), "https://index.example.org/files");
+        assert!(begins("https://mirror.example/x", "https://mirror.example"));
+        assert!(!begins("https://mirror.example.org/x", "https://mirror.example"));
+        assert!(!begins("https://mirror.example:8443/x", "https://mirror.example"));
+        assert_eq!(outward.shown[0].1, "Bearer gull7");
+        let lacking = CredentialConfig { user: Some("ida".to_owned()), ..CredentialConfig::default() };
+        assert!(header(&lacking).is_err());
+    }
+}
