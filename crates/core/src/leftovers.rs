@@ -1,6 +1,6 @@
-//! What package managers and compilers leave behind that is another thing each time, and of use to nobody who works with
-//! the image: notes of when something was used last, where it came from, how it was built here. A step that fetches is
-//! relieved of them, so that it comes out the same.
+//! What package managers and compilers leave behind that is another thing each time, and of use to nobody who works
+//! with the image: notes of when something was used last, where it came from, how it was built here. A step that
+//! fetches is relieved of them, so that it comes out the same.
 
 use crate::path::RootPath;
 

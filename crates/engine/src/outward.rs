@@ -28,7 +28,7 @@ impl<'a> Outward<'a> {
     pub fn new(web: &'a Web, config: &'a RecordingConfig) -> Result<Self, String> {
         let mut shown = Vec::new();
         for (beginning, credential) in &config.credentials {
-            let header = header(credential).map_err(|why| format!("[recording.credentials.{beginning:?}]: {why}"))?;
+            let header = header(credential).map_err(|why| format!("[recording.credentials] for {beginning}: {why}"))?;
             shown.push((beginning.clone(), header));
         }
         shown.sort_by_key(|(beginning, _)| std::cmp::Reverse(beginning.len()));

@@ -29,8 +29,8 @@ pub struct Recorded {
     pub is_same: bool,
 }
 
-/// Records steps of a project's variant: the named ones, or all that fetch. `lock` has the pins of the variant, and gets
-/// those of the records, which are in their files when it returns.
+/// Records steps of a project's variant: the named ones, or all that fetch. `lock` has the pins of the variant, and
+/// gets those of the records, which are in their files when it returns.
 ///
 /// # Errors
 /// When a step fails, or the record cannot be replayed.

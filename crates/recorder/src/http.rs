@@ -242,8 +242,8 @@ pub enum Content {
 impl std::fmt::Debug for Content {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Self::Bytes(bytes) => write!(f, "Bytes({})", bytes.len()),
-            Self::Stream(_, length) => write!(f, "Stream({length:?})"),
+            Self::Bytes(bytes) => f.debug_tuple("Bytes").field(&bytes.len()).finish(),
+            Self::Stream(_, length) => f.debug_tuple("Stream").field(length).finish(),
         }
     }
 }

@@ -23,7 +23,7 @@ const LICENCES: [&str; 12] = [
 ];
 
 /// Crates that come in two versions, and who brings the older one.
-const TWICE: [(&str, &str); 17] = [
+const TWICE: [(&str, &str); 18] = [
     ("base64", "age"),
     ("block-buffer", "age's digests"),
     ("const-oid", "age's keys of RSA"),
@@ -38,6 +38,7 @@ const TWICE: [(&str, &str); 17] = [
     ("self_cell", "age's messages"),
     ("sha2", "age"),
     ("syn", "derive macros that have not moved yet"),
+    ("synstructure", "what rcgen could read certificates with, which is not compiled"),
     ("thiserror", "age's messages"),
     ("thiserror-impl", "age's messages"),
     ("toml", "age's messages"),

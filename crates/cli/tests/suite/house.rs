@@ -13,6 +13,7 @@ const FLOORS: [&[&str]; 8] = [
     &["cavrith-core"],
     &["cavrith-store"],
     &["cavrith-sources", "cavrith-sandbox"],
+    &["cavrith-recorder"],
     &["cavrith-engine"],
     &["cavrith-exchange"],
     &["cavrith-keeper"],

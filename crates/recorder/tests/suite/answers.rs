@@ -37,6 +37,7 @@ fn any_request() -> impl Strategy<Value = Asked> {
 }
 
 /// A web that answers everything otherwise each time: with and without a length, with errors, with redirections.
+#[allow(clippy::type_complexity, reason = "it is the type of the way to the web")]
 fn changing_web(count: &AtomicU64) -> impl Fn(&Request, &[(String, String)], &[u8]) -> Result<Fetched, String> + '_ {
     |request, headers, body| {
         for own in ["authorization", "cookie", "if-none-match", "connection", "host"] {
@@ -46,7 +47,7 @@ fn changing_web(count: &AtomicU64) -> impl Fn(&Request, &[(String, String)], &[u
         let text =
             format!("{number} {} {} {}", request.method, request.url, body.len()).repeat(number as usize % 4 * 700);
         let status = [200, 200, 404, 301, 206][number as usize % 5];
-        let length = (number % 2 == 0).then_some(text.len() as u64);
+        let length = number.is_multiple_of(2).then_some(text.len() as u64);
         let headers = [
             ("content-type", "text/plain"),
             ("set-cookie", "id=7"),
@@ -60,7 +61,7 @@ fn changing_web(count: &AtomicU64) -> impl Fn(&Request, &[(String, String)], &[u
 
 /// What was answered, without how it was framed: status and headers but for lengths, and the body.
 fn unframed(answer: &[u8]) -> (String, Vec<u8>) {
-    let end = answer.windows(4).position(|four| four == b"\r\n\r\n").expect("a head") + 4;
+    let end = answer.windows(4).position(|four| four == b"\r\n\r\n").unwrap() + 4;
     let head = String::from_utf8(answer[..end].to_vec()).unwrap();
     let mut body = answer[end..].to_vec();
     if head.contains("transfer-encoding: chunked") {
