@@ -507,6 +507,9 @@ pub struct Lock {
     /// Accept archives and downloads that changed since they were locked
     #[arg(long)]
     pub trust_changed: bool,
+    /// Record what steps fetch, where that is missing or was recorded for something else
+    #[arg(long, conflicts_with = "outdated")]
+    pub record: bool,
     #[command(flatten)]
     pub report: Report,
 }
@@ -515,6 +518,9 @@ pub struct Lock {
 pub struct Record {
     /// Steps; all that fetch when left out
     pub step: Vec<String>,
+    /// Record nothing: say what changed from one record to another, each a file
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], conflicts_with = "step")]
+    pub review: Option<Vec<PathBuf>>,
     #[command(flatten)]
     pub report: Report,
 }

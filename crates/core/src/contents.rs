@@ -4,11 +4,15 @@ mod cyclonedx;
 mod licence;
 mod spdx;
 
+use std::collections::BTreeMap;
+
 use serde::Serialize;
 
 use crate::digest::{ImageFingerprint, Sha256Digest};
 use crate::encode::percent_encoded;
 use crate::lock::{Lock, Source};
+use crate::record::Record;
+use crate::record::packages::Package;
 use crate::spec::Spec;
 
 pub use cyclonedx::cyclonedx;
@@ -18,7 +22,7 @@ pub use spdx::spdx;
 /// One thing that an image is made of.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Item {
-    /// What it is: package, toolchain, part, extension, download, archive, image layer.
+    /// What it is: package, toolchain, part, extension, download, archive, image layer, fetched (by a step).
     pub kind: &'static str,
     /// Its name.
     pub name: String,
@@ -82,6 +86,25 @@ pub fn items(spec: &Spec, lock: &Lock) -> Vec<Item> {
         add("download", &pin.name, "", pin.url.clone(), pin.sha256, Some(purl));
     }
     items
+}
+
+/// What steps fetched that is a package of some registry, each once. Licences are for the caller to fill in.
+pub fn fetched<'a>(records: impl IntoIterator<Item = &'a Record>) -> Vec<Item> {
+    let mut found = BTreeMap::new();
+    for (request, response) in records.into_iter().flat_map(|record| &record.answers) {
+        let Some(package) = Package::of_address(&request.url).filter(|_| response.status == 200) else { continue };
+        found.entry((package, response.body)).or_insert(&request.url);
+    }
+    let items = found.into_iter().map(|((package, sha256), url)| Item {
+        kind: "fetched",
+        purl: Some(package.purl()),
+        name: format!("{} {}", package.kind, package.name),
+        version: package.version,
+        origin: url.clone(),
+        sha256,
+        licences: Vec::new(),
+    });
+    items.collect()
 }
 
 fn debian_purl(name: &str, version: &str, architecture: &str, suite: &str) -> String {

@@ -126,6 +126,8 @@ codes! {
     UNKNOWN_VARIANT = 149;
     /// Variants that take from each other.
     VARIANT_CYCLE = 150;
+    /// A script that is fetched and run unseen.
+    PIPED_SCRIPT = 151;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.

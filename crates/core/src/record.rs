@@ -9,6 +9,9 @@
 //! Method, address, status, length and SHA-256 of the body; then the headers that tell requests apart, and those that
 //! the answer had. Credentials are in none of it: neither a login in an address, nor a header or cookie.
 
+pub mod packages;
+pub mod review;
+
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use cavrith_core::contents::{Item, declared, items};
+use cavrith_core::contents::{Item, declared, fetched, items};
 use cavrith_core::debian::trim::STATUS;
 use cavrith_core::derive::plan::{Content, Plan, PlannedLayer};
 use cavrith_core::digest::TreeDigest;
@@ -16,6 +16,7 @@ use cavrith_store::records::ImageRecord;
 use crate::culprit::Packages;
 use crate::error::EngineError;
 use crate::project::Project;
+use crate::step_network;
 use crate::trimming;
 
 /// Everything that a lock pins and the image has; with licences, when it is built. Which packages of a trimmed base
@@ -30,6 +31,8 @@ pub fn list(
     image: Option<&ImageRecord>,
 ) -> Result<Vec<Item>, EngineError> {
     let mut items = items(&project.spec, lock);
+    let records = lock.records.iter().map(|pin| step_network::pinned(project, pin));
+    items.extend(fetched(&records.collect::<Result<Vec<_>, _>>()?));
     let trimmed = project.spec.is_trimmed();
     let Some(image) = image else {
         items.retain(|item| !trimmed || item.kind != "package");
@@ -55,7 +58,60 @@ pub fn list(
             item.licences = declared(&String::from_utf8_lossy(&bytes));
         }
     }
+    for item in items.iter_mut().filter(|item| item.kind == "fetched") {
+        item.licences = declared_by_itself(store, image, &merged, item)?;
+    }
     Ok(items)
+}
+
+/// The licences that a package of a language says it has, in the description that it is installed with.
+fn declared_by_itself(
+    store: &Store,
+    image: &ImageRecord,
+    merged: &Tree,
+    item: &Item,
+) -> Result<Vec<String>, EngineError> {
+    let Some((kind, name)) = item.name.split_once(' ') else { return Ok(Vec::new()) };
+    let plain = |text: &str| text.replace(['_', '.'], "-").to_ascii_lowercase();
+    let version = &item.version;
+    let (file, above) = match kind {
+        "npm" => ("package.json", format!("node_modules/{name}")),
+        "pypi" => ("METADATA", plain(&format!("{name}-{version}-dist-info"))),
+        "cargo" => ("Cargo.toml", format!("{name}-{version}")),
+        _ => return Ok(Vec::new()),
+    };
+    let is_its = |path: &&RootPath| {
+        path.name() == Some(file.as_bytes())
+            && path.parent().is_some_and(|parent| {
+                let parent = parent.to_string();
+                match kind {
+                    "pypi" => plain(parent.rsplit('/').next().unwrap_or_default()) == above,
+                    _ => parent.ends_with(&format!("/{above}")),
+                }
+            })
+    };
+    let layers = || image.layers.iter().map(|layer| &layer.tree);
+    let Some(path) = merged.entries.keys().find(is_its) else { return Ok(Vec::new()) };
+    let text = store.file_of_image(layers(), merged, path)?.unwrap_or_default();
+    let text = String::from_utf8_lossy(&text);
+    let licence = match kind {
+        "npm" => {
+            let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
+            value["license"].as_str().or(value["license"]["type"].as_str()).map(str::to_owned)
+        }
+        "cargo" => {
+            let value: toml::Table = text.parse().unwrap_or_default();
+            let package = value.get("package").and_then(toml::Value::as_table);
+            package.and_then(|package| Some(package.get("license")?.as_str()?.to_owned()))
+        }
+        // The expression (core metadata 2.4) goes before the free text.
+        _ => ["License-Expression: ", "License: "].iter().find_map(|key| {
+            let head = text.split("\n\n").next().unwrap_or_default();
+            let line = head.lines().find_map(|line| line.strip_prefix(key))?.trim();
+            (!line.is_empty() && line.len() < 100).then(|| line.to_owned())
+        }),
+    };
+    Ok(licence.into_iter().collect())
 }
 
 /// Why a path is in an image, or is not.

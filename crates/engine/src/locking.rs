@@ -33,6 +33,8 @@ pub struct Locked {
     pub moved: Vec<Moved>,
     /// Sentences that are good to know.
     pub notes: Vec<String>,
+    /// Steps to be recorded: what they fetch is not known, was recorded for something else, or is to be updated.
+    pub to_record: Vec<String>,
     /// Warnings of the spec.
     pub findings: Findings,
 }
@@ -93,32 +95,39 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
                 .to_owned(),
         );
     }
-    notes.extend(records_to_make(&project, &lock));
+    let (to_record, words) = records_to_make(&project, &lock, &wishes.update);
+    notes.extend(words);
     let moved = moved(previous.as_ref(), &lock);
     let written = previous.as_ref() != Some(&lock);
     if written {
         write(dir, &lock)?;
     }
-    Ok(Locked { lock, written, moved, notes, findings })
+    Ok(Locked { lock, written, moved, notes, to_record, findings })
 }
 
-/// What is to be said of records that are missing, or were made for something else.
-fn records_to_make(project: &Project, lock: &Lock) -> Vec<String> {
-    let mut notes = Vec::new();
+/// Steps whose records are missing, were made for something else, or are to be updated; and what is to be said of it.
+fn records_to_make(project: &Project, lock: &Lock, update: &Update) -> (Vec<String>, Vec<String>) {
+    let (mut steps, mut notes) = (Vec::new(), Vec::new());
     for spec in project.variants.values() {
         let Some(pins) = lock.of_spec(spec) else { continue };
         for step in fit::unrecorded(spec, &pins) {
             notes.push(format!("what the step {step:?} fetches is not recorded yet; run cavrith record"));
+            steps.push(step);
         }
         for step in Plan::new(spec, &pins).stale_records(&pins) {
             notes.push(format!(
                 "the step {step:?}, or what lies beneath it, is another than when it was recorded; when it fetches \
                  something else now, run cavrith record"
             ));
+            steps.push(step);
         }
+        let updated = pins.records.iter().filter(|pin| update.moves(&pin.step));
+        steps.extend(updated.map(|pin| pin.step.clone()));
     }
+    steps.sort();
+    steps.dedup();
     notes.dedup();
-    notes
+    (steps, notes)
 }
 
 /// Keeps the seals of variants whose pins are as they were. True when another one was there.
@@ -143,6 +152,8 @@ fn known_names(project: &Project, previous: Option<&Lock>, update: &Update) -> R
         known.extend(spec.toolchains.keys().map(String::as_str));
         known.extend(spec.editor.iter().flat_map(|editor| editor.extensions.keys().map(String::as_str)));
         known.extend(spec.downloads.iter().map(|download| download.name.value.as_str()));
+        let recorded = spec.steps.iter().filter(|step| step.recorded.is_some());
+        known.extend(recorded.map(|step| step.name.value.as_str()));
         match &spec.base {
             Base::Packages { packages, .. } => known.extend(packages.iter().map(|package| package.value.as_str())),
             Base::Archive { .. } | Base::Oci(_) | Base::Debian(_) => known.push("base"),

@@ -109,6 +109,11 @@ impl Bounds {
         if real.starts_with(&self.top) { &self.top } else { outside().unwrap_or(real) }
     }
 
+    /// The project's folder.
+    pub fn dir(&self) -> &Path {
+        &self.dir
+    }
+
     /// What it was allowed besides its own.
     pub fn allowed(&self) -> &[PathBuf] {
         &self.allowed

@@ -3,7 +3,7 @@
 
 use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use cavrith_core::digest::TreeDigest;
@@ -30,11 +30,7 @@ pub fn new(staging: &Staging, merged: Option<&Tree>, ownership: Ownership) -> Re
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn prepare(
-    overlay_scratch: &std::path::Path,
-    merged: Option<&Tree>,
-    ownership: Ownership,
-) -> Result<(), EngineError> {
+pub fn prepare(overlay_scratch: &Path, merged: Option<&Tree>, ownership: Ownership) -> Result<(), EngineError> {
     for name in ["root", "work", "merged"] {
         let path = overlay_scratch.join(name);
         fs::create_dir(&path).map_err(file_error("make", &path))?;
@@ -53,6 +49,22 @@ pub fn prepare(
     // Whether somebody writes into the root itself shows in its time stamp.
     let Some(time) = time.map(|seconds| SystemTime::UNIX_EPOCH + Duration::from_secs(seconds)) else { return Ok(()) };
     let set = fs::File::open(&upper).and_then(|root| root.set_modified(time));
+    set.map_err(file_error("set the time of", &upper))
+}
+
+/// Moves what lies in a directory into an upper directory in which nothing lies yet, and leaves the time of that as it
+/// was.
+///
+/// # Errors
+/// When the disk refuses.
+pub(crate) fn put_in(overlay_scratch: &Path, from: &Path, merged: &Tree) -> Result<(), EngineError> {
+    let upper = overlay_scratch.join("root");
+    for entry in fs::read_dir(from).map_err(file_error("look into", from))?.flatten() {
+        fs::rename(entry.path(), upper.join(entry.file_name())).map_err(file_error("move", entry.path()))?;
+    }
+    let time = merged.get(&RootPath::root()).map_or(0, |root| root.meta.time);
+    let set =
+        fs::File::open(&upper).and_then(|root| root.set_modified(SystemTime::UNIX_EPOCH + Duration::from_secs(time)));
     set.map_err(file_error("set the time of", &upper))
 }
 

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
-use cavrith_core::spec::{Action, Spec, Text};
+use cavrith_core::spec::{Action, Spec, Step, Text};
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
 
@@ -53,6 +53,26 @@ impl Taken {
     /// As [`Self::read`].
     pub fn template(bounds: &Bounds, file: &str) -> Result<Self, EngineError> {
         Self::at(bounds.real(file)?, &[], None)
+    }
+
+    /// Reads files of the project that are named one by one.
+    ///
+    /// # Errors
+    /// As [`Self::read`], and when one is no file.
+    pub fn files<'n>(bounds: &Bounds, names: impl IntoIterator<Item = &'n str>) -> Result<Self, EngineError> {
+        let mut tree = Tree::with_root();
+        for name in names {
+            let path = bounds.real(name)?;
+            let cannot = |why: String| EngineError::Build(BuildError::NotTakeable { path: path.clone(), why });
+            let meta = fs::symlink_metadata(&path).map_err(file_error("take", &path))?;
+            if !meta.is_file() {
+                return Err(cannot("it is no file; copy takes folders".to_owned()));
+            }
+            let inner = RootPath::from_archive(name.as_bytes()).map_err(|bad| cannot(bad.to_string()))?;
+            tree.ensure_parents(&inner);
+            tree.entries.insert(inner, entry(&path, &meta)?);
+        }
+        Ok(Self { from: bounds.dir().to_owned(), tree, is_folder: true })
     }
 
     fn at(path: PathBuf, except: &[String], ignore_files: Option<Vec<Gitignore>>) -> Result<Self, EngineError> {
@@ -98,21 +118,26 @@ impl Taken {
 /// # Errors
 /// When something cannot be taken.
 pub fn pins(bounds: &Bounds, spec: &Spec) -> Result<Vec<FilesPin>, EngineError> {
-    let one = |step: &cavrith_core::spec::Step| {
+    let one = |step: &Step| {
         let (from, taken) = match &step.action {
             Action::Copy(copy) => {
                 let except: Vec<_> = copy.except.iter().map(|pattern| pattern.value.clone()).collect();
-                (&copy.from.value, Taken::read(bounds, &copy.from.value, &except, copy.ignored))
+                (copy.from.value.clone(), Taken::read(bounds, &copy.from.value, &except, copy.ignored))
             }
             Action::Write(write) => match &write.text {
-                Text::Template(file) => (&file.value, Taken::template(bounds, &file.value)),
+                Text::Template(file) => (file.value.clone(), Taken::template(bounds, &file.value)),
                 Text::Content(_) => return None,
             },
+            Action::Run(_) if !step.files.is_empty() => (step.files_shown(), Taken::files(bounds, names(step))),
             Action::Run(_) | Action::Take(_) => return None,
         };
-        Some(taken.map(|taken| taken.pin(&step.name.value, from)))
+        Some(taken.map(|taken| taken.pin(&step.name.value, &from)))
     };
     spec.steps.iter().filter_map(one).collect()
+}
+
+fn names(step: &Step) -> impl Iterator<Item = &str> {
+    step.files.iter().map(|file| file.value.as_str())
 }
 
 /// Every file and link of the project, relative to it, but for what git ignores.
@@ -148,10 +173,22 @@ pub fn taken(bounds: &Bounds, spec: &Spec) -> Result<Vec<PathBuf>, EngineError> 
                     files.push(PathBuf::from(&file.value));
                 }
             }
-            Action::Run(_) | Action::Take(_) => {}
+            Action::Run(_) => files.extend(names(step).map(PathBuf::from)),
+            Action::Take(_) => {}
         }
     }
     Ok(files)
+}
+
+/// The files of the first step that is given others now than the lock has. Only files that are named one by one are
+/// looked at: it is asked often, and folders may be large.
+pub fn first_changed(bounds: &Bounds, spec: &Spec, pins: &[FilesPin]) -> Option<String> {
+    let given = spec.steps.iter().filter(|step| !step.files.is_empty());
+    let is_changed = |step: &&Step| {
+        let found = Taken::files(bounds, names(step)).map(|taken| taken.pin(&step.name.value, &step.files_shown()));
+        pins.iter().any(|pin| pin.step == step.name.value && found.as_ref().ok() != Some(pin))
+    };
+    given.into_iter().find(is_changed).map(Step::files_shown)
 }
 
 /// That the files are not those that were locked.

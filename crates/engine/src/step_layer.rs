@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use cavrith_core::account::{self, Account};
-use cavrith_core::derive::plan::{PlannedRecord, StepContent, Work, Written};
+use cavrith_core::derive::plan::{PlannedFiles, PlannedRecord, StepContent, Work, Written};
 use cavrith_core::digest::{ContentDigest, Sha256Digest, TreeDigest};
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
@@ -173,7 +173,7 @@ impl Maker<'_> {
         }
         let Some(unless) = &self.step.unless else { return Ok(None) };
         // What the question itself changes is nothing that anybody asked for; it goes with its bench.
-        let overlay_scratch = overlay_scratch::new(self.context.staging, Some(merged), self.context.store.ownership())?;
+        let overlay_scratch = self.bench()?;
         let command = self.command(unless.argv())?;
         let session = self.session(self.job(overlay_scratch, &command)?)?;
         let ending = match session.run(&command, LIMIT, &mut |_| ()) {
@@ -209,7 +209,8 @@ impl Maker<'_> {
             env.insert(name.to_owned(), value.clone());
         }
         let (user, group) = (account.user, account.group);
-        Ok(CommandJob { argv, env, directory: "/".to_owned(), user, group, ..CommandJob::default() })
+        let directory = self.step.files.as_ref().map_or_else(|| "/".to_owned(), |files| files.place.to_string());
+        Ok(CommandJob { argv, env, directory, user, group, ..CommandJob::default() })
     }
 
     fn too_long(&self, seconds: u64) -> EngineError {
@@ -254,8 +255,17 @@ impl Maker<'_> {
         Ok((overlay_scratch, command))
     }
 
+    /// Where a command works: with the files that it is given.
     fn bench(&self) -> Result<PathBuf, EngineError> {
-        overlay_scratch::new(self.context.staging, Some(self.beneath.merged), self.context.store.ownership())
+        let (staging, merged) = (self.context.staging, self.beneath.merged);
+        let ownership = self.context.store.ownership();
+        let overlay_scratch = overlay_scratch::new(staging, Some(merged), ownership)?;
+        let Some(PlannedFiles { names, place, tree }) = &self.step.files else { return Ok(overlay_scratch) };
+        let taken = Taken::files(&self.project.bounds, names.iter().map(String::as_str))?;
+        let taken = self.as_locked(taken, &names.join(", "), tree)?;
+        let laid = self.copy(true, taken.entries(), place, &self.step.account)?.into_upper(ownership)?;
+        overlay_scratch::put_in(&overlay_scratch, &laid, merged)?;
+        Ok(overlay_scratch)
     }
 
     /// Runs a command, and ends everything inside.

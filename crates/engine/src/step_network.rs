@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::fs::{self, File};
 use std::io;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::{Duration, SystemTime};
@@ -11,6 +12,7 @@ use std::time::{Duration, SystemTime};
 use cavrith_core::derive::plan::PlannedRecord;
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::leftovers;
+use cavrith_core::lock::RecordPin;
 use cavrith_core::path::RootPath;
 use cavrith_core::record::{DIRECTORY, Record, Request, Response};
 use cavrith_core::tree::{Kind, Tree};
@@ -102,7 +104,10 @@ impl StepNetwork {
         let mut network = Self { authority, places: Vec::new() };
         let written = |text: &str| {
             let place = staging.new_name();
-            fs::write(&place, text).map_err(file_error("write", &place)).map(|()| place)
+            // The step's account has to read it, whatever this process's umask is.
+            let readable = fs::Permissions::from_mode(0o644);
+            let write = fs::write(&place, text).and_then(|()| fs::set_permissions(&place, readable));
+            write.map_err(file_error("write", &place)).map(|()| place)
         };
         let certificate = written(network.authority.pem())?;
         let resolver = written("nameserver 127.0.0.1\noptions timeout:2 attempts:2\n")?;
@@ -248,6 +253,15 @@ impl OpenRecord {
         // Another description of the same file: each reader has a place of its own in it.
         File::open(format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&*held)))
     }
+}
+
+/// The record of a pin.
+///
+/// # Errors
+/// As [`read`].
+pub(crate) fn pinned(project: &Project, pin: &RecordPin) -> Result<Record, EngineError> {
+    let planned = PlannedRecord { file: pin.record.clone(), sha256: pin.sha256 };
+    read(project, &format!("step {:?}", pin.step), &planned)
 }
 
 /// The record that a lock pins for a step, which is named as its layer is.

@@ -41,7 +41,8 @@ pub fn mistakes(bounds: &Bounds, dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mi
                         .extend(file_missing(dir, file).or_else(|| broken_template(bounds, spec, lock, step, file)));
                 }
             }
-            Action::Run(_) | Action::Take(_) => {}
+            Action::Run(_) => mistakes.extend(step.files.iter().filter_map(|file| file_missing(dir, file))),
+            Action::Take(_) => {}
         }
     }
     mistakes.extend(depot_files(dir, spec, lock));

@@ -51,7 +51,10 @@ pub fn folders(parts: &[FolderPart], folder_roots: FolderRoots<'_>) -> Result<Ve
             if let Ok(path) = RootPath::from_archive(except.as_bytes()) {
                 make_below(&outside, &path)?;
             }
-            mounts.push(FolderMount::new(own, inside));
+            // What a step installed for the project is there at once.
+            let mut mount = FolderMount::new(own, inside);
+            mount.image_first = true;
+            mounts.push(mount);
         }
     }
     Ok(mounts)

@@ -14,6 +14,7 @@ use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
+use cavrith_engine::project_files;
 use cavrith_sandbox::Identity;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
@@ -263,6 +264,11 @@ pub fn pending(store: &Store, place: &Place, runs: &Arrangement) -> Pending {
     let misfits = fit::misfits(&project.spec, &lock);
     if !misfits.is_empty() {
         return unclear("the lock does not answer the spec; run cavrith lock".to_owned());
+    }
+    if let Some(files) = project_files::first_changed(&project.bounds, &project.spec, &lock.files) {
+        return unclear(format!(
+            "{files}: changed since they were locked; run cavrith lock, and cavrith record when something else is fetched now"
+        ));
     }
     let plan = Plan::new(&project.spec, &lock);
     let built = store.image_for(&plan.image_key).ok().flatten();

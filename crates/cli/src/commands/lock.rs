@@ -10,6 +10,7 @@ use serde_json::json;
 use crate::args::{General, Lock};
 use crate::build_env::StoreSession;
 use crate::commands::{Outcome, for_all_variants};
+use crate::failure::Failure;
 use crate::render::mistakes;
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
@@ -32,12 +33,20 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     let locked = locking::lock(&dir, store_session.supply(&observer), &wishes);
     progress.finish();
     let locked = locked?;
+    let names_step = |name: &String| locked.to_record.contains(name);
+    let recording = command.record || command.update.iter().flatten().any(names_step);
     if command.report.json {
-        screen.json(&json!({ "written": locked.written, "moved": locked.moved, "epoch": locked.lock.epoch, "notes": locked.notes }));
-        return Ok(0);
+        let done = if recording && !locked.to_record.is_empty() {
+            record(screen, &dir, command, &locked.to_record)?
+        } else {
+            0
+        };
+        screen.json(&json!({ "written": locked.written, "moved": locked.moved, "epoch": locked.lock.epoch, "notes": locked.notes, "to_record": locked.to_record }));
+        return Ok(done);
     }
     mistakes::show(screen, &locked.findings);
-    for note in &locked.notes {
+    let about_records = |note: &&String| recording && note.ends_with("run cavrith record");
+    for note in locked.notes.iter().filter(|note| !about_records(note)) {
         screen.say(format_args!("{} {note}", styled(screen.err.warning, "note")));
     }
     let (shown, rest) = worth_showing(&locked);
@@ -60,7 +69,28 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
         let done = if locked.written { "wrote cavrith.lock" } else { "cavrith.lock is up to date" };
         screen.result(styled(screen.out.good, done));
     }
+    if recording && !locked.to_record.is_empty() {
+        return record(screen, &dir, command, &locked.to_record);
+    }
     Ok(0)
+}
+
+/// Records steps: a command of its own, since it needs more of the machine than locking does.
+fn record(screen: &Screen, dir: &Path, typed: &Lock, steps: &[String]) -> Outcome {
+    let program = std::env::current_exe();
+    let program = program.map_err(|error| Failure::Own(3, format!("cannot find this program: {error}")))?;
+    let mut command = std::process::Command::new(program);
+    command.arg("-C").arg(dir).arg("record");
+    if screen.quiet || typed.report.json {
+        command.arg("-q");
+    }
+    if typed.report.json {
+        // The answer is the lock's.
+        command.stdout(std::process::Stdio::null());
+    }
+    let status = command.arg("--").args(steps).status();
+    let status = status.map_err(|error| Failure::Own(3, format!("cannot run this program: {error}")))?;
+    Ok(status.code().and_then(|code| u8::try_from(code).ok()).unwrap_or(130))
 }
 
 /// New packages that are listed one by one; beyond that only those that were wished are.

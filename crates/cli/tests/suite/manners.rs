@@ -44,7 +44,7 @@ fn what_reports_can_report_in_json() {
     };
     for (arguments, expected) in [
         (&["check", "--json"][..], "mistakes sound"),
-        (&["lock", "--json"], "epoch moved notes written"),
+        (&["lock", "--json"], "epoch moved notes to_record written"),
         (&["lock", "--outdated", "--json"], "outdated"),
         (&["build", "--json"], "bytes entries image layers millis words work workspace"),
         (&["seal", "--json"], "image layers listing pins probes rules setup spec words workspace"),

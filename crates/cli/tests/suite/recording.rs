@@ -233,3 +233,117 @@ fn only_a_step_of_the_image_that_runs_something_can_be_recorded() {
     let said = team.fails(&["record", "greet"], 2);
     assert!(said.contains("there is no step \"greet\" with network = \"recorded\""), "{said}");
 }
+
+#[test]
+fn a_step_is_given_only_its_files_and_what_it_made_is_in_the_live_project_and_not_outside() {
+    let (team, server) = tides();
+    server.put("/gulls", "gulls\n");
+    fs::write(team.project().join("birds.list"), "gulls\n").unwrap();
+    team.add(
+        r#"
+[[steps]]
+name    = "bring the birds"
+at      = "build"
+account = "crew"
+files   = ["birds.list"]
+network = "recorded"
+run     = """
+mkdir birds
+for one in $(cat birds.list); do wget -q -O birds/$one http://files.brindle.example/$one; done
+ls > birds/seen
+"""
+"#,
+    );
+    team.change("inside  = \"/code\"", "inside  = \"/code\"\nexcept  = [\"birds\"]");
+    team.ok(&["lock"]);
+    team.ok(&["record"]);
+    // Another file of the project is nothing to it.
+    fs::write(team.project().join("notes"), "high water at noon\n").unwrap();
+    let report = team.json(&["build", "--json"]);
+    assert_eq!(report["work"], json!([]));
+    let inside = |script: &str| team.ok(&["run", "-q", "--", "sh", "-c", script]);
+    assert_eq!(
+        inside("cd /code; cat birds/gulls birds/seen notes; echo terns > birds/terns; rm birds/seen; ls birds"),
+        "gulls\nbirds\nbirds.list\nhigh water at noon\ngulls\nterns\n"
+    );
+    assert_eq!(fs::read_dir(team.project().join("birds")).unwrap().count(), 0, "nothing crosses");
+    // What was changed there lasts as long as the image does.
+    team.ok(&["restart"]);
+    assert_eq!(inside("ls /code/birds"), "gulls\nterns\n");
+    // The list changes: the status says what to do, and only that step is made again.
+    server.put("/terns", "terns of the archive\n");
+    fs::write(team.project().join("birds.list"), "gulls\nterns\n").unwrap();
+    let said = team.ok(&["status"]);
+    assert!(said.contains("birds.list: changed since they were locked; run cavrith lock"), "{said}");
+    team.fails(&["build"], 1);
+    team.ok(&["lock"]);
+    let said = team.fails(&["build"], 5);
+    assert!(said.contains("terns was never recorded"), "{said}");
+    let said = told(&team.run(&["record", "bring the birds"]));
+    assert!(said.contains("reused  step \"bring the tides\"") && said.contains("2 requests"), "{said}");
+    // What was changed by hand is not given up without a word.
+    assert!(team.fails(&["apply"], 1).contains("/code/birds/terns"));
+    team.ok(&["apply", "--fresh"]);
+    assert_eq!(inside("cat /code/birds/terns; ls /code/birds"), "terns of the archive\ngulls\nseen\nterns\n");
+    // A folder is no file.
+    fs::create_dir(team.project().join("pages")).unwrap();
+    team.change("files   = [\"birds.list\"]", "files   = [\"pages\"]");
+    let said = told(&team.run(&["lock"]));
+    assert!(said.contains("it is no file; copy takes folders"), "{said}");
+    team.stop_all();
+}
+
+#[test]
+fn packages_that_were_fetched_are_listed_and_what_moved_is_reviewed() {
+    let (team, server) = tides();
+    server.put("/npm/tides/-/tides-1.0.0.tgz", "one\n");
+    team.change(
+        "mkdir -p /srv/tides",
+        "mkdir -p /srv/tides\nwget -q -O /srv/tides/t http://files.brindle.example/npm/tides/-/tides-1.0.0.tgz",
+    );
+    let said = told(&team.run(&["lock", "--record"]));
+    assert!(
+        said.contains("recorded step \"bring the tides\"  3 requests") && !said.contains("run cavrith record"),
+        "{said}"
+    );
+    let contents = team.json(&["contents", "--json"]);
+    let fetched: Vec<_> =
+        contents["contents"].as_array().unwrap().iter().filter(|one| one["kind"] == "fetched").collect();
+    assert_eq!((fetched.len(), &fetched[0]["purl"]), (1, &json!("pkg:npm/tides@1.0.0")));
+    assert_eq!(fetched[0]["origin"], "http://files.brindle.example/npm/tides/-/tides-1.0.0.tgz");
+    let bill: serde_json::Value = team.json(&["contents", "--format", "cyclonedx-json"]);
+    assert!(bill.to_string().contains("pkg:npm/tides@1.0.0"), "{bill}");
+
+    let old = team.dir.path().join("old.record");
+    fs::copy(record_file(&team), &old).unwrap();
+    server.put("/npm/tides/-/tides-1.1.0.tgz", "two\n");
+    server.put("/low.csv", "low,9\n");
+    team.change("tides-1.0.0", "tides-1.1.0");
+    // Named for an update, it is recorded anew.
+    let said = told(&team.run(&["lock", "--update", "bring the tides"]));
+    assert!(said.contains("recorded step"), "{said}");
+    let review = |code: i32, arguments: &[&str]| {
+        let files = [old.to_str().unwrap().to_owned(), record_file(&team).to_str().unwrap().to_owned()];
+        let output = team.run(&[&["record", "--review", &files[0], &files[1]], arguments].concat());
+        assert_eq!(output.status.code(), Some(code), "{}", told(&output));
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let said = review(0, &[]);
+    assert!(
+        said.contains("npm tides  1.0.0 → 1.1.0") && said.contains("page     http://files.brindle.example/low.csv"),
+        "{said}"
+    );
+    // The same version with another file is what nobody should do.
+    let text = fs::read_to_string(record_file(&team)).unwrap();
+    let other = crate::archive::sha256(b"else\n");
+    fs::write(&old, text.replace(&crate::archive::sha256(b"two\n"), &other)).unwrap();
+    let said = review(1, &[]);
+    assert!(said.contains("replaced") && said.contains("another file under the same version"), "{said}");
+    let answer: serde_json::Value = serde_json::from_str(&review(1, &["--json"])).unwrap();
+    assert_eq!(answer["replaced"].as_array().unwrap().len(), 1);
+    fs::copy(record_file(&team), &old).unwrap();
+    assert!(review(0, &[]).contains("they fetch the same"));
+    fs::write(&old, "tides\n").unwrap();
+    let said = team.fails(&["record", "--review", old.to_str().unwrap(), old.to_str().unwrap()], 2);
+    assert!(said.contains("cannot be read as a record: line 1"), "{said}");
+}

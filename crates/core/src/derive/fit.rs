@@ -284,17 +284,18 @@ fn downloads(spec: &Spec, lock: &Lock, found: &mut Found) {
 }
 
 /// Which files of the project each step takes: the step's name, and the file or folder.
-pub fn taken_files(spec: &Spec) -> Vec<(&str, &str)> {
+pub fn taken_files(spec: &Spec) -> Vec<(&str, String)> {
     let taken = spec.steps.iter().filter_map(|step| {
         let from = match &step.action {
-            Action::Copy(copy) => &copy.from.value,
+            Action::Copy(copy) => copy.from.value.clone(),
             Action::Write(write) => match &write.text {
-                Text::Template(file) => &file.value,
+                Text::Template(file) => file.value.clone(),
                 Text::Content(_) => return None,
             },
+            Action::Run(_) if !step.files.is_empty() => step.files_shown(),
             Action::Run(_) | Action::Take(_) => return None,
         };
-        Some((step.name.value.as_str(), from.as_str()))
+        Some((step.name.value.as_str(), from))
     });
     taken.collect()
 }
@@ -304,8 +305,8 @@ fn files(spec: &Spec, lock: &Lock, found: &mut Found) {
     for (step, from) in &wanted {
         let what = format!("files of the step {step:?}");
         match lock.files.iter().find(|pin| pin.step == *step) {
-            None => found.push(what, *from, NOTHING),
-            Some(pin) if pin.from != *from => found.push(what, *from, pin.from.clone()),
+            None => found.push(what, from.clone(), NOTHING),
+            Some(pin) if pin.from != *from => found.push(what, from.clone(), pin.from.clone()),
             Some(_) => {}
         }
     }

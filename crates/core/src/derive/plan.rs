@@ -16,6 +16,7 @@
 //! | … that writes | place, mode, owner, and the text; or the template's tree and all that it may name | |
 //! | … that copies | place, owner, tree of the files | |
 //! | … that fetches | SHA-256 of its record | |
+//! | … that is given files | tree of the files, and where they are laid | |
 //! | … that takes from a variant | place, owner, path and patterns, key of that variant's image | |
 //!
 //! Every key also takes in the kind of layer, the epoch, and [`RULES`], the version of the rules by which layers are
@@ -184,6 +185,19 @@ pub struct StepContent {
     pub limit: u64,
     /// What it is answered when it fetches.
     pub record: Option<PlannedRecord>,
+    /// Files of the project that it is given.
+    pub files: Option<PlannedFiles>,
+}
+
+/// Files of the project that a command is given.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlannedFiles {
+    /// The files, relative to the project.
+    pub names: Vec<String>,
+    /// Where they are laid, and the command is started.
+    pub place: RootPath,
+    /// What the lock says that they are.
+    pub tree: TreeDigest,
 }
 
 /// The record of a step.
@@ -520,6 +534,11 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
             let (file, sha256) =
                 pin.map_or((String::new(), Sha256Digest::of(b"")), |pin| (pin.record.clone(), pin.sha256));
             PlannedRecord { file, sha256 }
+        }),
+        files: (!step.files.is_empty()).then(|| PlannedFiles {
+            names: step.files.iter().map(|file| file.value.clone()).collect(),
+            place: spec.workspace.project.value.clone(),
+            tree: tree(),
         }),
     }
 }

@@ -1,6 +1,6 @@
 //! What has to hold between the values of a spec.
 
-use super::{Action, At, Base, Folder, ImageOrigin, Origin, Port, Provenance, Side, Spec, Suite};
+use super::{Action, At, Base, Folder, ImageOrigin, Origin, Port, Provenance, Run, Side, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
 
@@ -29,6 +29,46 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
         twice(mistakes, "`packages` has twice", packages.iter(), Code::NAME_TWICE);
     }
     toolchains_have_a_base(spec, mistakes);
+    scripts_are_seen(spec, mistakes);
+}
+
+/// Programs that fetch something.
+const FETCHERS: [&str; 3] = ["curl", "wget", "fetch"];
+/// Programs that run whatever they are given.
+const INTERPRETERS: [&str; 9] = ["sh", "bash", "dash", "zsh", "python", "python3", "node", "perl", "ruby"];
+
+/// What is fetched is pinned, but nobody has read a script that goes from the web into a shell.
+fn scripts_are_seen(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for step in &spec.steps {
+        let (Some(span), Action::Run(Run::Shell(text))) = (&step.recorded, &step.action) else { continue };
+        if text.lines().any(pipes_into_shell) {
+            let message = format!("the step {:?} runs a script that it fetches, and nobody has read", step.name.value);
+            let remedy = "fetch it into a file, hold it against a digest (sha256sum -c), and run it then";
+            mistakes.push(Mistake::new(Code::PIPED_SCRIPT, span.clone(), message, remedy).as_warning());
+        }
+    }
+}
+
+/// Whether a line of a shell has what is fetched run: `curl … | sh`, `sh -c "$(curl …)"`, `sh <(curl …)`.
+fn pipes_into_shell(line: &str) -> bool {
+    let program = |text: &str| -> String {
+        let words =
+            text.split_whitespace().filter(|word| !matches!(*word, "sudo" | "env" | "exec") && !word.contains('='));
+        let first = words.take(1).collect::<String>();
+        first.rsplit('/').next().unwrap_or_default().trim_matches(['"', '\'', '(', '`', '$']).to_owned()
+    };
+    let commands: Vec<_> = line.split([';', '&']).collect();
+    commands.iter().any(|command| {
+        let parts: Vec<_> = command.split('|').map(program).collect();
+        let piped = parts
+            .iter()
+            .position(|name| FETCHERS.contains(&name.as_str()))
+            .is_some_and(|at| parts[at + 1..].iter().any(|name| INTERPRETERS.contains(&name.as_str())));
+        let inner = ["$(", "<(", "`"].iter().filter_map(|open| Some(command.split_once(open)?.1));
+        let substituted = INTERPRETERS.contains(&parts[0].as_str())
+            && inner.map(program).any(|name| FETCHERS.contains(&name.as_str()));
+        piped || substituted
+    })
 }
 
 fn twice<'a, T: std::fmt::Display + PartialEq + 'a>(
@@ -221,6 +261,34 @@ fn nothing_is_covered(spec: &Spec, mistakes: &mut Vec<Mistake>) {
             let mistake =
                 Mistake::new(Code::COVERED, path.span.clone(), message, "choose a path outside of the folder");
             mistakes.push(mistake.noting("this").against(folder.inside.span.clone(), "is covered by this"));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::pipes_into_shell;
+
+    #[test]
+    fn a_script_that_is_run_as_it_comes_is_seen_in_all_its_forms() {
+        for line in [
+            "curl -sSf https://a.example/install | sh",
+            "curl https://a.example/x | sudo bash -s -- -y",
+            "cd /tmp; wget -qO- https://a.example/x | gunzip | /bin/sh",
+            "sh -c \"$(curl -fsSL https://a.example/x)\"",
+            "bash <(curl -s https://a.example/x)",
+            "true && curl https://a.example/x.py | python3 -",
+        ] {
+            assert!(pipes_into_shell(line), "{line}");
+        }
+        for line in [
+            "curl -o x https://a.example/x && sha256sum -c sums && sh x",
+            "curl https://a.example/x | tar x",
+            "echo curl | sh",
+            "sh build.sh | tee log",
+            "wget https://a.example/a; cat b | sh",
+        ] {
+            assert!(!pipes_into_shell(line), "{line}");
         }
     }
 }

@@ -326,6 +326,11 @@ pub(super) fn copied_file(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &s
 /// A file or folder of the project. One that an included file names is relative to that file.
 pub(super) fn project_file(reader: &mut Reader<'_>, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
     let text = reader.text(table, name)?;
+    file_of_project(reader, name, text)
+}
+
+/// The same for a text that stands in a list.
+pub(super) fn file_of_project(reader: &mut Reader<'_>, name: &str, text: At<String>) -> Option<At<String>> {
     let leads_out = text.value.starts_with('/') || text.value.split('/').any(|part| part == "..");
     if leads_out || text.value.is_empty() || text.value.contains('\0') {
         let message = format!("`{name}` has to be a path in the project, and {:?} is not", text.value);

@@ -29,6 +29,15 @@ pub struct Step {
     pub limit: Option<u64>,
     /// Where `network = "recorded"` stands: it may fetch, and what it fetches is recorded.
     pub recorded: Option<std::ops::Range<usize>>,
+    /// Files of the project that are laid into its folder inside first, and where the command is then started.
+    pub files: Vec<At<String>>,
+}
+
+impl Step {
+    /// Its files as one text, as the lock names them.
+    pub fn files_shown(&self) -> String {
+        self.files.iter().map(|file| file.value.as_str()).collect::<Vec<_>>().join(", ")
+    }
 }
 
 /// What a step does.
@@ -142,6 +151,10 @@ pub(super) fn read(
             None => build.push(step),
             Some(moment) => {
                 only_runs(reader, &step);
+                if let Some(file) = step.files.first() {
+                    let message = "a step of the start sees the project's own folder, and is given no files";
+                    reader.push(Mistake::new(Code::NOT_ALLOWED, file.span.clone(), message, "leave files out"));
+                }
                 if let Some(span) = step.recorded.clone() {
                     let message = "a step of the start has the workspace's own network, which is not recorded";
                     let remedy = "write at = \"build\", or leave network out";
@@ -245,7 +258,20 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
         (None, None, None) => return None,
     };
     let recorded = read_network(reader, table, &action);
-    Some(Step { name: name?, action, unless, creates, after, env, account, limit, recorded })
+    let files = read_files(reader, table, &action);
+    Some(Step { name: name?, action, unless, creates, after, env, account, limit, recorded, files })
+}
+
+/// The files that a command is given.
+fn read_files(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) -> Vec<At<String>> {
+    let Some(span) = table.key_span("files") else { return Vec::new() };
+    let files = reader.texts(table, "files").map(|files| files.value).unwrap_or_default();
+    if !matches!(action, Action::Run(_)) {
+        let message = "`files` means nothing for a step that runs no command";
+        reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, "leave it out"));
+        return Vec::new();
+    }
+    files.into_iter().filter_map(|file| rules::file_of_project(reader, "files", file)).collect()
 }
 
 /// Where it stands that what the step fetches is recorded, if so.

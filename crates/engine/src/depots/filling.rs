@@ -4,7 +4,6 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use cavrith_core::depot::{self, Extension, Index, Kept, Package, Part, Toolchain};
-use cavrith_core::derive::plan::PlannedRecord;
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::{ArchivePackage, Lock, Source};
 use cavrith_core::path::RootPath;
@@ -151,9 +150,8 @@ impl Filler<'_> {
     fn bring_records(&mut self, lock: &Lock) -> Result<(), EngineError> {
         let (supply, project) = (self.supply, self.project);
         for pin in &lock.records {
-            let planned = PlannedRecord { file: pin.record.clone(), sha256: pin.sha256 };
             let name = format!("step {:?}", pin.step);
-            let record = step_network::read(project, &name, &planned)?;
+            let record = step_network::pinned(project, pin)?;
             for (request, response) in &record.answers {
                 let sha256 = response.body;
                 if response.size == 0 || self.index.downloads.iter().any(|one| one.file.sha256 == sha256) {

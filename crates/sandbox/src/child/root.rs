@@ -85,8 +85,12 @@ pub(crate) fn build(job: &Job, handed_over: Vec<OwnedFd>) -> Step<Vec<String>> {
         notes.push(format!("the processes of a step are not limited when root builds ({why})"));
     }
     cover_proc(job.purpose, &mut notes);
-    for (folder, source) in job.folders.iter().zip(folders) {
+    // Before something lies over them.
+    let of_image: Vec<_> =
+        job.folders.iter().map(|folder| folder.image_first.then(|| of_image(folder)).flatten()).collect();
+    for ((folder, source), of_image) in job.folders.iter().zip(folders).zip(of_image) {
         let shown = folder.inside.display();
+        let source = of_image.unwrap_or(source);
         mount_folder(folder, job, &source).map_err(failed(format!("mount the folder {shown}")))?;
     }
     for (file, source) in job.files.iter().zip(files) {
@@ -257,6 +261,17 @@ fn cover_proc(purpose: Purpose, notes: &mut Vec<String>) {
             }
         }
     }
+}
+
+/// What the image has at the place of a folder, as a mount without a place, unless that is nothing.
+fn of_image(folder: &FolderMount) -> Option<OwnedFd> {
+    let inside = folder.inside.strip_prefix("/").unwrap_or(&folder.inside);
+    let place = place_for(inside, OFlags::DIRECTORY).ok()?;
+    let listed = rustix::fs::openat(&place, ".", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
+    let mut entries = rustix::fs::Dir::new(listed.ok()?).ok()?;
+    let has_some = entries.any(|entry| entry.is_ok_and(|entry| !matches!(entry.file_name().to_bytes(), b"." | b"..")));
+    let clone = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC | OpenTreeFlags::AT_EMPTY_PATH;
+    has_some.then(|| open_tree(&place, "", clone).ok()).flatten()
 }
 
 /// Mounts one folder.

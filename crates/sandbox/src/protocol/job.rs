@@ -101,6 +101,10 @@ pub struct FolderMount {
     /// It is a file that lies there only when the image has none.
     #[serde(default)]
     pub only_new: bool,
+    /// Where the image has something at its place, that is what appears, and what is changed there is changed over the
+    /// image, as everywhere.
+    #[serde(default)]
+    pub image_first: bool,
     /// It comes as an already made mount, in the order of those that do: one whose owner is mapped to the account.
     #[serde(default)]
     pub(crate) handed_over: bool,
@@ -109,7 +113,16 @@ pub struct FolderMount {
 impl FolderMount {
     /// A folder.
     pub fn new(outside: PathBuf, inside: PathBuf) -> Self {
-        Self { outside, inside, kept: false, new: false, owner: None, only_new: false, handed_over: false }
+        Self {
+            outside,
+            inside,
+            kept: false,
+            new: false,
+            owner: None,
+            only_new: false,
+            image_first: false,
+            handed_over: false,
+        }
     }
 }
 

@@ -86,6 +86,9 @@ fn encode_step(encoder: &mut Encoder, step: &StepContent) {
     match &step.work {
         Work::Run(run) => {
             encoder.u8(1).list(run.argv().iter());
+            if let Some(files) = &step.files {
+                encoder.u8(2).bytes(files.place.as_bytes()).fixed(files.tree.as_bytes());
+            }
             if let Some(record) = &step.record {
                 encoder.u32(RECORDED_RULES).fixed(record.sha256.as_bytes());
             }
