@@ -16,6 +16,8 @@ use std::time::Duration;
 
 use cavrith_core::path::shown;
 
+use registry::Served;
+
 use crate::args::{Color, Demo};
 use crate::commands::Outcome;
 use crate::failure::Failure;
@@ -118,8 +120,8 @@ impl Story<'_> {
         self.narrate(
             "She packs the project with its image into one file, a parcel, and puts it into the team's registry.",
         );
-        let host = registry::start().map_err(own("start a registry on the loopback"))?;
-        let reference = format!("{host}/brindle/timetable:sealed");
+        let served = registry::start().map_err(own("start a registry on the loopback"))?;
+        let reference = format!("{}/brindle/timetable:sealed", served.host);
         self.run(&lead, &["pack", "../timetable.parcel"], 0)?;
         self.run(&lead, &["push", &reference, "--parcel", "../timetable.parcel"], 0)?;
         self.narrate(
@@ -142,6 +144,7 @@ impl Story<'_> {
         self.run(&jonas, &["build", "--fresh"], 0)?;
         self.run(&jonas, &["verify"], 0)?;
         self.release(&lead)?;
+        self.tides(&lead, &jonas, &served)?;
         self.last_words(&tove);
         Ok(0)
     }
@@ -187,6 +190,43 @@ impl Story<'_> {
         fetched
     }
 
+    /// A step that fetches: recorded by the lead, built from the record by a member who has no network.
+    fn tides(&self, lead: &Person, member: &Person, served: &Served) -> Result<(), Failure> {
+        self.narrate("The pages are to show tides, which a harbour office publishes on the web. A step may fetch them, once: Ida records it. (The office is this program, too; her configuration says where it is.)");
+        let config =
+            format!("[recording.mirrors]\n\"{}\" = \"http://{}{}\"\n", assets::OFFICE, served.host, registry::TIDES);
+        fs::write(lead.home.join("config.toml"), config).map_err(own("write the configuration"))?;
+        self.write_spec(lead, &format!("{}{}", assets::SPEC, assets::TIDES))?;
+        self.show_command(lead, "cat cavrith.toml            # its last lines");
+        assets::TIDES.trim().lines().for_each(|line| self.screen.result(line));
+        for command in [&["lock"][..], &["record"], &["depot", "fill", "../tables"]] {
+            self.run(lead, command, 0)?;
+        }
+        let first = lead.project.join("cavrith.records/bring-the-tides.record");
+        self.show_command(lead, "cat cavrith.records/bring-the-tides.record");
+        let text = fs::read_to_string(&first).map_err(own("read the record"))?;
+        text.lines().for_each(|line| self.screen.result(shown(line.as_bytes())));
+        self.narrate(
+            "Jonas takes her spec, lock and record. Without a network, his step is answered from the record alone.",
+        );
+        fs::create_dir_all(member.project.join("cavrith.records")).map_err(own("make the folder"))?;
+        for file in ["cavrith.toml", "cavrith.lock", "cavrith.records/bring-the-tides.record"] {
+            fs::copy(lead.project.join(file), member.project.join(file)).map_err(own("copy the project's files"))?;
+        }
+        let offline = [("CAVRITH_OFFLINE", "1"), ("CAVRITH_DEPOTS", "../../ida/tables")];
+        self.run_with(member, &offline, &["build"], 0)?;
+        self.narrate(
+            "The office publishes December. Nobody notices, until Ida records anew; what moved can be reviewed.",
+        );
+        served.publish();
+        self.run(lead, &["build", "--fresh", "--quiet"], 0)?;
+        let earlier = lead.project.join("../earlier.record");
+        self.show_command(lead, "cp cavrith.records/bring-the-tides.record ../earlier.record");
+        fs::copy(&first, &earlier).map_err(own("copy the record"))?;
+        self.run(lead, &["lock", "--update", "bring the tides"], 0)?;
+        self.run(lead, &["record", "--review", "../earlier.record", "cavrith.records/bring-the-tides.record"], 0)
+    }
+
     /// Gets a page from a server that was started a moment ago.
     fn fetch_soon(&self, port: u16, page: &str, part: &str) -> Result<(), Failure> {
         for _ in 0..50 {
@@ -225,11 +265,34 @@ impl Story<'_> {
 
     /// Runs this program as a person would, and stops the story when it ends with another code than expected.
     fn run(&self, person: &Person, arguments: &[&str], expected: i32) -> Result<(), Failure> {
-        self.show_command(person, &format!("cavrith {}", arguments.join(" ")));
+        self.run_with(person, &[], arguments, expected)
+    }
+
+    /// As [`Self::run`], with variables of the environment.
+    fn run_with(
+        &self,
+        person: &Person,
+        variables: &[(&str, &str)],
+        arguments: &[&str],
+        expected: i32,
+    ) -> Result<(), Failure> {
+        let quoted = |word: &&str| if word.contains(' ') { format!("\"{word}\"") } else { (*word).to_owned() };
+        let line: Vec<_> = variables
+            .iter()
+            .map(|(name, value)| format!("{name}={value}"))
+            .chain(["cavrith".to_owned()])
+            .chain(arguments.iter().map(quoted))
+            .collect();
+        self.show_command(person, &line.join(" "));
         // What it writes to standard error is part of the story, in its place; written to one stream it cannot come out
         // of order.
-        let output =
-            self.command(person).args(arguments).stdin(Stdio::null()).output().map_err(own("start cavrith"))?;
+        let output = self
+            .command(person)
+            .envs(variables.iter().copied())
+            .args(arguments)
+            .stdin(Stdio::null())
+            .output()
+            .map_err(own("start cavrith"))?;
         for stream in [&output.stderr, &output.stdout] {
             for line in String::from_utf8_lossy(stream).trim_end().lines() {
                 self.screen.result(line);

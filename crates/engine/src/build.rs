@@ -78,6 +78,12 @@ pub(crate) fn record(
     check_architecture(lock)?;
     let plan = Plan::new(&project.spec, lock);
     let sources = RefCell::default();
+    // What is there is reported when the image is built afterwards.
+    let observer = |event: Event| match event {
+        Event::Layer(LayerOutcome { reused: true, .. }) => {}
+        event => (context.observer)(event),
+    };
+    let context = BuildContext { observer: &observer, ..context };
     let builder = Builder { context, cache: LayerCache::new(context, &plan), project, lock, plan: &plan };
     let Stack { outcomes, merged, .. } = builder.stack(builder.independent()?, &sources, position)?;
     let layers: Vec<_> = outcomes.iter().map(|outcome| outcome.tree).collect();

@@ -231,6 +231,20 @@ impl<S: Write> Write for Connection<S> {
     }
 }
 
+/// Reads all requests that some bytes are, as a step might send them. For trying out what comes of any bytes.
+#[doc(hidden)]
+pub fn requests_in(bytes: &[u8]) -> usize {
+    let mut connection = Connection::new(io::Cursor::new(bytes.to_vec()));
+    let mut count = 0;
+    while let Ok(head) = connection.head() {
+        if connection.body(&head).is_err() {
+            break;
+        }
+        count += 1;
+    }
+    count
+}
+
 /// The body of an answer.
 pub enum Content {
     /// In memory.

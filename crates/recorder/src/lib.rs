@@ -18,6 +18,8 @@ pub mod recording;
 pub mod replaying;
 pub mod server;
 
+#[doc(hidden)]
+pub use http::requests_in;
 pub use notes::Notes;
 pub use server::{Answers, Asked, Given, PROXY_PORT, Sockets, serve};
 

@@ -97,7 +97,7 @@ fn review(screen: &Screen, old: &Path, new: &Path, as_json: bool) -> Outcome {
             screen.result(format_args!("{:8} and {} more; --json has them all", "", all.len() - LINES));
         }
     };
-    let Review { packages, new_hosts, gone_hosts, replaced: files, changed, requests, bytes } = &review;
+    let Review { packages, new_hosts, gone_hosts, replaced: files, changed, added, gone, requests, bytes } = &review;
     lines(
         "replaced",
         screen.out.bad,
@@ -117,7 +117,9 @@ fn review(screen: &Screen, old: &Path, new: &Path, as_json: bool) -> Outcome {
     let is_new = |one: &&MovedPackage| one.from.is_empty();
     lines("new", screen.out.good, packages.iter().filter(is_new).map(moved).collect());
     lines("moved", screen.out.good, packages.iter().filter(|one| !is_new(one)).map(moved).collect());
-    lines("page", screen.out.faint, changed.clone());
+    lines("new", screen.out.good, added.clone());
+    lines("not any", screen.out.faint, gone.clone());
+    lines("changed", screen.out.warning, changed.clone());
     if review.is_empty() {
         screen.result(styled(screen.out.good, "they fetch the same"));
     } else if !screen.quiet {

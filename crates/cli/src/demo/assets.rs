@@ -54,3 +54,20 @@ pub const RELEASE: &str = include_str!("../../../../demo/project/release.toml");
 
 /// What a member adds to it.
 pub const MORE: &str = include_str!("../../../../demo/project/more.toml");
+
+/// How the addresses of the harbour office begin.
+pub const OFFICE: &str = "http://tides.harbour.example/";
+
+/// A step that fetches.
+pub const TIDES: &str = r#"
+[[steps]]
+name    = "bring the tides"
+at      = "build"
+network = "recorded"
+run     = """
+mkdir -p /srv/tides
+for month in $(wget -q -O - http://tides.harbour.example/list); do
+    wget -q -O /srv/tides/$month http://tides.harbour.example/$month
+done
+"""
+"#;

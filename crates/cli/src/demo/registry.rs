@@ -1,5 +1,6 @@
 //! A small registry for the story, on the loopback and in memory: as much of the OCI Distribution Specification 1.1 as
-//! a push and a pull take. It trusts whoever speaks to it, and is gone with this process.
+//! a push and a pull take. It trusts whoever speaks to it, and is gone with this process. Beside it are the tide tables
+//! that a harbour office publishes on the web.
 
 use std::collections::HashMap;
 use std::io::{self, BufRead as _, BufReader, Read as _, Write as _};
@@ -16,13 +17,39 @@ struct Shelf {
     manifests: HashMap<String, (String, Vec<u8>)>,
     uploads: HashMap<String, Vec<u8>>,
     begun: u64,
+    /// Of how many months the harbour office has published its tide tables.
+    months: usize,
 }
 
-/// Starts it, and gives its host and port. It ends with this process.
-pub fn start() -> io::Result<String> {
+/// How the addresses of the harbour office's files begin.
+pub const TIDES: &str = "/tides/";
+/// Its tide tables: the month, and the first lines.
+const TABLES: [(&str, &str); 3] = [
+    ("october.csv", "day,low,high\n1,04:12,10:31\n2,04:55,11:14\n"),
+    ("november.csv", "day,low,high\n1,05:02,11:20\n2,05:47,12:05\n"),
+    ("december.csv", "day,low,high\n1,05:31,11:52\n2,06:18,12:39\n"),
+];
+
+/// A registry that runs, and the harbour office's web site beside it.
+pub struct Served {
+    /// Host and port.
+    pub host: String,
+    shelf: Arc<Mutex<Shelf>>,
+}
+
+impl Served {
+    /// The harbour office publishes one more month.
+    pub fn publish(&self) {
+        self.shelf.lock().unwrap_or_else(PoisonError::into_inner).months += 1;
+    }
+}
+
+/// Starts it. It ends with this process.
+pub fn start() -> io::Result<Served> {
     let listener = TcpListener::bind(("127.0.0.1", 0))?;
     let host = listener.local_addr()?.to_string();
-    let shelf = Arc::new(Mutex::new(Shelf::default()));
+    let shelf = Arc::new(Mutex::new(Shelf { months: 2, ..Shelf::default() }));
+    let served = Served { host, shelf: shelf.clone() };
     std::thread::Builder::new().name("registry".to_owned()).spawn(move || {
         for stream in listener.incoming().flatten() {
             let shelf = shelf.clone();
@@ -30,7 +57,7 @@ pub fn start() -> io::Result<String> {
             let _ = std::thread::Builder::new().spawn(move || serve(&stream, &shelf));
         }
     })?;
-    Ok(host)
+    Ok(served)
 }
 
 struct Answer {
@@ -83,6 +110,9 @@ fn digest(bytes: &[u8]) -> String {
 impl Shelf {
     fn answer(&mut self, method: &str, target: &str, kind: String, body: Vec<u8>) -> Answer {
         let (path, query) = target.split_once('?').unwrap_or((target, ""));
+        if let Some(file) = path.strip_prefix(TIDES) {
+            return self.tides(file);
+        }
         let Some(rest) = path.strip_prefix("/v2/") else { return answer(404) };
         if let Some((name, which)) = rest.split_once("/manifests/") {
             return self.manifest(method, name, which, kind, body);
@@ -92,6 +122,17 @@ impl Shelf {
         }
         let blob = rest.rsplit_once("/blobs/").and_then(|(_, digest)| self.blobs.get(digest));
         blob.map_or_else(|| answer(404), |bytes| Answer { body: bytes.clone(), ..answer(200) })
+    }
+
+    /// A file of the harbour office.
+    fn tides(&self, file: &str) -> Answer {
+        let published = &TABLES[..self.months.min(TABLES.len())];
+        if file == "list" {
+            let names: String = published.iter().map(|(name, _)| format!("{name}\n")).collect();
+            return Answer { body: names.into_bytes(), ..answer(200) };
+        }
+        let found = published.iter().find(|(name, _)| *name == file);
+        found.map_or_else(|| answer(404), |(_, text)| Answer { body: text.as_bytes().to_vec(), ..answer(200) })
     }
 
     fn manifest(&mut self, method: &str, name: &str, which: &str, kind: String, body: Vec<u8>) -> Answer {

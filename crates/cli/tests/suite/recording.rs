@@ -330,7 +330,7 @@ fn packages_that_were_fetched_are_listed_and_what_moved_is_reviewed() {
     };
     let said = review(0, &[]);
     assert!(
-        said.contains("npm tides  1.0.0 → 1.1.0") && said.contains("page     http://files.brindle.example/low.csv"),
+        said.contains("npm tides  1.0.0 → 1.1.0") && said.contains("changed  http://files.brindle.example/low.csv"),
         "{said}"
     );
     // The same version with another file is what nobody should do.

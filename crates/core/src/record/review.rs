@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use super::Record;
 use super::packages::Package;
+use crate::digest::Sha256Digest;
 
 /// The difference between two records.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
@@ -20,6 +21,10 @@ pub struct Review {
     pub replaced: Vec<String>,
     /// Addresses that are no packages' and are answered otherwise, such as pages of an index.
     pub changed: Vec<String>,
+    /// Addresses that are no packages' and were not asked before.
+    pub added: Vec<String>,
+    /// Addresses that are no packages' and are not asked any more.
+    pub gone: Vec<String>,
     /// How many requests there were, and are.
     pub requests: (usize, usize),
     /// How many bytes there were, and are.
@@ -38,7 +43,7 @@ pub struct MovedPackage {
 }
 
 /// Versions by package, and the digest of each file by its address.
-type Files<'a> = (BTreeMap<String, BTreeSet<String>>, BTreeMap<&'a str, (crate::digest::Sha256Digest, bool)>);
+type Files<'a> = (BTreeMap<String, BTreeSet<String>>, BTreeMap<&'a str, (Sha256Digest, bool)>);
 
 fn files(record: &Record) -> Files<'_> {
     let (mut versions, mut digests) = (BTreeMap::<_, BTreeSet<_>>::new(), BTreeMap::new());
@@ -70,6 +75,10 @@ impl Review {
         let of = |packages: bool| -> Vec<String> {
             others.iter().filter(|(_, old, _)| old.1 == packages).map(|(url, ..)| (**url).to_owned()).collect()
         };
+        let only_in = |files: &BTreeMap<&str, (Sha256Digest, bool)>, other: &BTreeMap<&str, (Sha256Digest, bool)>| {
+            let only = files.iter().filter(|(url, (_, is_package))| !is_package && !other.contains_key(*url));
+            only.map(|(url, _)| (*url).to_owned()).collect::<Vec<_>>()
+        };
         let (old_hosts, new_hosts) = (old.hosts(), new.hosts());
         let without = |hosts: &[String], other: &[String]| -> Vec<String> {
             hosts.iter().filter(|host| !other.contains(host)).cloned().collect()
@@ -80,6 +89,8 @@ impl Review {
             gone_hosts: without(&old_hosts, &new_hosts),
             replaced: of(true),
             changed: of(false),
+            added: only_in(&new_files, &old_files),
+            gone: only_in(&old_files, &new_files),
             requests: (old.answers.len(), new.answers.len()),
             bytes: (old.bytes(), new.bytes()),
         }
@@ -87,9 +98,9 @@ impl Review {
 
     /// Whether there is something to look at.
     pub fn is_empty(&self) -> bool {
-        let Self { packages, new_hosts, gone_hosts, replaced, changed, .. } = self;
+        let Self { packages, new_hosts, gone_hosts, replaced, changed, added, gone, .. } = self;
         packages.is_empty()
-            && [new_hosts, gone_hosts, replaced, changed].into_iter().all(Vec::is_empty)
+            && [new_hosts, gone_hosts, replaced, changed, added, gone].into_iter().all(Vec::is_empty)
             && self.requests.0 == self.requests.1
     }
 }
@@ -97,7 +108,6 @@ impl Review {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::digest::Sha256Digest;
     use crate::record::{Request, Response};
 
     fn record(answers: &[(&str, &str)]) -> Record {
@@ -116,12 +126,14 @@ mod tests {
             ("https://npm.example/tides/-/tides-1.0.0.tgz", "1"),
             ("https://npm.example/gulls/-/gulls-2.0.0.tgz", "g"),
             ("https://npm.example/ropes/-/ropes-3.0.0.tgz", "r"),
+            ("https://npm.example/ropes", "ropes"),
         ]);
         let new = record(&[
             ("https://npm.example/tides", "two"),
             ("https://npm.example/tides/-/tides-1.1.0.tgz", "11"),
             ("https://npm.example/gulls/-/gulls-2.0.0.tgz", "other"),
             ("https://cdn.example/bells/-/bells-1.0.0.tgz", "b"),
+            ("https://cdn.example/bells", "bells"),
         ]);
         let review = Review::new(&old, &new);
         let moved: Vec<_> = review
@@ -133,6 +145,10 @@ mod tests {
         assert_eq!(review.new_hosts, ["cdn.example"]);
         assert_eq!(review.replaced, ["https://npm.example/gulls/-/gulls-2.0.0.tgz"]);
         assert_eq!(review.changed, ["https://npm.example/tides"]);
+        assert_eq!(
+            (&review.added[..], &review.gone[..]),
+            (&["https://cdn.example/bells".to_owned()][..], &["https://npm.example/ropes".to_owned()][..])
+        );
         assert!(!review.is_empty() && Review::new(&old, &old).is_empty());
     }
 }
