@@ -97,8 +97,7 @@ pub(crate) fn record(
     let fetch = |request: &Request, headers: &[(String, String)], body: &[u8]| outward.fetch(request, headers, body);
     let recording = Recording::new(context.blobs, &fetch);
     let ended = maker.run_answered(run, &recording);
-    step_network::tell(context, name, recording.notes());
-    drop(ended?);
+    step_network::with_notes(context, name, recording.notes(), ended)?;
     Ok(recording.into_record())
 }
 
@@ -229,8 +228,7 @@ impl Maker<'_> {
         let body = |digest: &Sha256Digest| open.body(digest);
         let replay = Replay::new(&open.record, &body);
         let ended = self.run_answered(run, &replay);
-        let noticed = step_network::tell(self.context, self.name, replay.notes());
-        let (overlay_scratch, command) = ended.map_err(|error| error.because(noticed))?;
+        let (overlay_scratch, command) = step_network::with_notes(self.context, self.name, replay.notes(), ended)?;
         self.taken(overlay_scratch, &command)
     }
 

@@ -329,8 +329,17 @@ fn again(supply: Supply<'_>, request: &Request, response: &Response) -> Result<C
     checked::check_own(&path, &name, response.size, response.body).map_err(|error| error.to_string())
 }
 
-/// Says what was noticed while a step ran: what it was refused, and whom it looked for without asking.
-pub(crate) fn tell(context: BuildContext<'_>, step: &str, notes: &cavrith_recorder::Notes) -> Vec<String> {
+/// Adds what was noticed while a step ran, what it was refused and whom it looked for without asking: to why it failed,
+/// or as notes when it did not.
+///
+/// # Errors
+/// As `ended`.
+pub(crate) fn with_notes<T>(
+    context: BuildContext<'_>,
+    step: &str,
+    notes: &cavrith_recorder::Notes,
+    ended: Result<T, EngineError>,
+) -> Result<T, EngineError> {
     let mut lines = notes.refusals();
     let unasked = notes.unasked();
     if !unasked.is_empty() {
@@ -339,8 +348,10 @@ pub(crate) fn tell(context: BuildContext<'_>, step: &str, notes: &cavrith_record
             unasked.join(", ")
         ));
     }
-    for line in &lines {
-        (context.observer)(Event::Note { text: format!("the {step}: {line}") });
+    if ended.is_ok() {
+        for line in &lines {
+            (context.observer)(Event::Note { text: format!("the {step}: {line}") });
+        }
     }
-    lines
+    ended.map_err(|error| error.because(lines))
 }

@@ -81,6 +81,9 @@ fn record(screen: &Screen, dir: &Path, typed: &Lock, steps: &[String]) -> Outcom
     let program = program.map_err(|error| Failure::Own(3, format!("cannot find this program: {error}")))?;
     let mut command = std::process::Command::new(program);
     command.arg("-C").arg(dir).arg("record");
+    // As it was decided for this command, whose streams may be somebody else's.
+    let color = if screen.out.good == anstyle::Style::new() { "never" } else { "always" };
+    command.args(["--color", color]);
     if screen.quiet || typed.report.json {
         command.arg("-q");
     }
