@@ -14,7 +14,7 @@ struct Rule {
     why: &'static str,
 }
 
-const RULES: [Rule; 13] = [
+const RULES: [Rule; 20] = [
     Rule { end: &[".global-cache"], under: None, why: "when cargo used which crate last" },
     Rule { end: &[".package-cache"], under: None, why: "a lock of cargo's" },
     Rule { end: &[".package-cache-mutate"], under: None, why: "a lock of cargo's" },
@@ -28,6 +28,13 @@ const RULES: [Rule; 13] = [
     Rule { end: &["node_modules", ".cache"], under: None, why: "a cache of tools of Node" },
     Rule { end: &[".npm", "_logs"], under: None, why: "what npm said" },
     Rule { end: &[".cache", "pip"], under: None, why: "a cache of pip's" },
+    Rule { end: &["cache", "apt", "pkgcache.bin"], under: Some("var"), why: "a cache of apt's" },
+    Rule { end: &["cache", "apt", "srcpkgcache.bin"], under: Some("var"), why: "a cache of apt's" },
+    Rule { end: &["log", "apt", "history.log"], under: Some("var"), why: "when apt did what" },
+    Rule { end: &["log", "apt", "term.log"], under: Some("var"), why: "when apt did what" },
+    Rule { end: &["log", "apt", "eipp.log.xz"], under: Some("var"), why: "what apt planned" },
+    Rule { end: &["var", "log", "dpkg.log"], under: None, why: "when dpkg did what" },
+    Rule { end: &["var", "log", "alternatives.log"], under: None, why: "when alternatives changed" },
 ];
 
 /// Why something that a step fetched or built is left out, with all that is in it; nothing when it stays.
@@ -54,6 +61,8 @@ mod tests {
             "srv/app/target/debug/.fingerprint/serde-1/invoked.timestamp",
             "root/.m2/repository/a/b/1/_remote.repositories",
             "code/node_modules/.cache",
+            "var/log/apt/history.log",
+            "var/log/dpkg.log",
         ] {
             assert!(why(path).is_some(), "{path}");
         }
