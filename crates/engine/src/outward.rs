@@ -2,6 +2,7 @@
 //! there. It is added here, outside, so that neither the step nor its record ever holds it.
 
 use std::collections::BTreeMap;
+use std::net::{IpAddr, ToSocketAddrs as _};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -44,6 +45,12 @@ impl<'a> Outward<'a> {
     /// Sends a request, and gives the answer. An error says, in words, why there is none.
     pub fn fetch(&self, request: &Request, headers: &[(String, String)], body: &[u8]) -> Result<Fetched, String> {
         let url = self.address(&request.url);
+        // A spec is somebody's; what listens on the member's own machine is for the member.
+        if url == request.url && is_this_machine(request.host()) {
+            return Err(
+                "it is this machine itself, which no step is let to; [recording.mirrors] can lead there".to_owned()
+            );
+        }
         let mut headers = headers.to_vec();
         if let Some((_, header)) = self.shown.iter().find(|(beginning, _)| begins(&url, beginning)) {
             headers.push(("Authorization".to_owned(), header.clone()));
@@ -52,6 +59,27 @@ impl<'a> Outward<'a> {
         let Exchange { status, headers, length, body } = exchange.map_err(|error| error.to_string())?;
         Ok(Fetched { status, headers, length, body })
     }
+}
+
+/// Whether a host is this machine, or one that only this machine has: its loopback, and what is local to a link, where
+/// machines in data centres are told their credentials (RFC 3927, RFC 4291). A name that cannot be resolved here is for
+/// a proxy to resolve.
+fn is_this_machine(host: &str) -> bool {
+    let (name, port) = match host.rsplit_once(':') {
+        Some((name, port)) if !name.contains(':') || name.ends_with(']') => (name, port.parse().unwrap_or(80)),
+        _ => (host, 80_u16),
+    };
+    let name = name.trim_start_matches('[').trim_end_matches(']').trim_end_matches('.');
+    if name == "localhost" || name.ends_with(".localhost") {
+        return true;
+    }
+    let addresses = (name, port).to_socket_addrs().map(|found| found.map(|one| one.ip()).collect::<Vec<_>>());
+    addresses.unwrap_or_default().into_iter().any(|address| match address.to_canonical() {
+        IpAddr::V4(address) => address.is_loopback() || address.is_link_local() || address.octets()[0] == 0,
+        IpAddr::V6(address) => {
+            address.is_loopback() || address.is_unspecified() || address.segments()[0] & 0xffc0 == 0xfe80
+        }
+    })
 }
 
 /// Whether an address lies beneath another one: the same host, and not only one whose name begins the same.
@@ -82,6 +110,29 @@ fn header(credential: &CredentialConfig) -> Result<String, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_listens_on_this_machine_is_no_step_s() {
+        for host in [
+            "localhost",
+            "localhost:631",
+            "db.localhost",
+            "127.0.0.1",
+            "127.8.9.1:8080",
+            "[::1]:80",
+            "[::ffff:127.0.0.1]",
+            "0.0.0.0:22",
+            "169.254.169.254",
+            "[fe80::1]",
+            "2130706433",
+            "0x7f.1",
+        ] {
+            assert!(is_this_machine(host), "{host}");
+        }
+        for host in ["10.1.2.3", "192.168.0.7:8443", "[2001:db8::1]", "tides.invalid"] {
+            assert!(!is_this_machine(host), "{host}");
+        }
+    }
 
     #[test]
     fn mirrors_and_credentials_hold_for_the_host_that_they_name_and_no_other() {

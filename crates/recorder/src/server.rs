@@ -195,7 +195,8 @@ impl<'a> Server<'a> {
         // The handshake says which host is meant.
         while stream.conn.is_handshaking() {
             if let Err(error) = stream.conn.complete_io(&mut stream.sock) {
-                if !self.is_over() && error.kind() == std::io::ErrorKind::InvalidData {
+                // One that does not believe the certificate says so; one that was ended says nothing.
+                if error.kind() == std::io::ErrorKind::InvalidData {
                     let whom = stream.conn.server_name().or(name).unwrap_or("a host").to_owned();
                     self.answers.refused(format!("the encryption to {whom}: {error}"));
                 }

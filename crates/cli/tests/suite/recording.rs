@@ -347,3 +347,24 @@ fn packages_that_were_fetched_are_listed_and_what_moved_is_reviewed() {
     let said = team.fails(&["record", "--review", old.to_str().unwrap(), old.to_str().unwrap()], 2);
     assert!(said.contains("cannot be read as a record: line 1"), "{said}");
 }
+
+#[test]
+fn a_step_is_not_let_to_what_listens_on_the_member_s_own_machine() {
+    let team = Team::new();
+    let server = Server::new();
+    server.put("/secret", "gull7\n");
+    let (_, port) = server.url.rsplit_once(':').unwrap();
+    for host in ["127.0.0.1", "localhost", "0.0.0.0", "[::ffff:127.0.0.1]"] {
+        let address = format!("http://{host}:{port}/secret");
+        team.add(&format!(
+            "\n[[steps]]\nname = \"look around\"\nat = \"build\"\nnetwork = \"recorded\"\nrun = \"no_proxy= NO_PROXY= wget -q -O /srv/x {address}\"\n"
+        ));
+        team.ok(&["lock"]);
+        let said = team.fails(&["record"], 5);
+        assert!(said.contains("it is this machine itself, which no step is let to"), "{host}: {said}");
+        let path = team.project().join("cavrith.toml");
+        let text = fs::read_to_string(&path).unwrap();
+        fs::write(&path, text.split("\n[[steps]]\nname = \"look around\"").next().unwrap()).unwrap();
+    }
+    assert_eq!(server.requests(), Vec::<String>::new());
+}
