@@ -64,7 +64,20 @@ for month in october november december; do printf 'day,low,high\n1,05:02,11:20\n
 "$work/story/harbour/bin/busybox" httpd -f -p 127.0.0.1:8123 -h "$work/office" &
 office=$!
 printf '[recording.mirrors]\n"http://tides.harbour.example/" = "http://127.0.0.1:8123/"\n' > "$work/sea/home/config.toml"
-rm -r "$work/sea/ida/timetable/cavrith.records"
+cat "$here/demo/project/cavrith.toml" - > "$work/sea/ida/timetable/cavrith.toml" <<'SPEC'
+
+[[steps]]
+name    = "bring the tides"
+at      = "build"
+network = "recorded"
+run     = """
+mkdir -p /srv/tides
+for month in $(wget -q -O - http://tides.harbour.example/list); do
+    wget -q -O /srv/tides/$month http://tides.harbour.example/$month
+done
+"""
+SPEC
+(cd "$work/sea/ida/timetable" && CAVRITH_HOME=$work/sea/home cavrith lock -q)
 cat > "$work/sea/moves" <<MOVES
 cavrith record
 cp cavrith.records/bring-the-tides.record ../earlier.record
@@ -78,15 +91,6 @@ cavrith record --review ../earlier.record cavrith.records/bring-the-tides.record
 MOVES
 shot record 8 "$work/sea/ida/timetable" "$work/sea/home" "tail -n 12 cavrith.toml; . $work/sea/moves"
 kill $office
-
-# As it was before the story's last act.
-cat "$here/demo/project/cavrith.toml" "$here/demo/project/release.toml" > "$ida/timetable/cavrith.toml"
-rm -r "$ida/timetable/cavrith.records"
-cp "$here/demo/project/cavrith.toml" "$jonas/timetable/cavrith.toml"
-for person in "$ida" "$jonas"; do (cd "$person/timetable" && CAVRITH_HOME=$person/home cavrith lock -q); done
-(cd "$ida/timetable" && CAVRITH_HOME=$ida/home cavrith seal -q)
-cp "$ida/timetable/cavrith.lock" "$ida/timetable/cavrith.toml" "$ida/timetable/cavrith.listing" "$jonas/timetable/"
-(cd "$jonas/timetable" && CAVRITH_HOME=$jonas/home cavrith build -q)
 
 mkdir -p "$work/draft/timetable"
 cp "$here/demo/project/draft.toml" "$work/draft/timetable/cavrith.toml"

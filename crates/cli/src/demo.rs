@@ -144,7 +144,13 @@ impl Story<'_> {
         self.run(&jonas, &["build", "--fresh"], 0)?;
         self.run(&jonas, &["verify"], 0)?;
         self.release(&lead)?;
+        // What is left for anybody to try needs nothing that is gone with this story.
+        let before = [&lead, &jonas].map(|person| (person, kept_files(person)));
         self.tides(&lead, &jonas, &served)?;
+        self.narrate("It waits on a branch until somebody has read it; both folders are as they were.");
+        for (person, files) in before {
+            put_back(person, &files).map_err(own("put the project's files back"))?;
+        }
         self.last_words(&tove);
         Ok(0)
     }
@@ -395,6 +401,17 @@ impl Story<'_> {
             self.screen.result(line);
         }
     }
+}
+
+/// Files of a project that a branch would have, and what stands in them.
+fn kept_files(person: &Person) -> Vec<(&'static str, Vec<u8>)> {
+    let read = |name| Some((name, fs::read(person.project.join(name)).ok()?));
+    ["cavrith.toml", "cavrith.lock", "cavrith.listing"].into_iter().filter_map(read).collect()
+}
+
+fn put_back(person: &Person, files: &[(&str, Vec<u8>)]) -> io::Result<()> {
+    fs::remove_dir_all(person.project.join("cavrith.records"))?;
+    files.iter().try_for_each(|(name, bytes)| fs::write(person.project.join(name), bytes))
 }
 
 /// Whether a program of this machine succeeds.

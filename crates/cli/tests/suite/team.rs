@@ -57,7 +57,6 @@ impl Team {
         copy(&demo().join("d/depot"), &dir.path().join("depot"));
         copy(&demo().join("d/ida/timetable"), &dir.path().join("ida/timetable"));
         fs::remove_file(dir.path().join("ida/timetable/cavrith.lock")).unwrap();
-        fs::remove_dir_all(dir.path().join("ida/timetable/cavrith.records")).unwrap();
         // As it was before the story's last act.
         let spec = include_str!("../../../../demo/project/cavrith.toml");
         fs::write(dir.path().join("ida/timetable/cavrith.toml"), spec).unwrap();
