@@ -7,7 +7,6 @@ use std::net::{IpAddr, ToSocketAddrs as _};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use cavrith_core::record::Request;
-use cavrith_recorder::recording::Fetched;
 use cavrith_sources::web::{Exchange, Web};
 
 use crate::member::{CredentialConfig, RecordingConfig};
@@ -43,7 +42,7 @@ impl<'a> Outward<'a> {
     }
 
     /// Sends a request, and gives the answer. An error says, in words, why there is none.
-    pub fn fetch(&self, request: &Request, headers: &[(String, String)], body: &[u8]) -> Result<Fetched, String> {
+    pub fn fetch(&self, request: &Request, headers: &[(String, String)], body: &[u8]) -> Result<Exchange, String> {
         let url = self.address(&request.url);
         // A spec is somebody's; what listens on the member's own machine is for the member.
         if url == request.url && is_this_machine(request.host()) {
@@ -55,9 +54,7 @@ impl<'a> Outward<'a> {
         if let Some((_, header)) = self.shown.iter().find(|(beginning, _)| begins(&url, beginning)) {
             headers.push(("Authorization".to_owned(), header.clone()));
         }
-        let exchange = self.web.exchange(&request.method, &url, &headers, body);
-        let Exchange { status, headers, length, body } = exchange.map_err(|error| error.to_string())?;
-        Ok(Fetched { status, headers, length, body })
+        self.web.exchange(&request.method, &url, &headers, body).map_err(|error| error.to_string())
     }
 }
 

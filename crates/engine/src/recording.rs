@@ -119,6 +119,8 @@ fn write(
     let variant = (!project.spec.is_default).then_some(project.spec.variant.as_str());
     let (dir, name) = (project.dir.join(DIRECTORY), file_name(step, variant));
     fs::create_dir_all(&dir).map_err(file_error("make", &dir))?;
+    // A clone may have a link in its place.
+    let dir = project.bounds.real(DIRECTORY)?;
     cavrith_store::atomic::write(&dir.join(&name), text.as_bytes())?;
     Ok(RecordPin {
         step: step.to_owned(),

@@ -7,6 +7,7 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::record::{Record, Request, Response};
+use cavrith_sources::web::Exchange;
 use cavrith_store::Store;
 use cavrith_store::blobs::Partial;
 use cavrith_store::hashing::Sha256;
@@ -43,26 +44,8 @@ const OWN: [&str; 20] = [
     "x-forwarded-for",
 ];
 
-/// An answer of the web.
-pub struct Fetched {
-    /// The status.
-    pub status: u16,
-    /// The headers.
-    pub headers: Vec<(String, String)>,
-    /// How long the body is, when that is known.
-    pub length: Option<u64>,
-    /// The body.
-    pub body: Box<dyn Read + Send>,
-}
-
-impl std::fmt::Debug for Fetched {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Fetched").field("status", &self.status).field("length", &self.length).finish_non_exhaustive()
-    }
-}
-
 /// The way to the web. An error says, in words, why there was no answer.
-pub type Fetch<'a> = dyn Fn(&Request, &[(String, String)], &[u8]) -> Result<Fetched, String> + Sync + 'a;
+pub type Fetch<'a> = dyn Fn(&Request, &[(String, String)], &[u8]) -> Result<Exchange, String> + Sync + 'a;
 
 /// Fetches, and writes down.
 pub struct Recording<'a> {
@@ -131,7 +114,7 @@ impl<'a> Recording<'a> {
         let request = &asked.request;
         let is_own = |name: &str| OWN.contains(&name.to_ascii_lowercase().as_str());
         let headers: Vec<_> = asked.headers.iter().filter(|(name, _)| !is_own(name)).cloned().collect();
-        let Fetched { status, headers, length, body } = (self.fetch)(request, &headers, &asked.body)?;
+        let Exchange { status, headers, length, body } = (self.fetch)(request, &headers, &asked.body)?;
         if status >= 500 {
             return Err(format!("it is answered with {status}"));
         }

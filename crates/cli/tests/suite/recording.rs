@@ -368,3 +368,14 @@ fn a_step_is_not_let_to_what_listens_on_the_member_s_own_machine() {
     }
     assert_eq!(server.requests(), Vec::<String>::new());
 }
+
+#[test]
+fn a_record_is_written_in_the_project_wherever_a_link_leads() {
+    let (team, _server) = tides();
+    let outside = team.dir.path().join("outside");
+    fs::create_dir(&outside).unwrap();
+    std::os::unix::fs::symlink(&outside, team.project().join("cavrith.records")).unwrap();
+    let said = told(&team.run(&["record"]));
+    assert!(said.contains("lies outside the project"), "{said}");
+    assert_eq!(fs::read_dir(&outside).unwrap().count(), 0);
+}

@@ -4,8 +4,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::record::{Record, Request};
-use cavrith_recorder::recording::{Fetched, Recording};
+use cavrith_recorder::recording::Recording;
 use cavrith_recorder::replaying::Replay;
+use cavrith_sources::web::Exchange;
 use cavrith_store::Store;
 use proptest::prelude::*;
 
@@ -38,7 +39,7 @@ fn any_request() -> impl Strategy<Value = Asked> {
 
 /// A web that answers everything otherwise each time: with and without a length, with errors, with redirections.
 #[allow(clippy::type_complexity, reason = "it is the type of the way to the web")]
-fn changing_web(count: &AtomicU64) -> impl Fn(&Request, &[(String, String)], &[u8]) -> Result<Fetched, String> + '_ {
+fn changing_web(count: &AtomicU64) -> impl Fn(&Request, &[(String, String)], &[u8]) -> Result<Exchange, String> + '_ {
     |request, headers, body| {
         for own in ["authorization", "cookie", "if-none-match", "connection", "host"] {
             assert!(!headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(own)), "{own}");
@@ -55,7 +56,7 @@ fn changing_web(count: &AtomicU64) -> impl Fn(&Request, &[(String, String)], &[u
             ("location", "http://ida:gull7@b/"),
         ];
         let headers = headers.map(|(name, value)| (name.to_owned(), value.to_owned())).to_vec();
-        Ok(Fetched { status, headers, length, body: Box::new(std::io::Cursor::new(text.into_bytes())) })
+        Ok(Exchange { status, headers, length, body: Box::new(std::io::Cursor::new(text.into_bytes())) })
     }
 }
 
@@ -133,7 +134,7 @@ fn many_at_once_get_the_same_and_it_is_fetched_once() {
         let number = count.fetch_add(1, Ordering::SeqCst);
         std::thread::sleep(std::time::Duration::from_millis(100));
         let body = Box::new(std::io::Cursor::new(format!("tide {number}").into_bytes()));
-        Ok(Fetched { status: 200, headers: Vec::new(), length: None, body })
+        Ok(Exchange { status: 200, headers: Vec::new(), length: None, body })
     };
     let recording = Recording::new(&store, &slow);
     let answers: Vec<_> = answered(&recording, |places, _| {
@@ -169,13 +170,13 @@ fn what_breaks_off_or_lies_about_its_length_is_not_recorded_and_can_be_asked_aga
     let web = |request: &Request, _: &[(String, String)], _: &[u8]| {
         let number = count.fetch_add(1, Ordering::SeqCst);
         let fetched =
-            |length, body: Box<dyn Read + Send>| Ok(Fetched { status: 200, headers: Vec::new(), length, body });
+            |length, body: Box<dyn Read + Send>| Ok(Exchange { status: 200, headers: Vec::new(), length, body });
         match (request.url.rsplit('/').next().unwrap(), number % 2) {
             ("resets", 0) => fetched(None, Box::new(Broken(100_000))),
             ("short", 0) => fetched(Some(20), Box::new(&b"short"[..])),
             ("long", 0) => fetched(Some(3), Box::new(&b"longer"[..])),
             ("down", 0) => Err("nobody is there".to_owned()),
-            ("busy", 0) => Ok(Fetched { status: 503, headers: Vec::new(), length: None, body: Box::new(&b""[..]) }),
+            ("busy", 0) => Ok(Exchange { status: 503, headers: Vec::new(), length: None, body: Box::new(&b""[..]) }),
             _ => fetched(Some(4), Box::new(&b"tide"[..])),
         }
     };
@@ -212,7 +213,7 @@ fn a_client_that_goes_away_changes_nothing_of_what_is_recorded() {
     let large = vec![b'x'; 3 << 20];
     let web = |_: &Request, _: &[(String, String)], _: &[u8]| {
         let body = Box::new(std::io::Cursor::new(large.clone()));
-        Ok(Fetched { status: 200, headers: Vec::new(), length: Some(large.len() as u64), body })
+        Ok(Exchange { status: 200, headers: Vec::new(), length: Some(large.len() as u64), body })
     };
     let recording = Recording::new(&store, &web);
     answered(&recording, |places, _| {
