@@ -76,7 +76,8 @@ impl StoreSession {
 impl StoreSession {
     /// Where bytes come from.
     pub fn supply<'a>(&'a self, observer: cavrith_engine::event::Observer<'a>) -> Supply<'a> {
-        Supply { store: &self.store, staging: &self.staging, web: &self.web, member: &self.member, observer }
+        let Self { store, staging, web, member, .. } = self;
+        Supply { store, staging, web, member, bodies: None, observer }
     }
 }
 

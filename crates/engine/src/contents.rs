@@ -13,10 +13,10 @@ use cavrith_sources::deb;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
+use crate::bodies;
 use crate::culprit::Packages;
 use crate::error::EngineError;
 use crate::project::Project;
-use crate::step_network;
 use crate::trimming;
 
 /// Everything that a lock pins and the image has; with licences, when it is built. Which packages of a trimmed base
@@ -31,7 +31,7 @@ pub fn list(
     image: Option<&ImageRecord>,
 ) -> Result<Vec<Item>, EngineError> {
     let mut items = items(&project.spec, lock);
-    let records = lock.records.iter().map(|pin| step_network::pinned(project, pin));
+    let records = lock.records.iter().map(|pin| bodies::pinned(project, pin));
     items.extend(fetched(&records.collect::<Result<Vec<_>, _>>()?));
     let trimmed = project.spec.is_trimmed();
     let Some(image) = image else {

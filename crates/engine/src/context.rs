@@ -6,6 +6,7 @@ use cavrith_sources::web::Web;
 use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
+use crate::bodies::BodySource;
 use crate::event::Observer;
 use crate::member::Member;
 use crate::supply::Supply;
@@ -25,6 +26,8 @@ pub struct BuildContext<'a> {
     pub member: &'a Member,
     /// Where files from the web are kept; another store's when this build must begin with an empty one.
     pub blobs: &'a Store,
+    /// Whom to ask for the bodies of records that are not here.
+    pub bodies: Option<&'a dyn BodySource>,
     /// Gets every event.
     pub observer: Observer<'a>,
     /// Make everything again, and replace what is in the store.
@@ -36,6 +39,7 @@ pub struct BuildContext<'a> {
 impl<'a> BuildContext<'a> {
     /// Where bytes come from.
     pub fn supply(&self) -> Supply<'a> {
-        Supply { store: self.blobs, staging: self.staging, web: self.web, member: self.member, observer: self.observer }
+        let Self { staging, web, member, bodies, observer, .. } = *self;
+        Supply { store: self.blobs, staging, web, member, bodies, observer }
     }
 }

@@ -37,6 +37,8 @@
 //! for is checked where it is used, not somewhere before.
 #![forbid(unsafe_code)]
 
+pub mod bodies;
+pub mod bringing;
 pub mod build;
 mod choosing;
 pub mod contents;

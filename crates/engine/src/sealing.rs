@@ -27,6 +27,7 @@ use cavrith_store::Store;
 use cavrith_store::owners::Ownership;
 use cavrith_store::records::ImageRecord;
 
+use crate::bringing;
 use crate::build;
 use crate::context::BuildContext;
 use crate::culprit::Packages;
@@ -109,6 +110,9 @@ pub struct Candidate<'a> {
 /// [`SealError::NotReproducible`] with every difference, and whatever building can say.
 pub fn seal(context: BuildContext<'_>, candidates: &[Candidate<'_>]) -> Result<Vec<Seal>, EngineError> {
     let Some(dir) = candidates.first().map(|first| &first.project.dir) else { return Ok(Vec::new()) };
+    for candidate in candidates {
+        bringing::bring_all(context, candidate.project, candidate.lock)?;
+    }
     let second_store = context.staging.new_dir()?;
     // Time stamps that the kernel puts on files cannot be shifted; that they differ takes that some time has passed.
     let keys = candidates.iter().map(|one| Plan::new(&one.project.spec, one.lock).image_key);
@@ -260,7 +264,7 @@ fn build_and_compare(order: &SecondBuild) -> Result<Vec<Comparison>, EngineError
     let staging = store.stage("second")?;
     let observer = |event: Event| say(&Answer::Event(event));
     let first = Store::open(&order.first_store)?;
-    // Everything was fetched for the first build.
+    // Everything was brought here before.
     let web = Web::new(true);
     let member = Member::with_depots(order.shelves.clone());
     let context = BuildContext {
@@ -269,6 +273,7 @@ fn build_and_compare(order: &SecondBuild) -> Result<Vec<Comparison>, EngineError
         web: &web,
         member: &member,
         blobs: &first,
+        bodies: None,
         identity: order.identity,
         observer: &observer,
         // The store is empty: nothing is found there but what an earlier variant made.

@@ -14,7 +14,6 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
-use std::time::Instant;
 
 use cavrith_core::derive::plan::{Content, PlannedLayer, Stage};
 use cavrith_core::digest::TreeDigest;
@@ -26,17 +25,15 @@ use cavrith_store::shared::SharedWriter;
 use cavrith_store::workers;
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
+use crate::bringing::{self, PinnedFile};
 use crate::context::BuildContext;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::layer_cache::{LayerCache, Ready};
 use crate::project::Project;
 use crate::step_layer::capture;
-use crate::supply::Supply;
 use configuring::Configuring;
 
-/// Files that are fetched at once; more than that is not faster and unfriendly to mirrors.
-const FETCHES: usize = 6;
 /// Directories that every root has as links into `/usr`, whatever packages write.
 const MERGED: [&str; 4] = ["bin", "sbin", "lib", "lib64"];
 /// A stage whose packages are laid.
@@ -121,33 +118,11 @@ impl Maker<'_> {
 
     /// Gets hold of all packages of some stages, several at once, so that laying them waits for nothing.
     fn fetch(&self, stages: &[&Stage]) -> Result<(), EngineError> {
-        let supply = self.context.supply();
-        let lacking: Vec<_> = stages
-            .iter()
-            .flat_map(|stage| &stage.packages)
-            .filter(|(_, package)| supply.lacks(&package.sha256))
-            .collect();
-        if lacking.is_empty() {
-            return Ok(());
-        }
-        let bytes = lacking.iter().map(|(_, package)| package.size).sum();
-        let started = Instant::now();
-        let done = Mutex::new(0u64);
-        let name = cavrith_core::verdict::count(lacking.len(), "package");
-        let quiet = |_: Event| {};
-        let quiet = Supply { observer: &quiet, ..supply };
-        let outcome = workers::each(lacking.len(), FETCHES, |number| -> Result<(), EngineError> {
-            let (package, pin) = lacking[number];
-            quiet.package(self.project.origins(), package, pin)?;
-            let mut done = done.lock().unwrap_or_else(PoisonError::into_inner);
-            *done += pin.size;
-            self.tell(Event::Fetching { name: name.clone(), done: *done, of: Some(bytes) });
-            Ok(())
+        let origins = self.project.origins();
+        let packages = stages.iter().flat_map(|stage| &stage.packages).map(|(name, pin)| {
+            PinnedFile::new(pin.sha256, pin.size, move |supply| supply.package(origins, name, pin).map(drop))
         });
-        self.tell(Event::Fetched { name: name.clone() });
-        outcome?;
-        self.tell(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
-        Ok(())
+        bringing::bring(self.context, "package", packages.collect())
     }
 
     /// Lays all packages of a stage.

@@ -1,7 +1,7 @@
 //! One step of an image: asked whether it is needed, run, and taken as a layer.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use cavrith_core::account::{self, Account};
@@ -17,13 +17,15 @@ use cavrith_recorder::Answers;
 use cavrith_recorder::recording::Recording;
 use cavrith_recorder::replaying::Replay;
 use cavrith_sandbox::Session;
-use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
+use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Purpose};
 use cavrith_sandbox::lines::{LastLines, Lines};
+use cavrith_store::caches::Cache;
 use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::records::ImageRecord;
 use cavrith_store::walk::{self, Over};
 use cavrith_store::writer::{LayerWriter, Links, StagedLayer};
 
+use crate::bodies::OpenRecord;
 use crate::context::BuildContext;
 use crate::error::{BuildError, EngineError, RecordError, file_error};
 use crate::event::Event;
@@ -32,7 +34,7 @@ use crate::overlay_scratch::{self, layer_roots};
 use crate::probe::{LIMIT, shown_seconds};
 use crate::project::Project;
 use crate::project_files::{self, Taken};
-use crate::step_network::{self, OpenRecord, StepNetwork};
+use crate::step_network::{self, LASTING, StepNetwork};
 use cavrith_sandbox::Runtime as _;
 use cavrith_store::reading;
 
@@ -96,7 +98,7 @@ pub(crate) fn record(
         .map_err(|why| EngineError::Record(RecordError::Network { step: name.to_owned(), why }))?;
     let fetch = |request: &Request, headers: &[(String, String)], body: &[u8]| outward.fetch(request, headers, body);
     let recording = Recording::new(context.blobs, &fetch);
-    let ended = maker.run_answered(run, &recording);
+    let ended = maker.run_answered(run, &recording, false);
     step_network::with_notes(context, name, recording.notes(), ended)?;
     Ok(recording.into_record())
 }
@@ -219,28 +221,39 @@ impl Maker<'_> {
     fn run(&self, run: &Run, record: Option<&PlannedRecord>) -> Result<StagedLayer, EngineError> {
         let Some(planned) = record else {
             let overlay_scratch = self.bench()?;
-            let command = self.command(run.argv())?;
-            let session = self.session(self.job(overlay_scratch.clone(), &command)?)?;
+            let mut command = self.command(run.argv())?;
+            let mut job = self.job(overlay_scratch.clone(), &command)?;
+            let caches = self.lay_caches(&mut job, &mut command, !self.context.fresh)?;
+            let session = self.session(job)?;
             self.carry_out(session, &command)?;
+            drop(caches);
             return self.taken(overlay_scratch, &command);
         };
         let open = OpenRecord::load(self.context, self.project, (self.name, planned))?;
         let body = |digest: &Sha256Digest| open.body(digest);
         let replay = Replay::new(&open.record, &body);
-        let ended = self.run_answered(run, &replay);
+        let ended = self.run_answered(run, &replay, !self.context.fresh);
         let (overlay_scratch, command) = step_network::with_notes(self.context, self.name, replay.notes(), ended)?;
         self.taken(overlay_scratch, &command)
     }
 
     /// Runs a command whose requests somebody answers. Gives where what it changed lies.
-    fn run_answered(&self, run: &Run, answers: &dyn Answers) -> Result<(PathBuf, CommandJob), EngineError> {
+    ///
+    /// What is recorded must not depend on what a cache has, so with `lasting` false its caches are empty.
+    fn run_answered(
+        &self,
+        run: &Run,
+        answers: &dyn Answers,
+        lasting: bool,
+    ) -> Result<(PathBuf, CommandJob), EngineError> {
         let overlay_scratch = self.bench()?;
         let mut command = self.command(run.argv())?;
+        let mut job = self.job(overlay_scratch.clone(), &command)?;
+        let _caches = self.lay_caches(&mut job, &mut command, lasting)?;
         for (name, value) in StepNetwork::variables() {
-            // What the spec says goes before.
+            // What the spec says goes before, and so does a cache that lasts.
             command.env.entry(name).or_insert(value);
         }
-        let mut job = self.job(overlay_scratch.clone(), &command)?;
         let network = StepNetwork::prepare(&mut job, self.context.staging, self.beneath.merged)?;
         let session = self.session(job)?;
         let failed = |error: std::io::Error| {
@@ -251,6 +264,36 @@ impl Maker<'_> {
         cavrith_recorder::serve(sockets, &network.authority, answers, || self.carry_out(session, &command))?;
         network.take_out(&overlay_scratch, self.beneath.merged)?;
         Ok((overlay_scratch, command))
+    }
+
+    /// Lays a command's caches into its sandbox: those that last, or empty ones. They are this project's alone, over
+    /// this base, for this account, so that nothing gets from one project into another; while another build works with
+    /// one, this one has an empty one.
+    fn lay_caches(&self, job: &mut Job, command: &mut CommandJob, lasting: bool) -> Result<Vec<Cache>, EngineError> {
+        let mut held = Vec::new();
+        for name in &self.step.caches {
+            let cache = if lasting { self.context.store.cache(&self.cache_key(name))? } else { None };
+            let (outside, is_new) = match &cache {
+                Some(cache) => (cache.path.clone(), cache.is_new),
+                None => (self.context.staging.new_dir()?, true),
+            };
+            let mut folder = FolderMount::new(outside, Path::new(LASTING).join(name));
+            (folder.kept, folder.new) = (true, is_new);
+            job.folders.push(folder);
+            held.extend(cache);
+        }
+        for (name, value) in StepNetwork::cache_variables(&self.step.caches) {
+            command.env.entry(name).or_insert(value);
+        }
+        Ok(held)
+    }
+
+    fn cache_key(&self, name: &str) -> String {
+        let project = self.project.dir.as_os_str().as_encoded_bytes();
+        let base = self.beneath.layers.first().map(ToString::to_string).unwrap_or_default();
+        let parts = [project, base.as_bytes(), self.step.account.as_bytes(), name.as_bytes()];
+        // No part has the byte that ends each.
+        Sha256Digest::of(&parts.map(|part| [part, b"\0"].concat()).concat()).to_string()
     }
 
     /// Where a command works: with the files that it is given.

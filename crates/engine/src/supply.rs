@@ -15,6 +15,7 @@ use cavrith_sources::{SourceError, Unreached};
 use cavrith_store::Store;
 use cavrith_store::staging::Staging;
 
+use crate::bodies::BodySource;
 use crate::error::{EngineError, LockError};
 use crate::event::{Event, Observer};
 use crate::member::Member;
@@ -35,6 +36,8 @@ pub struct Supply<'a> {
     pub web: &'a Web,
     /// What is this member's own: depots, in which whatever is pinned is looked for first; mirrors.
     pub member: &'a Member,
+    /// Whom to ask for the bodies of records that are not here.
+    pub bodies: Option<&'a dyn BodySource>,
     /// Gets every event.
     pub observer: Observer<'a>,
 }

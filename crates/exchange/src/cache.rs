@@ -9,6 +9,8 @@
 //! |---|---|---|
 //! | a folder | `TREE.list` | `TREE.layer` |
 //! | a registry | first layer of the artifact that the tag `layer-TREE` names | second layer |
+//!
+//! What steps that fetch are answered is shared beside the layers: [`crate::bodies`].
 
 use std::fs::{self, File};
 use std::io::{self, Read};
@@ -19,19 +21,21 @@ use serde::Deserialize;
 
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::oci::Reference;
-use cavrith_core::oci::image::{Compression, Descriptor, EMPTY, LayerArtifact, MANIFEST};
+use cavrith_core::oci::image::{Compression, Descriptor, EMPTY, MANIFEST, SharedBlobs};
 use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::{Tree, encoding};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::member::CacheConfig;
 use cavrith_engine::registries;
 use cavrith_engine::sealed::LayerSource;
-use cavrith_sources::registry::Login;
+use cavrith_engine::supply::Supply;
+use cavrith_sources::registry::{Login, Registry};
 use cavrith_store::Store;
 use cavrith_store::known::KnownLayer;
 use cavrith_store::writer::StagedLayer;
 use cavrith_store::{atomic, private, reading};
 
+use crate::bodies::Bodies;
 use crate::error::writing;
 use crate::tar_writer::{self, Piece};
 use crate::{ExchangeError, layers, transfer};
@@ -45,7 +49,7 @@ pub(crate) const LEVEL: i32 = 9;
 
 /// Where layers are shared.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum Place {
+pub(crate) enum Place {
     /// A folder.
     Folder(PathBuf),
     /// A registry and a name there.
@@ -55,7 +59,9 @@ enum Place {
 /// A cache of layers.
 #[derive(Debug)]
 pub struct Cache {
-    place: Place,
+    pub(crate) place: Place,
+    /// Bodies of records there.
+    pub(crate) bodies: Bodies,
     /// Who we are there; asked for once, since a command may want somebody to touch a key.
     login: OnceLock<Result<Option<Login>, String>>,
 }
@@ -69,7 +75,7 @@ impl Cache {
             (_, _, Some(registry)) => Place::Registry(registry.clone()),
             _ => Place::Registry(spec?.to_owned()),
         };
-        Some(Self { place, login: OnceLock::new() })
+        Some(Self { place, bodies: Bodies::default(), login: OnceLock::new() })
     }
 
     /// Whether it takes a network to get there.
@@ -85,13 +91,11 @@ impl Cache {
         }
     }
 
-    fn reference(registry: &str, tree: &TreeDigest) -> Result<Reference, String> {
-        Reference::parse(&format!("{registry}:layer-{tree}"))
-    }
-
-    fn login(&self, context: BuildContext<'_>, reference: &Reference) -> Result<Option<&Login>, String> {
-        let login = self.login.get_or_init(|| registries::login(context.member, &reference.registry));
-        login.as_ref().map(Option::as_ref).map_err(Clone::clone)
+    /// Opens a place in a registry, as whoever we are there.
+    pub(crate) fn connect<'c>(&'c self, supply: Supply<'c>, reference: &'c Reference) -> Result<Registry<'c>, String> {
+        let login = self.login.get_or_init(|| registries::login(supply.member, &reference.registry));
+        let login = login.as_ref().map(Option::as_ref).map_err(Clone::clone)?;
+        Ok(registries::open(supply.web, supply.member, reference, login))
     }
 
     /// Puts a layer into the cache. True when it was not there yet.
@@ -118,20 +122,19 @@ impl Cache {
                 atomic::write(&list_at, &list()?)?;
             }
             Place::Registry(registry) => {
-                let reference = Self::reference(registry, &layer.tree);
-                let reference = reference.map_err(|why| ExchangeError::Reference { text: registry.clone(), why })?;
-                let login = self.login(context, &reference);
-                let login = login.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
-                let registry = registries::open(context.web, context.member, &reference, login);
-                let tag = reference.tag.clone().unwrap_or_default();
+                let tag = layer_tag(&layer.tree);
+                let reference = reference(registry, &tag)?;
+                let registry = self.connect(context.supply(), &reference);
+                let registry =
+                    registry.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
                 if registry.find_manifest(&tag)?.is_some() {
                     return Ok(false);
                 }
                 let packed = pack()?;
                 let list = list()?;
-                let artifact = LayerArtifact::new(&list, packed.blob, packed.size);
+                let artifact = SharedBlobs::layer(&list, packed.blob, packed.size);
                 for bytes in [EMPTY.1, list.as_slice()] {
-                    transfer::push_bytes(context, &registry, bytes)?;
+                    transfer::push_bytes(context.supply(), &registry, bytes)?;
                 }
                 let file = File::open(&place).map_err(writing(&place))?;
                 registry.push_blob(&packed.blob, packed.size, &file, &|_| ())?;
@@ -167,16 +170,17 @@ impl LayerSource for Cache {
                 unpack(list, dir, context, content)
             }
             Place::Registry(registry) => {
-                let reference = Self::reference(registry, tree)?;
-                let login = self.login(context, &reference)?;
-                let registry = registries::open(context.web, context.member, &reference, login);
-                let manifest = registry.find_manifest(reference.tag.as_deref().unwrap_or_default());
+                let tag = layer_tag(tree);
+                let reference = reference(registry, &tag).map_err(|error| error.to_string())?;
+                let registry = self.connect(context.supply(), &reference)?;
+                let manifest = registry.find_manifest(&tag);
                 let Some(manifest) = manifest.map_err(|error| error.to_string())? else { return Ok(None) };
                 let Parts { layers: [list, content] } = serde_json::from_slice(&manifest)
                     .map_err(|error| format!("{} keeps something else under {reference}: {error}", self.shown()))?;
                 let get = |one: &Descriptor, longest: u64| {
                     let place = context.staging.new_name();
-                    let fetched = transfer::fetch_unproved(context, &registry, (&one.digest.0, longest), name, &place);
+                    let fetched =
+                        transfer::fetch_unproved(context.supply(), &registry, (&one.digest.0, longest), name, &place);
                     // It is open, and needs its name no more.
                     let _ = fs::remove_file(&place);
                     fetched.map_err(|error| error.to_string())
@@ -193,6 +197,16 @@ impl LayerSource for Cache {
     }
 }
 
+fn layer_tag(tree: &TreeDigest) -> String {
+    format!("layer-{tree}")
+}
+
+/// A tag in a registry.
+pub(crate) fn reference(registry: &str, tag: &str) -> Result<Reference, ExchangeError> {
+    let text = format!("{registry}:{tag}");
+    Reference::parse(&text).map_err(|why| ExchangeError::Reference { text: registry.to_owned(), why })
+}
+
 /// What is read of a layer's manifest.
 #[derive(Deserialize)]
 struct Parts {
@@ -205,7 +219,7 @@ fn files(folder: &Path, tree: &TreeDigest) -> [PathBuf; 2] {
 }
 
 /// A folder that a team shares has the rights that somebody gave it; one that is not there is the member's own.
-fn private_or_there(folder: &Path) -> Result<(), ExchangeError> {
+pub(crate) fn private_or_there(folder: &Path) -> Result<(), ExchangeError> {
     if !folder.is_dir() {
         private::directory(folder)?;
     }

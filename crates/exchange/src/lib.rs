@@ -9,6 +9,7 @@
 //! same bytes; nothing is visible under its name before it is whole.
 #![forbid(unsafe_code)]
 
+pub mod bodies;
 pub mod cache;
 pub mod error;
 mod git;

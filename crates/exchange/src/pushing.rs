@@ -57,7 +57,7 @@ pub fn push(
     attachments: &[Attachment],
     join: bool,
 ) -> Result<PushedImage, ExchangeError> {
-    let login = transfer::login(context, reference)?;
+    let login = transfer::login(context.supply(), reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let pusher = Pusher { context, registry, reference, subject };
     // The first answer tells whether we are let in; the layers then need not all ask.
@@ -65,7 +65,7 @@ pub fn push(
     let layers = pusher.layers(&record.layers)?;
     let packed: Vec<_> = layers.iter().map(|pushed| pushed.layer.clone()).collect();
     let documents = image::documents(subject, &packed);
-    push_bytes(context, &pusher.registry, &documents.config)?;
+    push_bytes(context.supply(), &pusher.registry, &documents.config)?;
     // By its digest first, which the registry proves; the tag then stands for what was proved.
     let digest = format!("sha256:{}", documents.descriptor.digest.0);
     pusher.registry.push_manifest(&digest, MANIFEST, &documents.manifest)?;
@@ -187,8 +187,8 @@ impl Pusher<'_> {
     /// Attaches a document. Where the registry does not list by itself what refers to an image, the list is a tag
     /// (Distribution Specification 1.1, "Referrers Tag Schema").
     fn attach(&self, attachment: &Attachment, image: &Descriptor) -> Result<(), ExchangeError> {
-        push_bytes(self.context, &self.registry, EMPTY.1)?;
-        push_bytes(self.context, &self.registry, &attachment.bytes)?;
+        push_bytes(self.context.supply(), &self.registry, EMPTY.1)?;
+        push_bytes(self.context.supply(), &self.registry, &attachment.bytes)?;
         let (manifest, listed) = attachment.manifest(image);
         let which = format!("sha256:{}", listed.digest.0);
         if self.registry.push_manifest(&which, MANIFEST, &manifest)? {

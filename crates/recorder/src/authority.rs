@@ -23,6 +23,7 @@ const LONGEST_NAME: usize = 253;
 /// An authority for one step.
 pub struct Authority {
     pem: String,
+    der: Vec<u8>,
     issuer: Issuer<'static, KeyPair>,
     /// One key does for all hosts: nobody else ever sees a connection.
     leaf_key: KeyPair,
@@ -47,14 +48,20 @@ impl Authority {
         params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
         params.distinguished_name.push(DnType::CommonName, "Cavrith, for one step");
-        let pem = params.self_signed(&key).map_err(failed)?.pem();
+        let certificate = params.self_signed(&key).map_err(failed)?;
+        let (pem, der) = (certificate.pem(), certificate.der().to_vec());
         let leaf_key = KeyPair::generate().map_err(failed)?;
-        Ok(Arc::new(Self { pem, issuer: Issuer::new(params, key), leaf_key, known: Mutex::default() }))
+        Ok(Arc::new(Self { pem, der, issuer: Issuer::new(params, key), leaf_key, known: Mutex::default() }))
     }
 
     /// Its certificate, for the step's programs (PEM, RFC 7468).
     pub fn pem(&self) -> &str {
         &self.pem
+    }
+
+    /// The same, as other programs read it (DER, X.690).
+    pub fn der(&self) -> &[u8] {
+        &self.der
     }
 
     /// How connections to a host are answered; `host` is meant when a client does not say which (RFC 6066, section 3).

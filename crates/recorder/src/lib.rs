@@ -11,7 +11,9 @@
 #![forbid(unsafe_code)]
 
 pub mod authority;
+pub mod git_index;
 mod http;
+pub mod java_store;
 pub mod names;
 mod notes;
 pub mod recording;

@@ -13,8 +13,9 @@ const INTERNET: u16 = 1;
 /// Seconds that an answer may be kept.
 const KEPT: u32 = 60;
 
-/// The answer to a question, and the name that it is about. Nothing for what is no question.
-pub fn answer(question: &[u8]) -> Option<(Vec<u8>, String)> {
+/// The answer to a question, and the name that it is about. Nothing for what is no question. `own` is the name of the
+/// step's machine.
+pub fn answer(question: &[u8], own: &str) -> Option<(Vec<u8>, String)> {
     let header = question.get(..HEADER)?;
     let (flags, count) = (u16::from_be_bytes([header[2], header[3]]), u16::from_be_bytes([header[4], header[5]]));
     // A standard query, of which there is one.
@@ -37,7 +38,7 @@ pub fn answer(question: &[u8]) -> Option<(Vec<u8>, String)> {
         answer.extend(INTERNET.to_be_bytes());
         answer.extend(KEPT.to_be_bytes());
         answer.extend([0, 4]);
-        answer.extend(ADDRESS.octets());
+        answer.extend(if name == own { Ipv4Addr::LOCALHOST } else { ADDRESS }.octets());
     }
     Some((answer, name))
 }
@@ -83,13 +84,13 @@ mod tests {
 
     #[test]
     fn every_name_has_the_one_address_and_nothing_else() {
-        let (answer, name) = answer(&question("Index.Brindle.example", 1)).unwrap();
+        let (answer, name) = answer(&question("Index.Brindle.example", 1), "cavrith").unwrap();
         assert_eq!(name, "index.brindle.example");
         assert_eq!((&answer[..2], &answer[2..4], &answer[6..8]), (&[7, 9][..], &[0x81, 0x80][..], &[0, 1][..]));
         assert_eq!(&answer[answer.len() - 4..], ADDRESS.octets());
         // No IPv6, no services: there is no error, and nothing in the answer.
         for kind in [28, 33, 65, 16] {
-            let (answer, _) = super::answer(&question("index.brindle.example", kind)).unwrap();
+            let (answer, _) = super::answer(&question("index.brindle.example", kind), "cavrith").unwrap();
             assert_eq!(&answer[6..8], &[0, 0]);
         }
     }
@@ -98,13 +99,13 @@ mod tests {
     fn what_is_no_question_is_not_answered() {
         let good = question("a.example", 1);
         for end in 0..good.len() {
-            assert!(answer(&good[..end]).is_none(), "{end}");
+            assert!(answer(&good[..end], "cavrith").is_none(), "{end}");
         }
         let mut bad = good.clone();
         bad[2] = 0x80;
-        assert!(answer(&bad).is_none(), "an answer");
+        assert!(answer(&bad, "cavrith").is_none(), "an answer");
         bad = good.clone();
         bad[12] = 0xc0;
-        assert!(answer(&bad).is_none(), "a pointer, which could lead in a circle");
+        assert!(answer(&bad, "cavrith").is_none(), "a pointer, which could lead in a circle");
     }
 }

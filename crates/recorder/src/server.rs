@@ -31,6 +31,8 @@ const HANDSHAKE: u8 = 22;
 /// Sockets in a step's network.
 #[derive(Debug)]
 pub struct Sockets {
+    /// What the step's machine is called, which is no host of the web.
+    pub own_name: &'static str,
     /// Port 53, for datagrams.
     pub names: UdpSocket,
     /// Port 80 of every address.
@@ -88,10 +90,10 @@ pub trait Answers: Sync {
 /// All that the step's processes hold is closed when they end, and with it the threads that serve them.
 pub fn serve<T>(sockets: Sockets, authority: &Arc<Authority>, answers: &dyn Answers, run: impl FnOnce() -> T) -> T {
     let server = Server { authority, answers, is_over: AtomicBool::new(false), open: AtomicUsize::new(0) };
-    let Sockets { names, plain, secure, proxy, others } = &sockets;
+    let Sockets { own_name, names, plain, secure, proxy, others } = &sockets;
     thread::scope(|scope| {
         let server = &server;
-        scope.spawn(move || server.names(names));
+        scope.spawn(move || server.names(names, own_name));
         scope.spawn(move || server.accept(scope, plain, |server, stream| server.plain(stream)));
         scope.spawn(move || server.accept(scope, secure, |server, stream| server.secure(stream)));
         scope.spawn(move || server.accept(scope, proxy, |server, stream| server.proxied(stream)));
@@ -133,13 +135,15 @@ impl<'a> Server<'a> {
         self.is_over.load(Ordering::SeqCst)
     }
 
-    fn names(&self, socket: &UdpSocket) {
+    fn names(&self, socket: &UdpSocket, own_name: &str) {
         let _ = socket.set_read_timeout(Some(LOOK));
         let mut buffer = [0; 1500];
         while !self.is_over() {
             let Ok((count, from)) = socket.recv_from(&mut buffer) else { continue };
-            if let Some((answer, name)) = names::answer(&buffer[..count]) {
-                self.answers.looked_for(&name);
+            if let Some((answer, name)) = names::answer(&buffer[..count], own_name) {
+                if name != own_name {
+                    self.answers.looked_for(&name);
+                }
                 let _ = socket.send_to(&answer, from);
             }
         }

@@ -11,6 +11,7 @@ use cavrith_core::digest::{Sha256Digest, TreeDigest};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::diff::changes;
 
+use crate::caches;
 use crate::records::{ImageRecord, parse_record};
 use crate::removing;
 use crate::staging::Staging;
@@ -43,6 +44,8 @@ pub enum ItemKind {
     Layer(TreeDigest),
     /// A file from the web, or what has arrived of one.
     Blob(PathBuf),
+    /// What programs of build steps keep for the next time.
+    Cache(PathBuf),
 }
 
 /// What may go.
@@ -104,6 +107,16 @@ impl Store {
                 shared: None,
             });
         }
+        for dir in self.caches()? {
+            all.push(StoreItem {
+                unused: age(&caches::lock_path(&dir)),
+                names: vec!["a cache of build steps".to_owned()],
+                bytes: caches::bytes_in(&dir),
+                in_use: is_locked(&caches::lock_path(&dir)),
+                shared: None,
+                what: ItemKind::Cache(dir),
+            });
+        }
         all.sort_by_key(|held| held.unused);
         Ok(all)
     }
@@ -141,8 +154,14 @@ impl Store {
         let (mut goes, mut stay): (Vec<_>, Vec<_>) =
             all.into_iter().filter(|held| !held.in_use).partition(|held| held.unused >= bounds.unused_for);
         left -= goes.iter().map(|held| held.bytes).sum::<u64>();
-        // Of what was not used today, what can be fetched again goes before what would have to be made.
-        stay.sort_by_key(|held| (held.unused < RECENT, held.shared.is_none(), std::cmp::Reverse(held.unused)));
+        // Of what was not used today, what can be fetched again goes before what would have to be made, and before that
+        // what only saves time.
+        let worth = |held: &StoreItem| match held.what {
+            ItemKind::Cache(_) => 0,
+            _ if held.shared.is_some() => 1,
+            _ => 2,
+        };
+        stay.sort_by_key(|held| (held.unused < RECENT, worth(held), std::cmp::Reverse(held.unused)));
         for held in stay {
             if bounds.down_to.is_some_and(|most| left > most) {
                 left -= held.bytes;
@@ -156,7 +175,7 @@ impl Store {
         for (number, held) in goes.iter().enumerate() {
             let path = match &held.what {
                 ItemKind::Layer(layer) => self.layer_dir(layer),
-                ItemKind::Blob(path) => path.clone(),
+                ItemKind::Blob(path) | ItemKind::Cache(path) => path.clone(),
             };
             fs::rename(&path, away.join(number.to_string())).map_err(io_error("move away", &path))?;
         }

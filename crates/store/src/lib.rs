@@ -26,6 +26,7 @@
 pub mod atomic;
 pub mod blobs;
 mod bundles;
+pub mod caches;
 pub mod collecting;
 mod faults;
 pub mod hashing;

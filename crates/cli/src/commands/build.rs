@@ -6,6 +6,7 @@ use std::time::Instant;
 use cavrith_core::lock::Lock;
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
+use cavrith_engine::bodies::BodySource;
 use cavrith_engine::build::{self, Built};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::event::Event;
@@ -45,7 +46,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
         (None, None) => unreachable!("BUG: what has to be made has a place for it"),
     };
     if let Some(build_env) = build_env.as_ref().filter(|_| command.publish) {
-        publish(screen, build_env, &project, &built.record)?;
+        publish(screen, build_env, (&project, &lock), &built.record)?;
     }
     let setup = Setup::new(&project.spec, &lock, &built.record.shell);
     let workspace = setup.fingerprint(&built.record.image);
@@ -81,19 +82,30 @@ fn found(project: &Project, lock: &Lock, fresh: bool) -> Result<Option<Built>, F
     Ok(build::find(&build_env::store()?.1, project, lock)?)
 }
 
-/// The image, with the layers that a cache has.
-fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Built, Failure> {
-    if let Some(cache) = cache(context.member, project)
-        && !(context.web.is_offline() && cache.is_remote())
-    {
+/// The image, with what a cache has of it.
+pub fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result<Built, Failure> {
+    let cache = cache(context.member, project);
+    let cache = cache.as_ref().filter(|cache| !(context.web.is_offline() && cache.is_remote()));
+    if let Some(cache) = cache {
         let started = Instant::now();
-        let Adopted { layers, bytes } = sealed::adopt(context, project, lock, &cache)?;
+        let Adopted { layers, bytes } = sealed::adopt(context, project, lock, cache)?;
         if layers > 0 {
             let name = format!("{} from {}", count(layers, "layer"), cache.shown());
             (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
         }
     }
-    Ok(build::build(context, project, lock)?)
+    with_cache(context, project, |context| Ok(build::build(context, project, lock)?))
+}
+
+/// Does some work for which the bodies of records can be had from the team's cache, too.
+pub fn with_cache<T>(
+    context: BuildContext<'_>,
+    project: &Project,
+    work: impl FnOnce(BuildContext<'_>) -> Result<T, Failure>,
+) -> Result<T, Failure> {
+    let cache = cache(context.member, project);
+    let bodies = cache.as_ref().map(|cache| cache as &dyn BodySource);
+    work(BuildContext { bodies, ..context })
 }
 
 /// Takes what a parcel has of the sealed layers.
@@ -120,29 +132,40 @@ fn adopt_parcel(context: BuildContext<'_>, project: &Project, lock: &Lock, path:
     Ok(())
 }
 
-fn cache(member: &Member, project: &Project) -> Option<Cache> {
+/// The cache that a member's configuration names, or a project's spec.
+pub fn cache(member: &Member, project: &Project) -> Option<Cache> {
     Cache::new(&member.config.cache, project.spec.cache.as_ref().map(|cache| cache.value.as_str()))
 }
 
-/// Puts every layer of an image into the cache.
-pub fn publish(screen: &Screen, build_env: &BuildEnv, project: &Project, record: &ImageRecord) -> Result<(), Failure> {
+/// Puts every layer of an image into the cache, and what its steps fetched.
+pub fn publish(
+    screen: &Screen,
+    build_env: &BuildEnv,
+    (project, lock): (&Project, &Lock),
+    record: &ImageRecord,
+) -> Result<(), Failure> {
     let Some(cache) = cache(&build_env.store_session.member, project) else {
         let text = "there is no cache to publish to; write [cache] registry = \"…\" into the spec, or a registry or folder \
                     into config.toml";
         return Err(Failure::Own(2, text.to_owned()));
     };
     let started = Instant::now();
-    let sent = with_progress(screen, build_env, Where::Nowhere, false, |context| {
-        let mut sent = 0;
+    let (sent, bodies) = with_progress(screen, build_env, Where::Nowhere, false, |context| {
+        let (mut sent, mut bodies) = (0, 0);
         for layer in &record.layers {
             (context.observer)(Event::Stage { text: format!("publishing {}", layer.name) });
             sent += usize::from(cache.publish(context, layer)?);
             context.store.remember_shared(&layer.tree, &cache.shown())?;
         }
-        Ok(sent)
+        for pin in &lock.records {
+            (context.observer)(Event::Stage { text: format!("publishing what the step {:?} fetched", pin.step) });
+            bodies += cache.publish_bodies(context, project, pin)?;
+        }
+        Ok((sent, bodies))
     })?;
+    let fetched = if bodies > 0 { format!(" and {} that steps fetched", count(bodies, "file")) } else { String::new() };
     screen.say(format_args!(
-        "{} {} to {}, {} there already, in {}",
+        "{} {}{fetched} to {}, {} there already, in {}",
         styled(screen.err.good, "published"),
         count(sent, "layer"),
         cache.shown(),
@@ -190,6 +213,7 @@ pub fn with_progress<T>(
         web: &build_env.store_session.web,
         member: &build_env.store_session.member,
         blobs: &build_env.store_session.store,
+        bodies: None,
         identity: build_env.identity,
         observer: &observer,
         fresh,

@@ -2,13 +2,15 @@
 
 use cavrith_core::depot::Index;
 use cavrith_core::verdict::{count, size};
+use cavrith_engine::bodies::BodySource;
 use cavrith_engine::depots::{self, Described};
+use cavrith_engine::supply::Supply;
 use cavrith_engine::{EngineError, project};
 use serde_json::json;
 
 use crate::args::{Depot, DepotAdd, DepotDir, General};
 use crate::build_env::StoreSession;
-use crate::commands::{Outcome, for_all_variants, locked_project};
+use crate::commands::{Outcome, build, for_all_variants, locked_project};
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
 
@@ -141,7 +143,10 @@ fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
         Ok((variant, lock))
     });
     let variants = variants.collect::<Result<Vec<_>, EngineError>>()?;
-    let filled = depots::fill(&command.dir, &variants, store_session.supply(&observer));
+    let cache = build::cache(&store_session.member, &project);
+    let bodies = cache.as_ref().map(|cache| cache as &dyn BodySource);
+    let supply = Supply { bodies, ..store_session.supply(&observer) };
+    let filled = depots::fill(&command.dir, &variants, supply);
     progress.finish();
     let filled = filled?;
     if command.report.json {

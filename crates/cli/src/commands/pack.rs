@@ -9,6 +9,7 @@ use cavrith_core::oci::image::Compression;
 use cavrith_core::oci::parcel::PROJECT;
 use cavrith_core::spec::Folder;
 use cavrith_core::verdict::{count, size};
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::event::Event;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::{EngineError, depots, project_files};
@@ -80,7 +81,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
         });
         let all = all.collect::<Result<Vec<_>, EngineError>>()?;
         building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-            for text in depots::fill(&depot, &all, context.supply())?.notes {
+            let fill = |context: BuildContext<'_>| Ok(depots::fill(&depot, &all, context.supply())?);
+            for text in building::with_cache(context, &project, fill)?.notes {
                 (context.observer)(Event::Note { text });
             }
             Ok(())

@@ -35,7 +35,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Record) -> Outcome {
     let build_env = BuildEnv::open()?;
     let place = if command.report.json { Where::Nowhere } else { Where::Result };
     let recorded = building::with_progress(screen, &build_env, place, false, |context| {
-        Ok(recording::record_all(context, &project, &variants, &command.step)?)
+        building::with_cache(context, &project, |context| {
+            Ok(recording::record_all(context, &project, &variants, &command.step)?)
+        })
     })?;
     if command.report.json {
         let steps = recorded.iter().map(|(variant, one)| {

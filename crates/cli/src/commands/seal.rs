@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use cavrith_engine::error::LockError;
 use cavrith_engine::sealing::Candidate;
-use cavrith_engine::{EngineError, build, locking, project, sealing};
+use cavrith_engine::{EngineError, locking, project, sealing};
 use serde_json::json;
 
 use crate::args::{General, Seal};
@@ -30,7 +30,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
     let (seals, records) = building::with_progress(screen, &build_env, place, false, |context| {
         let mut records = Vec::new();
         for (variant, lock) in variants.iter().zip(&locks) {
-            records.push(build::build(context, variant, lock)?.record);
+            records.push(building::made(context, variant, lock)?.record);
         }
         let candidates: Vec<_> = variants
             .iter()
@@ -38,7 +38,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
             .zip(&records)
             .map(|((project, lock), record)| Candidate { project, lock, record })
             .collect();
-        Ok((sealing::seal(context, &candidates)?, records))
+        Ok((building::with_cache(context, &project, |context| Ok(sealing::seal(context, &candidates)?))?, records))
     })?;
     let before = whole.clone();
     for (variant, seal) in variants.iter().zip(&seals) {
@@ -48,18 +48,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
         locking::write(&project.dir, &whole)?;
     }
     // The default variant first, as everywhere.
-    let mut all: Vec<_> = variants.iter().zip(seals).zip(records).collect();
-    all.sort_by_key(|((variant, _), _)| !variant.spec.is_default);
+    let mut all: Vec<_> = variants.iter().zip(&locks).zip(seals).zip(records).collect();
+    all.sort_by_key(|(((variant, _), _), _)| !variant.spec.is_default);
     if command.report.json {
-        let mut value = json!(all.first().map(|((_, seal), _)| seal));
+        let mut value = json!(all.first().map(|(((_, _), seal), _)| seal));
         let others: serde_json::Map<_, _> =
-            all.iter().skip(1).map(|((variant, seal), _)| (variant.spec.variant.clone(), json!(seal))).collect();
+            all.iter().skip(1).map(|(((variant, _), seal), _)| (variant.spec.variant.clone(), json!(seal))).collect();
         if let Some(entries) = value.as_object_mut().filter(|_| !others.is_empty()) {
             entries.insert("variants".to_owned(), others.into());
         }
         screen.json(&value);
     } else if !screen.quiet {
-        for ((variant, seal), _) in &all {
+        for (((variant, _), seal), _) in &all {
             let same = before.of_variant(&variant.spec.variant).is_some_and(|pins| pins.seal.as_ref() == Some(seal));
             let which = if all.len() > 1 { format!("  {}:", variant.spec.variant) } else { " ".to_owned() };
             screen.result(format_args!(
@@ -73,8 +73,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
         }
     }
     if command.publish {
-        for ((variant, _), record) in &all {
-            building::publish(screen, &build_env, variant, record)?;
+        for (((variant, lock), _), record) in &all {
+            building::publish(screen, &build_env, (variant, lock), record)?;
         }
     }
     Ok(0)

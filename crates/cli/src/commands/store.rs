@@ -48,6 +48,7 @@ fn as_value(held: &StoreItem) -> Value {
     let (kind, id) = match &held.what {
         ItemKind::Layer(layer) => ("layer", layer.to_string()),
         ItemKind::Blob(path) => ("file", path.file_name().unwrap_or_default().to_string_lossy().into_owned()),
+        ItemKind::Cache(path) => ("cache", path.file_name().unwrap_or_default().to_string_lossy().into_owned()),
     };
     json!({
         "kind": kind,
@@ -63,7 +64,9 @@ fn as_value(held: &StoreItem) -> Value {
 fn line(screen: &Screen, held: &StoreItem) -> String {
     let id = match &held.what {
         ItemKind::Layer(layer) => layer.spoken(),
-        ItemKind::Blob(path) => path.file_name().unwrap_or_default().to_string_lossy().chars().take(23).collect(),
+        ItemKind::Blob(path) | ItemKind::Cache(path) => {
+            path.file_name().unwrap_or_default().to_string_lossy().chars().take(23).collect()
+        }
     };
     let used = if held.in_use { "in use".to_owned() } else { ago(held.unused) };
     let names = if held.names.is_empty() { "of no image".to_owned() } else { held.names.join("; ") };

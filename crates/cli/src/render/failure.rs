@@ -1,6 +1,10 @@
 //! Why a command failed.
 
+use std::collections::BTreeSet;
+
 use cavrith_core::derive::fit::Misfit;
+use cavrith_core::leftovers;
+use cavrith_core::path::RootPath;
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::{BuildError, LockError, ProjectError, SealError};
@@ -37,6 +41,12 @@ pub fn show(screen: &Screen, failure: &Failure) {
                 let of_package = |difference: &&Difference| difference.package.is_some();
                 if differences.iter().any(|difference| of_package(&difference)) {
                     screen.insist("    what a package's script makes anew each time can be left out: name it in [base] left-out, and make it with a step of the first start");
+                }
+                let path = |difference: &Difference| RootPath::from_absolute(&difference.what).ok();
+                let remedies: BTreeSet<_> =
+                    differences.iter().filter_map(|difference| leftovers::remedy(&path(difference)?)).collect();
+                for remedy in remedies {
+                    screen.insist(format_args!("    {remedy}"));
                 }
                 if differences.iter().any(|difference| !of_package(&difference)) {
                     screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");

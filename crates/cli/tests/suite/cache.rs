@@ -4,6 +4,7 @@ use std::process::Output;
 
 use crate::owners::Member;
 use crate::registry::{Fault, Registry};
+use crate::server::Server;
 use crate::team::{Team, told};
 
 /// A second member with the same project and an empty store.
@@ -201,4 +202,84 @@ fn a_registry_that_is_away_or_lies_costs_a_note() {
         told(&output)
     );
     team.assert_clean();
+}
+
+/// A step that fetches, of a project whose layers are shared; the server that has what it fetches.
+fn fetching(team: &Team, cache: &str) -> Server {
+    let server = Server::new();
+    server.put("/low.csv", "low,7\n");
+    server.put("/high.csv", "high,19\n");
+    team.add(
+        "[[steps]]\nname = \"bring the tides\"\nat = \"build\"\nnetwork = \"recorded\"\n\
+         run = \"wget -q -P /srv http://files.brindle.example/low.csv http://files.brindle.example/high.csv\"\n",
+    );
+    team.add(cache);
+    configure(&team.home(), &mirror(&server));
+    for command in ["lock", "record"] {
+        team.ok(&[command]);
+    }
+    server
+}
+
+fn mirror(server: &Server) -> String {
+    format!("[recording.mirrors]\n\"http://files.brindle.example/\" = \"{}/\"\n", server.url)
+}
+
+#[test]
+fn what_steps_fetched_is_shared_beside_the_layers_and_outlives_where_it_came_from() {
+    let team = Team::locked();
+    let registry = Registry::new();
+    let server = fetching(&team, &format!("[cache]\nregistry = \"{}/brindle/timetable\"\n", registry.host));
+    let said = told(&team.run(&["seal", "--publish"]));
+    assert!(said.contains(" and 2 files that steps fetched to "), "{said}");
+    let image = team.build();
+    // Gone from where it came from; whoever has nothing builds it all the same, layer by layer.
+    for path in ["/low.csv", "/high.csv"] {
+        server.remove(path);
+    }
+    let member = colleague(&team, "tove");
+    configure(&member.join("home"), &mirror(&server));
+    server.requests();
+    let output = by(&team, &member, &["build", "--fresh", "--json"]);
+    assert!(output.status.success(), "{}", told(&output));
+    let built: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(built["image"], image.as_str());
+    assert_eq!(server.requests(), Vec::<String>::new());
+    // And seals it, though the layers came from there and what they are made of never did.
+    let other = colleague(&team, "jonas");
+    let said = told(&by(&team, &other, &["build"]));
+    assert!(said.contains("layers from") && !said.contains("made  "), "{said}");
+    let output = by(&team, &other, &["seal"]);
+    assert!(output.status.success() && told(&output).contains("still sealed"), "{}", told(&output));
+    // Published again, nothing is sent.
+    let said = told(&by(&team, &member, &["build", "--publish"]));
+    assert!(said.contains("published 0 layers") && !said.contains("steps fetched"), "{said}");
+    team.assert_clean();
+}
+
+#[test]
+fn a_shared_body_that_is_another_is_not_believed() {
+    let team = Team::locked();
+    let folder = team.dir.path().join("shared");
+    let server = fetching(&team, "");
+    configure(&team.home(), &format!("{}[cache]\nfolder = {:?}\n", mirror(&server), folder.to_str().unwrap()));
+    let said = told(&team.run(&["build", "--publish"]));
+    assert!(said.contains(" and 2 files that steps fetched to "), "{said}");
+    let bodies: Vec<_> = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let bodies: Vec<_> = bodies.iter().filter(|path| path.extension().is_some_and(|end| end == "body")).collect();
+    assert_eq!(bodies.len(), 2);
+    for body in &bodies {
+        fs::write(body, "low,9\n").unwrap();
+    }
+    let member = colleague(&team, "tove");
+    configure(&member.join("home"), &format!("[cache]\nfolder = {:?}\n", folder.to_str().unwrap()));
+    // Nor is the host there that had it.
+    let output = by(&team, &member, &["build", "--fresh"]);
+    let said = told(&output);
+    assert!(!output.status.success() && said.contains("something else now"), "{said}");
+    // The one who still has it mends what is there, once the bad ones are gone.
+    bodies.iter().for_each(|body| fs::remove_file(body).unwrap());
+    assert!(told(&team.run(&["build", "--publish"])).contains("2 files that steps fetched"));
+    let output = by(&team, &member, &["build", "--fresh"]);
+    assert!(output.status.success(), "{}", told(&output));
 }

@@ -379,3 +379,52 @@ fn a_record_is_written_in_the_project_wherever_a_link_leads() {
     assert!(said.contains("lies outside the project"), "{said}");
     assert_eq!(fs::read_dir(&outside).unwrap().count(), 0);
 }
+
+#[test]
+fn a_cache_lasts_from_build_to_build_and_is_in_no_layer_nor_in_what_is_recorded() {
+    let (team, _server) = tides();
+    // It tells what it found, and only when it fetched nothing before does it fetch.
+    let count = |number: u32| {
+        format!(
+            "\n[[steps]]\nname = \"count\"\nat = \"build\"\nnetwork = \"recorded\"\ncaches = [\"tides\", \"npm\"]\nrun = \"\"\"\n\
+             echo found $(cat /tmp/caches/tides/low; echo $npm_config_cache; ls /tmp/caches) round {number}\n\
+             cd /tmp/caches/tides && [ -e low ] || wget -q -O low http://files.brindle.example/low.csv\n\
+             cp low /srv/counted\n\"\"\"\n"
+        )
+    };
+    team.add(&count(1));
+    team.ok(&["lock"]);
+    team.ok(&["record"]);
+    let said = team.ok(&["build", "--fresh"]);
+    assert!(said.contains("image"), "{said}");
+    let built = |said: &str| said.lines().find(|line| line.contains("found ")).unwrap_or_default().to_owned();
+    team.change("round 1", "round 2");
+    team.ok(&["lock"]);
+    // Recording sees nothing of it: what it records is whole, and is replayed into an empty one.
+    let said = told(&team.run(&["record", "--verbose"]));
+    assert!(said.contains("1 request,"), "{said}");
+    assert!(said.contains("found /tmp/caches/npm npm tides round 2"), "{said}");
+    team.change("round 2", "round 3");
+    team.ok(&["lock"]);
+    let said = told(&team.run(&["build", "--verbose"]));
+    assert!(built(&said).contains("found low,7 /tmp/caches/npm npm tides round 3"), "{said}");
+    // Sealing builds once more, without.
+    team.ok(&["seal"]);
+    assert!(!team.ok(&["run", "-q", "--", "ls", "/tmp"]).contains("caches"));
+    team.stop_all();
+    // Another project has its own, however alike it is.
+    let other = team.dir.path().join("other");
+    crate::team::copy(&team.project(), &other.join("timetable"));
+    let held = |team: &Team| {
+        let held = team.json(&["store", "list", "--json"]);
+        let all = held["held"].as_array().or(held.as_array()).cloned().unwrap_or_default();
+        all.into_iter().filter(|one| one["kind"] == "cache").count()
+    };
+    assert_eq!(held(&team), 2);
+    let mut command = team.command(&["build", "--verbose", "--fresh"]);
+    let said = told(&command.current_dir(other.join("timetable")).output().unwrap());
+    assert!(built(&said).contains("found /tmp/caches/npm"), "{said}");
+    team.ok(&["store", "collect", "--down-to", "0 B"]);
+    assert_eq!(held(&team), 0);
+    team.assert_clean();
+}

@@ -48,7 +48,7 @@ use crate::template::Names;
 pub const RULES: u32 = 4;
 
 /// Version of what a step that fetches is given and relieved of besides its record. Raise it likewise.
-pub const RECORDED_RULES: u32 = 3;
+pub const RECORDED_RULES: u32 = 4;
 
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]
@@ -183,6 +183,8 @@ pub struct StepContent {
     pub account: String,
     /// Seconds that it may take. Not in the key: it does not change what comes out.
     pub limit: u64,
+    /// Folders that last from one build to the next. Not in the key: what comes out has to be the same without them.
+    pub caches: Vec<String>,
     /// What it is answered when it fetches.
     pub record: Option<PlannedRecord>,
     /// Files of the project that it is given.
@@ -528,6 +530,7 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
         env,
         account: owner(&step.account),
         limit: step.limit.unwrap_or(STEP_LIMIT),
+        caches: step.caches.iter().map(|cache| cache.value.clone()).collect(),
         record: step.recorded.as_ref().map(|_| {
             // A lock that answers the spec has the pin.
             let pin = lock.records.iter().find(|pin| pin.step == step.name.value);

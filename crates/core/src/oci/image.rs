@@ -290,29 +290,34 @@ impl Attachment {
     }
 }
 
-/// A finished layer in a cache, as an artifact of two blobs: its list and its content.
+/// Blobs that a team shares, held together by a manifest, so that a registry keeps them.
 #[derive(Debug, Clone, Serialize)]
 #[serde(rename_all = "camelCase")]
-pub struct LayerArtifact {
+pub struct SharedBlobs {
     schema_version: u32,
     media_type: &'static str,
     artifact_type: &'static str,
     config: Descriptor,
-    layers: [Descriptor; 2],
+    layers: Vec<Descriptor>,
 }
 
-impl LayerArtifact {
-    /// The artifact of a list, and of a content by its digest and length; both are compressed with Zstandard.
-    pub fn new(list: &[u8], content: Sha256Digest, size: u64) -> Self {
-        let mut second = Descriptor::of(Compression::Zstd.media_type(), &[]);
-        (second.digest, second.size) = (OciDigest(content), size);
-        Self {
-            schema_version: 2,
-            media_type: MANIFEST,
-            artifact_type: "application/vnd.cavrith.layer.v1",
-            config: Descriptor::of(EMPTY.0, EMPTY.1),
-            layers: [Descriptor::of("application/vnd.cavrith.list.v2+zstd", list), second],
-        }
+impl SharedBlobs {
+    /// A finished layer: its list, and its content by its digest and length; both are compressed with Zstandard.
+    pub fn layer(list: &[u8], content: Sha256Digest, size: u64) -> Self {
+        let list = Descriptor::of("application/vnd.cavrith.list.v2+zstd", list);
+        let content = Descriptor::new(Compression::Zstd.media_type(), content, size);
+        Self::new("application/vnd.cavrith.layer.v1", vec![list, content])
+    }
+
+    /// What the steps of a record were answered: bodies by their digests and lengths.
+    pub fn bodies(bodies: &[(Sha256Digest, u64)]) -> Self {
+        let body = |(digest, size): &(Sha256Digest, u64)| Descriptor::new("application/octet-stream", *digest, *size);
+        Self::new("application/vnd.cavrith.bodies.v1", bodies.iter().map(body).collect())
+    }
+
+    fn new(artifact_type: &'static str, layers: Vec<Descriptor>) -> Self {
+        let config = Descriptor::of(EMPTY.0, EMPTY.1);
+        Self { schema_version: 2, media_type: MANIFEST, artifact_type, config, layers }
     }
 
     /// The manifest's bytes.

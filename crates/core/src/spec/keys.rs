@@ -263,6 +263,8 @@ pub const KEYS: &[Key] = &[
         .example("[[steps]]\nname    = \"bring the tide tables\"\nat      = \"build\"\nnetwork = \"recorded\"\nrun     = \"wget -O /srv/tides.csv https://files.brindle.example/tides.csv\""),
     key("steps[].files", Texts, Optional, "files of the project that a command needs: pinned, laid into the project's folder inside, where the command is then started")
         .example("[[steps]]\nname    = \"install the page tools\"\nat      = \"build\"\nfiles   = [\"tools.list\"]\nnetwork = \"recorded\"\nrun     = \"xargs -n 1 wget -P tools < tools.list\""),
+    key("steps[].caches", Texts, Optional, "names of folders in /tmp/caches that last from one build to the next on a member's machine, and are in no layer; the usual package managers find those of their names")
+        .example("[[steps]]\nname   = \"press the pages\"\nat     = \"build\"\ncaches = [\"press\"]\nrun    = \"quill press --pieces /tmp/caches/press /srv/pages\""),
     key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
     key("steps[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("services", Table, Optional, "programs that run in the background as long as the workspace does, by name").example(

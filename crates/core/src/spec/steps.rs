@@ -31,6 +31,8 @@ pub struct Step {
     pub recorded: Option<std::ops::Range<usize>>,
     /// Files of the project that are laid into its folder inside first, and where the command is then started.
     pub files: Vec<At<String>>,
+    /// Folders that last from one build to the next, for what its programs would otherwise make again.
+    pub caches: Vec<At<String>>,
 }
 
 impl Step {
@@ -155,6 +157,11 @@ pub(super) fn read(
                     let message = "a step of the start sees the project's own folder, and is given no files";
                     reader.push(Mistake::new(Code::NOT_ALLOWED, file.span.clone(), message, "leave files out"));
                 }
+                if let Some(cache) = step.caches.first() {
+                    let message = "a step of the start has the workspace's own folders, which last anyhow";
+                    let remedy = "leave caches out, or name a kept folder in [[folders]]";
+                    reader.push(Mistake::new(Code::NOT_ALLOWED, cache.span.clone(), message, remedy));
+                }
                 if let Some(span) = step.recorded.clone() {
                     let message = "a step of the start has the workspace's own network, which is not recorded";
                     let remedy = "write at = \"build\", or leave network out";
@@ -259,7 +266,23 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
     };
     let recorded = read_network(reader, table, &action);
     let files = read_files(reader, table, &action);
-    Some(Step { name: name?, action, unless, creates, after, env, account, limit, recorded, files })
+    let caches = read_caches(reader, table, &action);
+    Some(Step { name: name?, action, unless, creates, after, env, account, limit, recorded, files, caches })
+}
+
+/// The caches that a command works with.
+fn read_caches(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) -> Vec<At<String>> {
+    let Some(span) = table.key_span("caches") else { return Vec::new() };
+    let caches = reader.texts(table, "caches").map(|caches| caches.value).unwrap_or_default();
+    if !matches!(action, Action::Run(_)) {
+        let message = "`caches` means nothing for a step that runs no command";
+        reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, "leave it out"));
+        return Vec::new();
+    }
+    for cache in &caches {
+        rules::plain_name(reader, "cache", &cache.value, &cache.span);
+    }
+    caches
 }
 
 /// The files that a command is given.

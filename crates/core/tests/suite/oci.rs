@@ -6,9 +6,7 @@ use std::collections::BTreeMap;
 
 use cavrith_core::digest::{ImageFingerprint, Sha256Digest, TreeDigest};
 use cavrith_core::lock::choose::{Update, choose};
-use cavrith_core::oci::image::{
-    self, Attachment, Compression, Index, LAYOUT_FILE, LayerArtifact, PackedLayer, Subject,
-};
+use cavrith_core::oci::image::{self, Attachment, Compression, Index, LAYOUT_FILE, PackedLayer, SharedBlobs, Subject};
 use cavrith_core::oci::parcel::{ListedLayer, Parcel};
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::parse;
@@ -207,7 +205,8 @@ fn read_digest(bytes: &[u8]) -> String {
 #[test]
 fn our_own_artifacts_are_ones_too() {
     let digest = |number: u8| Sha256Digest::from_bytes([number; 32]);
-    held("a cached layer", &manifest(), &LayerArtifact::new(b"list", digest(1), 7).bytes());
+    held("a cached layer", &manifest(), &SharedBlobs::layer(b"list", digest(1), 7).bytes());
+    held("bodies of a record", &manifest(), &SharedBlobs::bodies(&[(digest(1), 7), (digest(2), 0)]).bytes());
     let mut parcel = Parcel::empty();
     let layer = ListedLayer { tree: TreeDigest::from_bytes([3; 32]), list: digest(4), content: digest(5) };
     parcel.add_list(&layer, 9);
@@ -224,5 +223,5 @@ fn our_own_artifacts_are_ones_too() {
     for other in ["{}", "[]", "{\"schemaVersion\":2}"] {
         assert!(Parcel::read(other.as_bytes()).is_err(), "{other}");
     }
-    assert!(Parcel::read(&LayerArtifact::new(b"list", digest(1), 7).bytes()).is_err());
+    assert!(Parcel::read(&SharedBlobs::layer(b"list", digest(1), 7).bytes()).is_err());
 }

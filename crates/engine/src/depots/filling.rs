@@ -11,10 +11,10 @@ use cavrith_core::spec::Base;
 use cavrith_sources::checked::{self, Checked};
 
 use super::{Filled, new, put, read, write_index};
+use crate::bodies;
 use crate::error::{DepotError, EngineError};
 use crate::images;
 use crate::project::Project;
-use crate::step_network;
 use crate::suites::{self, KeptFile};
 use crate::supply::{self, Supply};
 
@@ -151,14 +151,14 @@ impl Filler<'_> {
         let (supply, project) = (self.supply, self.project);
         for pin in &lock.records {
             let name = format!("step {:?}", pin.step);
-            let record = step_network::pinned(project, pin)?;
-            for (request, response) in &record.answers {
-                let sha256 = response.body;
+            let record = bodies::pinned(project, pin)?;
+            for (sha256, answer) in bodies::of_record(&record) {
+                let (request, response) = answer;
                 if response.size == 0 || self.index.downloads.iter().any(|one| one.file.sha256 == sha256) {
                     continue;
                 }
                 let place = format!("records/{sha256}");
-                let get = || step_network::body(supply, project.origins(), &name, request, response);
+                let get = || bodies::body(supply, project.origins(), (&name, &pin.sha256), answer);
                 let file = self.bring_file(&place, response.size, sha256, get)?;
                 self.index.downloads.push(Kept { name: request.host().to_owned(), url: request.url.clone(), file });
             }

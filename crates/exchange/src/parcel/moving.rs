@@ -71,7 +71,7 @@ pub fn push(
     parcel: &OpenParcel,
     reference: &Reference,
 ) -> Result<(usize, usize), ExchangeError> {
-    let login = transfer::login(context, reference)?;
+    let login = transfer::login(context.supply(), reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let parts = named(&parcel.index, &|digest| parcel.document_of(digest))?;
     let blobs: Vec<_> = parts.blobs.iter().collect();
@@ -84,7 +84,7 @@ pub fn push(
         let place = context.staging.new_name();
         let mut file = File::options().read(true).write(true).create_new(true).open(&place).map_err(writing(&place))?;
         io::copy(&mut parcel.blob(digest)?, &mut file).map_err(writing(&place))?;
-        let pushed = transfer::push_file(context, &registry, (digest, *size), &file)?;
+        let pushed = transfer::push_file(context.supply(), &registry, (digest, *size), &file)?;
         let _ = fs::remove_file(&place);
         *sent.lock().unwrap_or_else(PoisonError::into_inner) += usize::from(pushed == Pushed::Sent);
         Ok(())
@@ -106,13 +106,13 @@ pub fn push_encrypted(
     path: &Path,
     reference: &Reference,
 ) -> Result<(usize, usize), ExchangeError> {
-    let login = transfer::login(context, reference)?;
+    let login = transfer::login(context.supply(), reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let unreadable = |error: io::Error| ExchangeError::Parcel { path: path.to_owned(), why: error.to_string() };
     let mut file = reading::open(path).map_err(unreadable)?;
     let (size, digest) = hashing::sha256(&mut file, None).map_err(unreadable)?;
-    transfer::push_bytes(context, &registry, EMPTY.1)?;
-    let pushed = transfer::push_file(context, &registry, (&digest, size), &file)?;
+    transfer::push_bytes(context.supply(), &registry, EMPTY.1)?;
+    let pushed = transfer::push_file(context.supply(), &registry, (&digest, size), &file)?;
     let (document, _) = Parcel::encrypted(digest, size).document();
     publish(&registry, reference, MANIFEST, &document)?;
     let sent = usize::from(pushed == Pushed::Sent);
@@ -139,7 +139,7 @@ fn publish(
 /// # Errors
 /// When the registry does not have it, or gives something else; when the disk refuses.
 pub fn pull(context: BuildContext<'_>, reference: &Reference, to: &Path) -> Result<u64, ExchangeError> {
-    let login = transfer::login(context, reference)?;
+    let login = transfer::login(context.supply(), reference)?;
     let registry = registries::open(context.web, context.member, reference, login.as_ref());
     let index = match (&reference.digest, &reference.tag) {
         (Some(digest), _) => transfer::document(&registry, digest)?,
@@ -147,7 +147,7 @@ pub fn pull(context: BuildContext<'_>, reference: &Reference, to: &Path) -> Resu
     };
     if let Some(listed) = Parcel::encrypted_file(&index) {
         let (place, longest) = (context.staging.new_name(), listed.size.min(LONGEST));
-        let mut file = transfer::fetch(context, &registry, (&listed.digest.0, longest), &place)?;
+        let mut file = transfer::fetch(context.supply(), &registry, (&listed.digest.0, longest), &place)?;
         return layout::whole_file(to, |out| io::copy(&mut file, out).map_err(writing(to)));
     }
     let parts = named(&index, &|digest| transfer::document(&registry, digest));
@@ -161,7 +161,7 @@ pub fn pull(context: BuildContext<'_>, reference: &Reference, to: &Path) -> Resu
     workers::each(wanted.len(), AT_ONCE, |number| -> Result<(), ExchangeError> {
         let (digest, size) = wanted[number];
         let place = context.staging.new_name();
-        transfer::fetch(context, &registry, (digest, (*size).min(LONGEST)), &place)?;
+        transfer::fetch(context.supply(), &registry, (digest, (*size).min(LONGEST)), &place)?;
         got.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest, Blob::File(place, *size));
         Ok(())
     })?;

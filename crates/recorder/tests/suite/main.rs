@@ -37,7 +37,7 @@ fn answered<T>(answers: &dyn Answers, run: impl FnOnce(Places, &str) -> T) -> T 
         other: other.local_addr().unwrap(),
     };
     let authority = Authority::new().unwrap();
-    let sockets = Sockets { names, plain, secure, proxy, others: vec![("git", other)] };
+    let sockets = Sockets { own_name: "cavrith", names, plain, secure, proxy, others: vec![("git", other)] };
     serve(sockets, &authority, answers, || run(places, authority.pem()))
 }
 

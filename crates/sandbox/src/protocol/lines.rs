@@ -1,5 +1,6 @@
-//! Lines of a stream that comes in pieces.
+//! Lines of a stream that comes in pieces, without the colours that some programs write wherever they write.
 
+use std::borrow::Cow;
 use std::collections::VecDeque;
 
 /// Cuts a stream into lines. What is no UTF-8 is shown by replacement characters, and endless lines are cut.
@@ -19,7 +20,7 @@ impl Lines {
                 self.unfinished.push(*byte);
             }
             if complete || self.unfinished.len() >= Self::LONGEST {
-                on_line(&String::from_utf8_lossy(&self.unfinished));
+                on_line(&without_colors(&String::from_utf8_lossy(&self.unfinished)));
                 self.unfinished.clear();
             }
         }
@@ -28,10 +29,26 @@ impl Lines {
     /// Gives out what came after the last newline.
     pub fn finish(&mut self, on_line: &mut dyn FnMut(&str)) {
         if !self.unfinished.is_empty() {
-            on_line(&String::from_utf8_lossy(&self.unfinished));
+            on_line(&without_colors(&String::from_utf8_lossy(&self.unfinished)));
             self.unfinished.clear();
         }
     }
+}
+
+/// A line without changes of colour (ECMA-48, SGR: ESC [, numbers, `m`).
+fn without_colors(line: &str) -> Cow<'_, str> {
+    if !line.contains("\x1b[") {
+        return Cow::Borrowed(line);
+    }
+    let mut parts = line.split("\x1b[");
+    let mut plain = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        match part.trim_start_matches(|letter: char| letter.is_ascii_digit() || letter == ';').strip_prefix('m') {
+            Some(rest) => plain.push_str(rest),
+            None => plain.extend(["\x1b[", part]),
+        }
+    }
+    Cow::Owned(plain)
 }
 
 /// The last few of many lines.
@@ -66,6 +83,12 @@ impl LastLines {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn colors_go_and_nothing_else_does() {
+        assert_eq!(without_colors("\x1b[0m\x1b[1;31m[ERROR]\x1b[m it [0m\x1b[2J"), "[ERROR] it [0m\x1b[2J");
+        assert_eq!(without_colors("plain"), "plain");
+    }
 
     #[test]
     fn lines_are_cut_wherever_the_pieces_end() {
