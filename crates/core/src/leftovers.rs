@@ -14,7 +14,7 @@ struct Rule {
     why: &'static str,
 }
 
-const RULES: [Rule; 22] = [
+const RULES: [Rule; 25] = [
     Rule { end: &[".global-cache"], under: &[], why: "when cargo used which crate last" },
     Rule { end: &[".package-cache"], under: &[], why: "a lock of cargo's" },
     Rule { end: &[".package-cache-mutate"], under: &[], why: "a lock of cargo's" },
@@ -29,6 +29,9 @@ const RULES: [Rule; 22] = [
     Rule { end: &["page-Makefile.ri"], under: &["doc", "ri"], why: "how a gem was built here" },
     Rule { end: &["node_modules", ".cache"], under: &[], why: "a cache of tools of Node" },
     Rule { end: &[".npm", "_logs"], under: &[], why: "what npm said" },
+    Rule { end: &[".cache", "pnpm"], under: &[], why: "a cache of pnpm's" },
+    Rule { end: &["pnpm", "store"], under: &[".local"], why: "a cache of pnpm's" },
+    Rule { end: &[".pnpm-store"], under: &[], why: "a cache of pnpm's" },
     Rule { end: &[".cache", "pip"], under: &[], why: "a cache of pip's" },
     Rule { end: &["cache", "apt", "pkgcache.bin"], under: &["var"], why: "a cache of apt's" },
     Rule { end: &["cache", "apt", "srcpkgcache.bin"], under: &["var"], why: "a cache of apt's" },
@@ -49,6 +52,58 @@ pub fn why(path: &RootPath) -> Option<&'static str> {
     RULES.iter().find(fits).map(|rule| rule.why)
 }
 
+/// A note of the time or the disk in a file that the image needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Note {
+    /// The index of a git repository: times and places on the disk.
+    GitIndex,
+    /// What Python compiled of a source, with the source's time.
+    SourceTime,
+    /// A line that begins so has the time of day, and becomes the second text.
+    Line(&'static str, &'static str),
+}
+
+/// The note that a file has, by its name.
+pub fn note(path: &RootPath) -> Option<Note> {
+    let name = path.name()?;
+    let is_below = |above: &str| path.names().any(|name| name == above.as_bytes());
+    match name {
+        b"index" if is_below(".git") => Some(Note::GitIndex),
+        b".modules.yaml" if is_below("node_modules") => {
+            Some(Note::Line("prunedAt:", "prunedAt: Thu, 01 Jan 1970 00:00:00 GMT"))
+        }
+        _ if name.ends_with(b".pyc") => Some(Note::SourceTime),
+        _ => None,
+    }
+}
+
+/// A text whose lines of this beginning are another one; nothing when it has none.
+pub fn with_line(text: &[u8], beginning: &str, instead: &str) -> Option<Vec<u8>> {
+    let is_meant = |line: &&[u8]| line.starts_with(beginning.as_bytes()) && *line != instead.as_bytes();
+    let lines: Vec<_> = text.split(|byte| *byte == b'\n').collect();
+    lines.iter().any(is_meant).then(|| {
+        let lines = lines.iter().map(|line| if is_meant(line) { instead.as_bytes() } else { line });
+        lines.collect::<Vec<_>>().join(&b'\n')
+    })
+}
+
+/// The source that a file of Python's `__pycache__` is compiled from (PEP 3147).
+pub fn source_of_compiled(path: &RootPath) -> Option<RootPath> {
+    let name = path.name()?;
+    let end = name.iter().position(|byte| *byte == b'.')?;
+    let above = path.parent().filter(|above| above.name().is_some_and(|name| name == b"__pycache__"))?.parent()?;
+    above.join(&[&name[..end], b".py"].concat()).ok()
+}
+
+/// What Python compiled, as of a source with this time stamp: whoever imports it finds it right, and does not compile
+/// anew (PEP 552: a magic number, flags, which are 0 when a time stands there, and the time). Nothing when no time
+/// stands there, or this one.
+pub fn with_source_time(compiled: &[u8], time: u64) -> Option<Vec<u8>> {
+    let time = (time as u32).to_le_bytes();
+    let has_time = compiled.len() >= 16 && compiled[2..4] == *b"\r\n" && compiled[4..8] == [0; 4];
+    (has_time && compiled[8..12] != time).then(|| [&compiled[..8], &time, &compiled[12..]].concat())
+}
+
 /// What can be done about a file that comes out differently each time, and that the image needs.
 pub fn remedy(path: &RootPath) -> Option<&'static str> {
     let names: Vec<_> = path.names().collect();
@@ -60,6 +115,11 @@ pub fn remedy(path: &RootPath) -> Option<&'static str> {
     {
         return Some(
             "composer gives its autoloader a new name each time: write \"autoloader-suffix\" into \"config\" of composer.json",
+        );
+    }
+    if is(&["uv_cache.json"]) {
+        return Some(
+            "uv notes when files of the project changed: install what it needs without the project itself (uv sync --no-install-project)",
         );
     }
     is_archive.then_some(
@@ -105,5 +165,26 @@ mod tests {
         assert!(remedy("srv/app/vendor/composer/autoload_real.php").unwrap().contains("autoloader-suffix"));
         assert!(remedy("srv/tides.jar").unwrap().contains("outputTimestamp"));
         assert_eq!(remedy("srv/autoload.php"), None);
+    }
+
+    #[test]
+    fn notes_in_files_become_the_same_for_everybody() {
+        let path = |path: &str| RootPath::from_plain(path.as_bytes()).unwrap();
+        let compiled = path("srv/app/__pycache__/tides.cpython-311.pyc");
+        assert_eq!(note(&compiled), Some(Note::SourceTime));
+        assert_eq!(source_of_compiled(&compiled), Some(path("srv/app/tides.py")));
+        assert_eq!(source_of_compiled(&path("srv/app/tides.pyc")), None);
+        let bytes = b"\xa7\x0d\x0d\x0a\0\0\0\0timesize...";
+        assert_eq!(with_source_time(bytes, 7).unwrap(), b"\xa7\x0d\x0d\x0a\0\0\0\0\x07\0\0\0size...");
+        // By the source's digest, or too short to be one.
+        assert_eq!(with_source_time(b"\xa7\x0d\x0d\x0a\x03\0\0\0timesize...", 7), None);
+        assert_eq!(with_source_time(&bytes[..15], 7), None);
+        let modules = path("code/node_modules/.modules.yaml");
+        let Some(Note::Line(beginning, instead)) = note(&modules) else { panic!("it has a note") };
+        let changed = with_line(b"a: 1\nprunedAt: Fri\nb: 2\n", beginning, instead).unwrap();
+        assert_eq!(changed, format!("a: 1\n{instead}\nb: 2\n").as_bytes());
+        assert_eq!(with_line(&changed, beginning, instead), None);
+        assert_eq!(note(&path("srv/index")), None);
+        assert_eq!(note(&path("srv/tides/.git/modules/x/index")), Some(Note::GitIndex));
     }
 }

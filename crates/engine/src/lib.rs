@@ -73,6 +73,7 @@ pub mod suites;
 pub mod supply;
 mod surroundings;
 pub mod survey;
+mod tidying;
 pub mod trimming;
 
 pub use error::EngineError;

@@ -262,7 +262,7 @@ impl Maker<'_> {
         let connector = session.connector()?;
         let sockets = StepNetwork::sockets(&connector).map_err(failed)?;
         cavrith_recorder::serve(sockets, &network.authority, answers, || self.carry_out(session, &command))?;
-        network.take_out(&overlay_scratch, self.beneath.merged)?;
+        network.take_out(&overlay_scratch, self.beneath.merged, self.time)?;
         Ok((overlay_scratch, command))
     }
 

@@ -8,23 +8,22 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use cavrith_core::leftovers;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Kind, Tree};
 use cavrith_recorder::authority::Authority;
+use cavrith_recorder::java_store;
 use cavrith_recorder::server::OTHER_PORTS;
 use cavrith_recorder::{PROXY_PORT, Sockets};
-use cavrith_recorder::{git_index, java_store};
 use cavrith_sandbox::copy_overlay;
 use cavrith_sandbox::job::{FolderMount, Job};
 use cavrith_sandbox::net::Connector;
-use cavrith_store::reading;
 use cavrith_store::staging::Staging;
 
 use crate::context::BuildContext;
 use crate::error::{EngineError, RecordError, file_error};
 use crate::event::Event;
 use crate::step_layer::HOST_NAME;
+use crate::tidying;
 
 /// Where the authority's certificate lies inside: in memory, so never in a layer.
 const CERTIFICATE: &str = "/run/cavrith-recorder.pem";
@@ -38,12 +37,14 @@ const BUNDLES: [&str; 4] = [
 /// Where the resolver is written down (resolv.conf(5)).
 const RESOLVER: &str = "etc/resolv.conf";
 /// Variables that name a file of certificates, each read by some clients and not by others.
-const CERTIFICATE_VARIABLES: [&str; 9] = [
+const CERTIFICATE_VARIABLES: [&str; 10] = [
     "SSL_CERT_FILE",
     "CURL_CA_BUNDLE",
     "REQUESTS_CA_BUNDLE",
     "PIP_CERT",
     "NODE_EXTRA_CA_CERTS",
+    // Where an npmrc names a file, npm looks nowhere else.
+    "npm_config_cafile",
     "GIT_SSL_CAINFO",
     "CARGO_HTTP_CAINFO",
     "BUNDLE_SSL_CA_CERT",
@@ -51,8 +52,6 @@ const CERTIFICATE_VARIABLES: [&str; 9] = [
 ];
 /// Variables that name a proxy; some clients read the one case only, some the other.
 const PROXY_VARIABLES: [&str; 3] = ["HTTP_PROXY", "HTTPS_PROXY", "ALL_PROXY"];
-/// Bytes that the index of a git repository may have.
-const LONGEST_INDEX: u64 = 256 << 20;
 /// Hosts that are reached without it: what a step itself has listen.
 const OWN_HOSTS: &str = "localhost,127.0.0.1,::1";
 /// Caches of package managers, by their names. What they hold has times and places of this one run in it, and is of no
@@ -178,44 +177,16 @@ impl StepNetwork {
         })
     }
 
-    /// Removes what package managers leave behind that is another thing each time.
-    ///
-    /// # Errors
-    /// When the disk refuses.
-    fn tidy(root: &Path, merged: &Tree) -> Result<(), EngineError> {
-        let mut open = vec![RootPath::root()];
-        while let Some(dir) = open.pop() {
-            let at = root.join(dir.as_relative());
-            for entry in fs::read_dir(&at).map_err(file_error("look into", &at))?.flatten() {
-                let Ok(path) = dir.join(std::os::unix::ffi::OsStrExt::as_bytes(entry.file_name().as_os_str())) else {
-                    continue;
-                };
-                let is_directory = entry.file_type().is_ok_and(|kind| kind.is_dir());
-                // What was there before is not ours to remove, and a mark of a deletion says something else.
-                let is_new = merged.get(&path).is_none();
-                if is_new && leftovers::why(&path).is_some() {
-                    let removed =
-                        if is_directory { fs::remove_dir_all(entry.path()) } else { fs::remove_file(entry.path()) };
-                    removed.map_err(file_error("remove", entry.path()))?;
-                } else if is_directory {
-                    open.push(path);
-                } else if is_new && is_git_index(&path) {
-                    tidy_index(&entry.path())?;
-                }
-            }
-        }
-        Ok(())
-    }
-
     /// Takes what was laid over the image's files out of what the step changed: the empty files that were made to lie
-    /// over, and that directories were written to for them.
+    /// over, and that directories were written to for them. What differs each time goes, too; new files will have the time
+    /// stamp `time`.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn take_out(&self, overlay_scratch: &Path, merged: &Tree) -> Result<(), EngineError> {
+    pub fn take_out(&self, overlay_scratch: &Path, merged: &Tree, time: u64) -> Result<(), EngineError> {
         let was_copied = overlay_scratch.join(copy_overlay::MARK).exists();
         let root = overlay_scratch.join(if was_copied { "merged" } else { "root" });
-        Self::tidy(&root, merged)?;
+        tidying::tidy(&root, merged, time)?;
         for place in self.places.iter().filter(|place| merged.get(place).is_none()) {
             let at = root.join(place.as_relative());
             let is_ours = at.symlink_metadata().is_ok_and(|meta| meta.is_file() && meta.len() == 0);
@@ -265,20 +236,4 @@ pub(crate) fn with_notes<T>(
 fn is_java_store(path: &RootPath) -> bool {
     let path = path.to_string();
     path.ends_with("/security/cacerts") || path == "/etc/ssl/certs/java/cacerts"
-}
-
-/// The index of a repository, wherever git keeps it: those of worktrees and submodules lie deeper.
-fn is_git_index(path: &RootPath) -> bool {
-    path.name().is_some_and(|name| name == b"index") && path.names().any(|name| name == b".git")
-}
-
-/// Relieves the index of a repository of what git noted there of this disk.
-fn tidy_index(at: &Path) -> Result<(), EngineError> {
-    let Ok(index) = reading::bounded(at, LONGEST_INDEX) else { return Ok(()) };
-    let Some(plain) = git_index::without_notes(&index) else { return Ok(()) };
-    // In place, so that it stays whose it is; the reading above has seen that it is a file.
-    let flags = rustix::fs::OFlags::NOFOLLOW.bits() as i32;
-    let file = std::os::unix::fs::OpenOptionsExt::custom_flags(File::options().write(true), flags).open(at);
-    let write = file.and_then(|mut file| std::io::Write::write_all(&mut file, &plain));
-    write.map_err(file_error("write", at))
 }

@@ -105,14 +105,27 @@ pub fn serve<T>(sockets: Sockets, authority: &Arc<Authority>, answers: &dyn Answ
                 });
             });
         }
-        let outcome = run();
-        server.is_over.store(true, Ordering::SeqCst);
+        // However it ends: threads that wait for connections would wait for ever.
+        let _over = Over { server, sockets: &sockets };
+        run()
+    })
+}
+
+/// Ends whoever waits for connections.
+struct Over<'a> {
+    server: &'a Server<'a>,
+    sockets: &'a Sockets,
+}
+
+impl Drop for Over<'_> {
+    fn drop(&mut self) {
+        self.server.is_over.store(true, Ordering::SeqCst);
+        let Sockets { plain, secure, proxy, others, .. } = self.sockets;
         for listener in [plain, secure, proxy].into_iter().chain(others.iter().map(|(_, listener)| listener)) {
             // On Linux it wakes whoever waits for a connection.
             let _ = rustix::net::shutdown(listener, rustix::net::Shutdown::Both);
         }
-        outcome
-    })
+    }
 }
 
 struct Server<'a> {

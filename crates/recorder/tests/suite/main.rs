@@ -5,6 +5,7 @@
 )]
 
 mod answers;
+mod clients;
 mod encrypted;
 
 use std::io::{Read as _, Write as _};
