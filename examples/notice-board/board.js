@@ -2,9 +2,11 @@
 
 const http = require("node:http");
 
+const { line } = require("pier-notices");
+
 /** Notices, the newest first. */
 function pinned(notices) {
-  return [...notices].sort((a, b) => b.day.localeCompare(a.day)).map((one) => `${one.day}  ${one.text}`);
+  return [...notices].sort((a, b) => b.day.localeCompare(a.day)).map(line);
 }
 
 const notices = [

@@ -6,6 +6,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from urllib.parse import parse_qs, urlsplit
 
 import psycopg2
+from clock_words import spoken
 
 
 def migrate():
@@ -22,7 +23,7 @@ def next_sailing(harbour, after):
             (harbour, after),
         )
         row = cursor.fetchone()
-    return {"to": row[0], "leaves": row[1]} if row else None
+    return {"to": row[0], "leaves": row[1], "spoken": spoken(row[1])} if row else None
 
 
 class Service(BaseHTTPRequestHandler):

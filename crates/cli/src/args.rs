@@ -353,7 +353,7 @@ pub enum Depot {
     /// List what a depot offers
     List(DepotDir),
     /// Copy everything that the project's lock needs into a depot
-    Fill(DepotDir),
+    Fill(DepotFill),
 }
 
 #[derive(Debug, Arguments)]
@@ -369,6 +369,17 @@ pub struct DepotNew {
 pub struct DepotDir {
     /// The depot's folder
     pub dir: PathBuf,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotFill {
+    /// The depot's folder
+    pub dir: PathBuf,
+    /// Only what the project's steps fetched
+    #[arg(long)]
+    pub fetched: bool,
     #[command(flatten)]
     pub report: Report,
 }

@@ -1,6 +1,7 @@
 //! What an image is made of: a bill of materials, as a list and in two open formats.
 
 mod cyclonedx;
+pub mod installed;
 mod licence;
 mod spdx;
 
@@ -8,6 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 
+use crate::contents::installed::Installed;
 use crate::digest::{ImageFingerprint, Sha256Digest};
 use crate::encode::percent_encoded;
 use crate::lock::{Lock, Source};
@@ -22,7 +24,8 @@ pub use spdx::spdx;
 /// One thing that an image is made of.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Item {
-    /// What it is: package, toolchain, part, extension, download, archive, image layer, fetched (by a step).
+    /// What it is: package, toolchain, part, extension, download, archive, image layer, fetched (by a step), installed
+    /// (a language's package that the image has).
     pub kind: &'static str,
     /// Its name.
     pub name: String,
@@ -30,7 +33,7 @@ pub struct Item {
     pub version: String,
     /// Where it comes from, in words: a suite and a path, a depot, an address.
     pub origin: String,
-    /// SHA-256 of the file it came as.
+    /// SHA-256 of the file it came as; of one that is installed, of the file that tells of it.
     pub sha256: Sha256Digest,
     /// Its licences, as it declares them; empty when that is not known.
     pub licences: Vec<String>,
@@ -105,6 +108,22 @@ pub fn fetched<'a>(records: impl IntoIterator<Item = &'a Record>) -> Vec<Item> {
         licences: Vec::new(),
     });
     items.collect()
+}
+
+/// Adds to a list what an image has installed: licences of what is in the list already, and what is not in it by
+/// itself. Each comes with where it was found, and the SHA-256 of that file.
+pub fn add_installed(items: &mut Vec<Item>, installed: Vec<(Installed, String, Sha256Digest)>) {
+    for (Installed { package, licences }, origin, sha256) in installed {
+        let name = format!("{} {}", package.kind, package.name);
+        let mut known = items.iter_mut().filter(|item| item.name == name && item.version == package.version).peekable();
+        if known.peek().is_none() {
+            let purl = Some(package.purl());
+            drop(known);
+            items.push(Item { kind: "installed", name, version: package.version, origin, sha256, licences, purl });
+            continue;
+        }
+        known.filter(|item| item.licences.is_empty()).for_each(|item| item.licences.clone_from(&licences));
+    }
 }
 
 fn debian_purl(name: &str, version: &str, architecture: &str, suite: &str) -> String {

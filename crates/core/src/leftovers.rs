@@ -14,7 +14,7 @@ struct Rule {
     why: &'static str,
 }
 
-const RULES: [Rule; 25] = [
+const RULES: [Rule; 26] = [
     Rule { end: &[".global-cache"], under: &[], why: "when cargo used which crate last" },
     Rule { end: &[".package-cache"], under: &[], why: "a lock of cargo's" },
     Rule { end: &[".package-cache-mutate"], under: &[], why: "a lock of cargo's" },
@@ -31,6 +31,7 @@ const RULES: [Rule; 25] = [
     Rule { end: &[".npm", "_logs"], under: &[], why: "what npm said" },
     Rule { end: &[".cache", "pnpm"], under: &[], why: "a cache of pnpm's" },
     Rule { end: &["pnpm", "store"], under: &[".local"], why: "a cache of pnpm's" },
+    Rule { end: &["state", "pnpm"], under: &[".local"], why: "when pnpm asked for news of itself" },
     Rule { end: &[".pnpm-store"], under: &[], why: "a cache of pnpm's" },
     Rule { end: &[".cache", "pip"], under: &[], why: "a cache of pip's" },
     Rule { end: &["cache", "apt", "pkgcache.bin"], under: &["var"], why: "a cache of apt's" },

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeSet;
 
-use cavrith_core::contents::{Item, declared, fetched, items};
+use cavrith_core::contents::installed::{Description, Installed};
+use cavrith_core::contents::{self, Item, declared, fetched, items};
 use cavrith_core::debian::trim::STATUS;
 use cavrith_core::derive::plan::{Content, Plan, PlannedLayer};
-use cavrith_core::digest::TreeDigest;
+use cavrith_core::digest::{Sha256Digest, TreeDigest};
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::tree::Tree;
+use cavrith_core::tree::{Kind, Tree};
 use cavrith_sources::deb;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
@@ -58,60 +59,38 @@ pub fn list(
             item.licences = declared(&String::from_utf8_lossy(&bytes));
         }
     }
-    for item in items.iter_mut().filter(|item| item.kind == "fetched") {
-        item.licences = declared_by_itself(store, image, &merged, item)?;
-    }
+    contents::add_installed(&mut items, installed(store, project, lock, image, &merged)?);
     Ok(items)
 }
 
-/// The licences that a package of a language says it has, in the description that it is installed with.
-fn declared_by_itself(
+/// The packages of languages that an image has over its base, whose own are among the packages of that.
+fn installed(
     store: &Store,
+    project: &Project,
+    lock: &Lock,
     image: &ImageRecord,
     merged: &Tree,
-    item: &Item,
-) -> Result<Vec<String>, EngineError> {
-    let Some((kind, name)) = item.name.split_once(' ') else { return Ok(Vec::new()) };
-    let plain = |text: &str| text.replace(['_', '.'], "-").to_ascii_lowercase();
-    let version = &item.version;
-    let (file, above) = match kind {
-        "npm" => ("package.json", format!("node_modules/{name}")),
-        "pypi" => ("METADATA", plain(&format!("{name}-{version}-dist-info"))),
-        "cargo" => ("Cargo.toml", format!("{name}-{version}")),
-        _ => return Ok(Vec::new()),
-    };
-    let is_its = |path: &&RootPath| {
-        path.name() == Some(file.as_bytes())
-            && path.parent().is_some_and(|parent| {
-                let parent = parent.to_string();
-                match kind {
-                    "pypi" => plain(parent.rsplit('/').next().unwrap_or_default()) == above,
-                    _ => parent.ends_with(&format!("/{above}")),
-                }
-            })
-    };
-    let layers = || image.layers.iter().map(|layer| &layer.tree);
-    let Some(path) = merged.entries.keys().find(is_its) else { return Ok(Vec::new()) };
-    let text = store.file_of_image(layers(), merged, path)?.unwrap_or_default();
-    let text = String::from_utf8_lossy(&text);
-    let licence = match kind {
-        "npm" => {
-            let value: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
-            value["license"].as_str().or(value["license"]["type"].as_str()).map(str::to_owned)
+) -> Result<Vec<(Installed, String, Sha256Digest)>, EngineError> {
+    let plan = Plan::new(&project.spec, lock);
+    let mut base = Tree::with_root();
+    for (planned, layer) in plan.layers.iter().zip(&image.layers) {
+        if planned.content.is_base() && lock.debian.is_some() {
+            base.overlay_whole(store.layer_tree(&layer.tree)?);
         }
-        "cargo" => {
-            let value: toml::Table = text.parse().unwrap_or_default();
-            let package = value.get("package").and_then(toml::Value::as_table);
-            package.and_then(|package| Some(package.get("license")?.as_str()?.to_owned()))
-        }
-        // The expression (core metadata 2.4) goes before the free text.
-        _ => ["License-Expression: ", "License: "].iter().find_map(|key| {
-            let head = text.split("\n\n").next().unwrap_or_default();
-            let line = head.lines().find_map(|line| line.strip_prefix(key))?.trim();
-            (!line.is_empty() && line.len() < 100).then(|| line.to_owned())
-        }),
-    };
-    Ok(licence.into_iter().collect())
+    }
+    let mut all = Vec::new();
+    for (path, entry) in &merged.entries {
+        let is_file = matches!(entry.kind, Kind::File { .. });
+        let Some(description) = Description::at(path).filter(|_| is_file && base.get(path) != Some(entry)) else {
+            continue;
+        };
+        let layers = image.layers.iter().map(|layer| &layer.tree);
+        let bytes = store.file_of_image(layers, merged, path)?.unwrap_or_default();
+        let text = if description.is_text() { String::from_utf8_lossy(&bytes) } else { "".into() };
+        let sha256 = Sha256Digest::of(&bytes);
+        all.extend(description.read(path, &text).into_iter().map(|one| (one, path.to_string(), sha256)));
+    }
+    Ok(all)
 }
 
 /// Why a path is in an image, or is not.

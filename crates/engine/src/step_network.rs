@@ -178,8 +178,8 @@ impl StepNetwork {
     }
 
     /// Takes what was laid over the image's files out of what the step changed: the empty files that were made to lie
-    /// over, and that directories were written to for them. What differs each time goes, too; new files will have the time
-    /// stamp `time`.
+    /// over, and that directories were written to for them. What differs each time goes, too; new files will have the
+    /// time stamp `time`.
     ///
     /// # Errors
     /// When the disk refuses.

@@ -14,7 +14,7 @@ fn shown(minutes: u32) -> String {
 
 fn main() {
     for time in high_waters(3 * 60 + 40, 6 * 60, 3) {
-        println!("{}", shown(time));
+        println!("{}, {}", shown(time), tide_marks::spoken(3.4));
     }
 }
 

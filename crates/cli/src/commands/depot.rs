@@ -8,7 +8,7 @@ use cavrith_engine::supply::Supply;
 use cavrith_engine::{EngineError, project};
 use serde_json::json;
 
-use crate::args::{Depot, DepotAdd, DepotDir, General};
+use crate::args::{Depot, DepotAdd, DepotDir, DepotFill, General};
 use crate::build_env::StoreSession;
 use crate::commands::{Outcome, build, for_all_variants, locked_project};
 use crate::render::progress::{Progress, Where};
@@ -132,7 +132,7 @@ fn list(screen: &Screen, command: &DepotDir) -> Outcome {
     Ok(0)
 }
 
-fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
+fn fill(general: &General, screen: &Screen, command: &DepotFill) -> Outcome {
     for_all_variants(general, "depot fill")?;
     let (project, _) = locked_project(general)?;
     let store_session = StoreSession::open()?;
@@ -146,7 +146,7 @@ fn fill(general: &General, screen: &Screen, command: &DepotDir) -> Outcome {
     let cache = build::cache(&store_session.member, &project);
     let bodies = cache.as_ref().map(|cache| cache as &dyn BodySource);
     let supply = Supply { bodies, ..store_session.supply(&observer) };
-    let filled = depots::fill(&command.dir, &variants, supply);
+    let filled = depots::fill(&command.dir, &variants, supply, command.fetched);
     progress.finish();
     let filled = filled?;
     if command.report.json {

@@ -81,7 +81,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Pack) -> Outcome {
         });
         let all = all.collect::<Result<Vec<_>, EngineError>>()?;
         building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-            let fill = |context: BuildContext<'_>| Ok(depots::fill(&depot, &all, context.supply())?);
+            let fill = |context: BuildContext<'_>| Ok(depots::fill(&depot, &all, context.supply(), false)?);
             for text in building::with_cache(context, &project, fill)?.notes {
                 (context.observer)(Event::Note { text });
             }

@@ -433,6 +433,12 @@ fn toolchains_from_the_base_are_pinned_by_its_packages_and_proved() {
     team.change("version = \"2.4\"", "version = \"3\"");
     let said = team.fails(&["lock"], 1);
     assert!(said.contains("CV0203") && said.contains("the base has quill in version 2.4.1"), "{said}");
+    // Of another suite nobody knows yet what it has: the one that was locked says nothing about it.
+    let spec = fs::read_to_string(team.project().join("cavrith.toml")).unwrap();
+    team.change("debian = \"tide\"", "debian = \"ebb\"");
+    let said = team.fails(&["lock"], 4);
+    assert!(!said.contains("the base has quill"), "{said}");
+    fs::write(team.project().join("cavrith.toml"), spec).unwrap();
     // A program that answers with another version is not what was locked.
     team.change("version = \"3\"", "version = \"2.4\"");
     let place = archive.packages.iter().position(|package| package.name == "quill").unwrap();

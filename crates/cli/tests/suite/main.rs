@@ -31,6 +31,7 @@ mod manners;
 mod mutations;
 mod oci;
 mod online;
+mod online_clients;
 #[path = "../../../sources/tests/support/openpgp.rs"]
 mod openpgp;
 mod owners;

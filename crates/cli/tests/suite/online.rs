@@ -58,9 +58,9 @@ fn play(example: &str, plays: &[(&[&str], &str)]) {
     let dir = tempfile::tempdir().unwrap();
     let project = dir.path().join("lead").join(example);
     copy(&examples().join(example), &project);
-    fs::remove_file(project.join("cavrith.lock")).unwrap();
     let lead = Member { dir: project.clone(), home: dir.path().join("lead/home"), user: None };
-    lead.run(&["lock"]);
+    // What steps fetch was recorded, and stays.
+    lead.run(&["lock", "--update"]);
     let image = lead.image();
     if !plays.is_empty() {
         // A command that starts the workspace itself does not wait for services.

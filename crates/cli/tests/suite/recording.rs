@@ -102,6 +102,10 @@ fn every_kind_of_member_builds_the_same_from_a_depot_alone() {
     let image = team.build();
     let depot = team.dir.path().join("own");
     team.ok(&["depot", "fill", depot.to_str().unwrap()]);
+    // Or just what was fetched, which is small enough for the project's own folder.
+    let fetched = team.dir.path().join("fetched");
+    let filled = team.json(&["depot", "fill", "--fetched", "--json", fetched.to_str().unwrap()]);
+    assert_eq!(filled["brought"].as_array().unwrap().len(), 2, "{filled}");
     if !nix::unistd::Uid::effective().is_root() {
         return;
     }

@@ -77,8 +77,10 @@ pub fn choose(
     };
     lock.depots = chooser.depots(&lock);
     own_toolchains::add_archives(spec, &mut lock);
-    // Until the archive is asked again, what is locked of it stands.
-    if let Some(debian) = previous.and_then(|previous| previous.debian.as_ref()) {
+    // Until the archive is asked again, what is locked of it stands, unless it is another one now.
+    if let Some(debian) = previous.and_then(|previous| previous.debian.as_ref())
+        && matches!(&spec.base, Base::Debian(suite) if debian.is_of(suite))
+    {
         own_toolchains::add_from_base(spec, debian, &mut lock, &mut chooser.mistakes);
     }
     super::places::keep_apart(spec, &lock, &mut chooser.mistakes);

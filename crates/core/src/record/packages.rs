@@ -90,7 +90,7 @@ impl Package {
 }
 
 /// A name of Python's, as its index has it (simple repository API, "Normalized Names").
-fn python_name(name: &str) -> String {
+pub(crate) fn python_name(name: &str) -> String {
     let mut plain = String::new();
     for letter in name.chars() {
         let letter = if matches!(letter, '_' | '.') { '-' } else { letter.to_ascii_lowercase() };
@@ -102,7 +102,7 @@ fn python_name(name: &str) -> String {
 }
 
 /// Name and version of `NAME-VERSION`: a version begins with a digit.
-fn parted(stem: &str) -> Option<(&str, &str)> {
+pub(crate) fn parted(stem: &str) -> Option<(&str, &str)> {
     let mut dashes = stem.match_indices('-').map(|(at, _)| at);
     let at = dashes.find(|at| stem[at + 1..].starts_with(|letter: char| letter.is_ascii_digit()))?;
     Some((&stem[..at], &stem[at + 1..]))

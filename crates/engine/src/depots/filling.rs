@@ -18,18 +18,29 @@ use crate::project::Project;
 use crate::suites::{self, KeptFile};
 use crate::supply::{self, Supply};
 
-/// Brings all that the pins of a project's variants need into a depot, which is made when there is none.
+/// Brings all that the pins of a project's variants need into a depot, which is made when there is none; with
+/// `only_fetched`, just what their steps fetched.
 ///
 /// # Errors
 /// When something cannot be had.
-pub fn fill(dir: &Path, variants: &[(Project, Lock)], supply: Supply<'_>) -> Result<Filled, EngineError> {
+pub fn fill(
+    dir: &Path,
+    variants: &[(Project, Lock)],
+    supply: Supply<'_>,
+    only_fetched: bool,
+) -> Result<Filled, EngineError> {
     if let Some((project, _)) = variants.first().filter(|_| !dir.join(depot::FILE_NAME).exists()) {
-        new(dir, Some(format!("all that {} needs", project.spec.workspace.name.value)))?;
+        let what = if only_fetched { "what the steps of {} fetched" } else { "all that {} needs" };
+        new(dir, Some(what.replace("{}", &project.spec.workspace.name.value)))?;
     }
     let (mut filled, mut seen) = (Filled::default(), BTreeSet::new());
     for (project, lock) in variants {
         let mut filler = Filler { dir, project, supply, index: read(dir)?, filled, seen };
-        filler.fill(lock)?;
+        if only_fetched {
+            filler.bring_records(lock)?;
+        } else {
+            filler.fill(lock)?;
+        }
         write_index(dir, &filler.index)?;
         (filled, seen) = (filler.filled, filler.seen);
     }
