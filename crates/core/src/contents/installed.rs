@@ -72,6 +72,7 @@ impl Description {
             let package = Package { kind, name: name.to_owned(), version: version.to_owned() };
             Installed { package, licences }
         };
+        let is_good = |found: &Installed| !found.package.name.is_empty() && !found.package.version.is_empty();
         let found = match self {
             Self::Npm => npm(text).map(|(name, version, licences)| one("npm", &name, &version, licences)),
             Self::Python => python(text).map(|(name, version, licences)| one("pypi", &name, &version, licences)),
@@ -82,13 +83,14 @@ impl Description {
                 Some(one("gem", name, version, gem_licences(text)))
             }),
             Self::Composer => {
-                let all = composer(text).into_iter();
-                return all.map(|(name, version, licences)| one("composer", &name, &version, licences)).collect();
+                return composer(text)
+                    .map(|(name, version, licences)| one("composer", &name, &version, licences))
+                    .filter(is_good)
+                    .collect();
             }
             Self::Go(name, version) => Some(one("golang", name, version, Vec::new())),
             Self::Maven(name, version) => Some(one("maven", name, version, Vec::new())),
         };
-        let is_good = |found: &Installed| !found.package.name.is_empty() && !found.package.version.is_empty();
         found.filter(is_good).into_iter().collect()
     }
 }
@@ -139,15 +141,14 @@ fn gem_licences(text: &str) -> Vec<String> {
     parts.map(str::to_owned).collect()
 }
 
-fn composer(text: &str) -> Vec<Told> {
+fn composer(text: &str) -> impl Iterator<Item = Told> {
     let value: serde_json::Value = serde_json::from_str(text).unwrap_or_default();
     let packages = value["packages"].as_array().or(value.as_array()).cloned().unwrap_or_default();
-    let told = packages.iter().filter_map(|package| {
+    packages.into_iter().filter_map(|package| {
         let licences = package["license"].as_array().into_iter().flatten().filter_map(|one| one.as_str());
         let licences = licences.map(str::to_owned).collect();
         Some((package["name"].as_str()?.to_owned(), package["version"].as_str()?.to_owned(), licences))
-    });
-    told.collect()
+    })
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use cavrith_core::record::{Record, Request};
-use cavrith_recorder::recording::Recording;
+use cavrith_recorder::recording::{Fetch, Recording};
 use cavrith_recorder::replaying::Replay;
 use cavrith_sources::web::Exchange;
 use cavrith_store::Store;
@@ -43,7 +43,7 @@ impl Bench {
         for name in ["http_proxy", "https_proxy", "HTTP_PROXY", "HTTPS_PROXY"] {
             process.env(name, &proxy);
         }
-        for name in ["PIP_CERT", "NODE_EXTRA_CA_CERTS", "npm_config_cafile"] {
+        for name in ["PIP_CERT", "NODE_EXTRA_CA_CERTS", "npm_config_cafile", "GIT_SSL_CAINFO"] {
             process.env(name, &certificate);
         }
         process.env("PIP_CONFIG_FILE", "/dev/null").env("PIP_DISABLE_PIP_VERSION_CHECK", "1");
@@ -77,21 +77,24 @@ fn is_here(program: &str) -> bool {
     version.is_ok_and(|output| output.status.success())
 }
 
+fn answer(status: u16, kind: &str, body: Vec<u8>) -> Exchange {
+    let headers = vec![("content-type".to_owned(), kind.to_owned())];
+    Exchange { status, headers, length: Some(body.len() as u64), body: Box::new(Cursor::new(body)) }
+}
+
+/// A web that has these things and no others.
+fn made_of(web: Web) -> impl Fn(&Request, &[(String, String)], &[u8]) -> Result<Exchange, String> {
+    move |request, _, _| {
+        let found = web.get(&request.url).map(|(kind, body)| answer(200, kind, body.clone()));
+        Ok(found.unwrap_or_else(|| answer(404, "text/plain", b"there is no such thing\n".to_vec())))
+    }
+}
+
 /// Records what `work` fetches of a web, and then has it work again without the web. Gives the record.
-fn twice(web: &Web, work: impl Fn(&Bench, Places, &str), beneath: &str) -> Record {
+fn twice(fetch: &Fetch<'_>, work: impl Fn(&Bench, Places, &str), beneath: &str) -> Record {
     let home = tempfile::tempdir().unwrap();
     let store = Store::open(home.path()).unwrap();
-    let fetch = |request: &Request, _: &[(String, String)], _: &[u8]| {
-        let found = web.get(&request.url);
-        let (kind, body) = found.cloned().unwrap_or(("text/plain", b"there is no such thing\n".to_vec()));
-        Ok(Exchange {
-            status: if found.is_some() { 200 } else { 404 },
-            headers: vec![("content-type".to_owned(), kind.to_owned())],
-            length: Some(body.len() as u64),
-            body: Box::new(Cursor::new(body)),
-        })
-    };
-    let recording = Recording::new(&store, &fetch);
+    let recording = Recording::new(&store, fetch);
     let first = Bench::new();
     answered(&recording, |places, pem| work(&first, places, pem));
     assert_eq!(recording.notes().refusals(), Vec::<String>::new());
@@ -147,7 +150,7 @@ fn pip_installs_made_up_packages_from_a_record() {
     let index = "https://index.brindle.example/simple";
     let install =
         ["pip3", "install", "-q", "--no-cache-dir", "--no-compile", "--target", "site", "--index-url", index, "tides"];
-    let record = twice(&web, |bench, places, pem| bench.run(places, pem, &install), "site");
+    let record = twice(&made_of(web), |bench, places, pem| bench.run(places, pem, &install), "site");
     assert_eq!(record.hosts(), ["index.brindle.example"]);
     assert_eq!(record.answers.len(), 4, "{}", record.to_text());
 }
@@ -191,7 +194,66 @@ fn npm_installs_made_up_packages_from_a_record() {
         bench.run(places, pem, &["npm", "install", "--no-audit", "--no-fund", registry, "tides"]);
         assert!(Path::new(&bench.dir.path().join("node_modules/harbour/index.js")).is_file());
     };
-    let record = twice(&web, work, "node_modules");
+    let record = twice(&made_of(web), work, "node_modules");
     assert_eq!(record.hosts(), ["packages.brindle.example"]);
     assert_eq!(record.answers.len(), 4, "{}", record.to_text());
+}
+
+/// A repository with one commit, and what it answers over smart HTTP (gitprotocol-http(5)), by git's own program.
+struct Repository {
+    dir: tempfile::TempDir,
+}
+
+impl Repository {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let git = |arguments: &[&str]| {
+            let mut command = Command::new("git");
+            command.args(arguments).current_dir(dir.path()).env("HOME", dir.path()).env("GIT_CONFIG_NOSYSTEM", "1");
+            assert!(command.stdin(Stdio::null()).status().unwrap().success(), "git {arguments:?}");
+        };
+        git(&["init", "-q", "-b", "main", "tides"]);
+        fs::write(dir.path().join("tides/low.csv"), "low,7\n").unwrap();
+        git(&["-C", "tides", "add", "."]);
+        let who = ["-c", "user.name=Ida", "-c", "user.email=ida@brindle.example"];
+        git(&[&["-C", "tides"][..], &who, &["commit", "-q", "-m", "low water"]].concat());
+        Self { dir }
+    }
+
+    fn fetch(&self, request: &Request, headers: &[(String, String)], body: &[u8]) -> Result<Exchange, String> {
+        let path = request.url.strip_prefix("https://git.brindle.example").unwrap();
+        let (path, query) = path.split_once('?').unwrap_or((path, ""));
+        let header = |name: &str| headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name));
+        let header = |name: &str| header(name).map_or(String::new(), |(_, value)| value.clone());
+        let mut command = Command::new("git");
+        command.arg("http-backend").env("GIT_PROJECT_ROOT", self.dir.path()).env("GIT_HTTP_EXPORT_ALL", "1");
+        command.env("PATH_INFO", path).env("QUERY_STRING", query).env("REQUEST_METHOD", &request.method);
+        command.env("CONTENT_TYPE", header("content-type")).env("CONTENT_LENGTH", body.len().to_string());
+        command.env("GIT_PROTOCOL", header("git-protocol")).env("HTTP_CONTENT_ENCODING", header("content-encoding"));
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(body).unwrap();
+        let output = child.wait_with_output().unwrap().stdout;
+        let end = output.windows(4).position(|four| four == b"\r\n\r\n").unwrap();
+        let head = String::from_utf8_lossy(&output[..end]).into_owned();
+        let kind = head.lines().find_map(|line| line.strip_prefix("Content-Type: ")).unwrap_or_default();
+        Ok(answer(200, kind, output[end + 4..].to_vec()))
+    }
+}
+
+#[test]
+fn git_clones_from_a_record() {
+    if !is_here("git") {
+        return;
+    }
+    let repository = Repository::new();
+    let fetch = |request: &Request, headers: &[(String, String)], body: &[u8]| repository.fetch(request, headers, body);
+    let work = |bench: &Bench, places: Places, pem: &str| {
+        bench.run(places, pem, &["git", "clone", "-q", "https://git.brindle.example/tides"]);
+        // What git notes of the disk is taken out of a layer; here it would differ.
+        fs::remove_file(bench.dir.path().join("tides/.git/index")).unwrap();
+        fs::remove_dir_all(bench.dir.path().join("tides/.git/logs")).unwrap();
+    };
+    let record = twice(&fetch, work, "tides");
+    let methods: Vec<_> = record.answers.keys().map(|request| request.method.as_str()).collect();
+    assert!(methods.contains(&"GET") && methods.contains(&"POST"), "{}", record.to_text());
 }
