@@ -83,11 +83,11 @@ fn answer(status: u16, kind: &str, body: Vec<u8>) -> Exchange {
 }
 
 /// A web that has these things and no others.
-fn made_of(web: Web) -> impl Fn(&Request, &[(String, String)], &[u8]) -> Result<Exchange, String> {
-    move |request, _, _| {
+fn made_of(web: Web) -> Box<Fetch<'static>> {
+    Box::new(move |request, _, _| {
         let found = web.get(&request.url).map(|(kind, body)| answer(200, kind, body.clone()));
         Ok(found.unwrap_or_else(|| answer(404, "text/plain", b"there is no such thing\n".to_vec())))
-    }
+    })
 }
 
 /// Records what `work` fetches of a web, and then has it work again without the web. Gives the record.
@@ -150,7 +150,7 @@ fn pip_installs_made_up_packages_from_a_record() {
     let index = "https://index.brindle.example/simple";
     let install =
         ["pip3", "install", "-q", "--no-cache-dir", "--no-compile", "--target", "site", "--index-url", index, "tides"];
-    let record = twice(&made_of(web), |bench, places, pem| bench.run(places, pem, &install), "site");
+    let record = twice(&*made_of(web), |bench, places, pem| bench.run(places, pem, &install), "site");
     assert_eq!(record.hosts(), ["index.brindle.example"]);
     assert_eq!(record.answers.len(), 4, "{}", record.to_text());
 }
@@ -194,7 +194,7 @@ fn npm_installs_made_up_packages_from_a_record() {
         bench.run(places, pem, &["npm", "install", "--no-audit", "--no-fund", registry, "tides"]);
         assert!(Path::new(&bench.dir.path().join("node_modules/harbour/index.js")).is_file());
     };
-    let record = twice(&made_of(web), work, "node_modules");
+    let record = twice(&*made_of(web), work, "node_modules");
     assert_eq!(record.hosts(), ["packages.brindle.example"]);
     assert_eq!(record.answers.len(), 4, "{}", record.to_text());
 }
