@@ -131,6 +131,10 @@ pub fn body(
 ) -> Result<Checked, EngineError> {
     let lost =
         |why: String| EngineError::Record(RecordError::Lost { step: step.to_owned(), request: request.shown(), why });
+    // Nothing is to be had everywhere; depots and caches do not keep it.
+    if response.size == 0 {
+        return keep(supply, request, response, io::empty()).map_err(lost);
+    }
     let here = supply.kept(origins, &response.body, response.size);
     if let Some(known) = here.map_err(|error| lost(error.to_string()))? {
         return Ok(known);

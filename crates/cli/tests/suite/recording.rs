@@ -96,7 +96,14 @@ fn what_a_step_fetches_is_pinned_and_replayed_without_a_network() {
 
 #[test]
 fn every_kind_of_member_builds_the_same_from_a_depot_alone() {
-    let (team, _server) = tides();
+    let (team, server) = tides();
+    // An answer without a body is in no depot, and need not be.
+    server.put("/none.csv", "");
+    team.change(
+        "mkdir -p /srv/tides\n",
+        "mkdir -p /srv/tides\nwget -q -O /srv/tides/none http://files.brindle.example/none.csv\n",
+    );
+    team.ok(&["lock"]);
     team.ok(&["record"]);
     team.ok(&["seal"]);
     let image = team.build();
