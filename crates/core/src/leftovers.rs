@@ -14,7 +14,7 @@ struct Rule {
     why: &'static str,
 }
 
-const RULES: [Rule; 26] = [
+const RULES: [Rule; 25] = [
     Rule { end: &[".global-cache"], under: &[], why: "when cargo used which crate last" },
     Rule { end: &[".package-cache"], under: &[], why: "a lock of cargo's" },
     Rule { end: &[".package-cache-mutate"], under: &[], why: "a lock of cargo's" },
@@ -25,7 +25,6 @@ const RULES: [Rule; 26] = [
     Rule { end: &["resolver-status.properties"], under: &[], why: "when Maven asked last" },
     Rule { end: &["gem_make.out"], under: &[], why: "what building a gem said" },
     Rule { end: &["mkmf.log"], under: &[], why: "what building a gem said" },
-    Rule { end: &["Makefile"], under: &["gems", "ext"], why: "how a gem was built here" },
     Rule { end: &["page-Makefile.ri"], under: &["doc", "ri"], why: "how a gem was built here" },
     Rule { end: &["node_modules", ".cache"], under: &[], why: "a cache of tools of Node" },
     Rule { end: &[".npm", "_logs"], under: &[], why: "what npm said" },
@@ -60,8 +59,8 @@ pub enum Note {
     GitIndex,
     /// What Python compiled of a source, with the source's time.
     SourceTime,
-    /// A line that begins so has the time of day, and becomes the second text.
-    Line(&'static str, &'static str),
+    /// A line that begins so has the time of day, or a name made up for this once, and becomes the second text.
+    Lines(&'static [(&'static str, &'static str)]),
 }
 
 /// The note that a file has, by its name.
@@ -71,21 +70,26 @@ pub fn note(path: &RootPath) -> Option<Note> {
     match name {
         b"index" if is_below(".git") => Some(Note::GitIndex),
         b".modules.yaml" if is_below("node_modules") => {
-            Some(Note::Line("prunedAt:", "prunedAt: Thu, 01 Jan 1970 00:00:00 GMT"))
+            Some(Note::Lines(&[("prunedAt:", "prunedAt: Thu, 01 Jan 1970 00:00:00 GMT")]))
         }
+        // Where a gem's libraries lay while it was built.
+        b"Makefile" if is_below("gems") => Some(Note::Lines(&[
+            ("sitearchdir = $(DESTDIR)./.gem.", "sitearchdir = $(DESTDIR)./.gem"),
+            ("sitelibdir = $(DESTDIR)./.gem.", "sitelibdir = $(DESTDIR)./.gem"),
+        ])),
         _ if name.ends_with(b".pyc") => Some(Note::SourceTime),
         _ => None,
     }
 }
 
-/// A text whose lines of this beginning are another one; nothing when it has none.
-pub fn with_line(text: &[u8], beginning: &str, instead: &str) -> Option<Vec<u8>> {
-    let is_meant = |line: &&[u8]| line.starts_with(beginning.as_bytes()) && *line != instead.as_bytes();
-    let lines: Vec<_> = text.split(|byte| *byte == b'\n').collect();
-    lines.iter().any(is_meant).then(|| {
-        let lines = lines.iter().map(|line| if is_meant(line) { instead.as_bytes() } else { line });
-        lines.collect::<Vec<_>>().join(&b'\n')
-    })
+/// A text in which lines that begin as the first of a pair are the second; nothing when that changes nothing.
+pub fn with_lines(text: &[u8], pairs: &[(&str, &str)]) -> Option<Vec<u8>> {
+    let lines = text.split(|byte| *byte == b'\n').map(|line| {
+        let found = pairs.iter().find(|(beginning, _)| line.starts_with(beginning.as_bytes()));
+        found.map_or(line, |(_, instead)| instead.as_bytes())
+    });
+    let changed = lines.collect::<Vec<_>>().join(&b'\n');
+    (changed != text).then_some(changed)
 }
 
 /// The source that a file of Python's `__pycache__` is compiled from (PEP 3147).
@@ -142,7 +146,7 @@ mod tests {
             "srv/app/target/debug/.fingerprint/serde-1/invoked.timestamp",
             "root/.m2/repository/a/b/1/_remote.repositories",
             "code/node_modules/.cache",
-            "var/lib/gems/3.1.0/gems/tides-1.2.0/ext/native/Makefile",
+            "var/lib/gems/3.1.0/gems/tides-1.2.0/ext/native/mkmf.log",
             "var/log/apt/history.log",
             "var/log/dpkg.log",
         ] {
@@ -181,10 +185,15 @@ mod tests {
         assert_eq!(with_source_time(b"\xa7\x0d\x0d\x0a\x03\0\0\0timesize...", 7), None);
         assert_eq!(with_source_time(&bytes[..15], 7), None);
         let modules = path("code/node_modules/.modules.yaml");
-        let Some(Note::Line(beginning, instead)) = note(&modules) else { panic!("it has a note") };
-        let changed = with_line(b"a: 1\nprunedAt: Fri\nb: 2\n", beginning, instead).unwrap();
-        assert_eq!(changed, format!("a: 1\n{instead}\nb: 2\n").as_bytes());
-        assert_eq!(with_line(&changed, beginning, instead), None);
+        let Some(Note::Lines(pairs)) = note(&modules) else { panic!("it has a note") };
+        let changed = with_lines(b"a: 1\nprunedAt: Fri\nb: 2\n", pairs).unwrap();
+        assert_eq!(changed, b"a: 1\nprunedAt: Thu, 01 Jan 1970 00:00:00 GMT\nb: 2\n");
+        assert_eq!(with_lines(&changed, pairs), None);
+        // A Makefile that somebody wrote stays as it is.
+        let Some(Note::Lines(pairs)) = note(&path("srv/gems/tides/ext/Makefile")) else { panic!("it has notes") };
+        assert_eq!(with_lines(b"sitelibdir = /usr\nall:\n", pairs), None);
+        let changed = with_lines(b"sitelibdir = $(DESTDIR)./.gem.20261126-5-x\nall:\n", pairs).unwrap();
+        assert_eq!(changed, b"sitelibdir = $(DESTDIR)./.gem\nall:\n");
         assert_eq!(note(&path("srv/index")), None);
         assert_eq!(note(&path("srv/tides/.git/modules/x/index")), Some(Note::GitIndex));
     }

@@ -45,7 +45,7 @@ pub fn tidy(root: &Path, merged: &Tree, time: u64) -> Result<(), EngineError> {
                 let is_new = |path: &RootPath| merged.get(path).is_none() && root.join(path.as_relative()).is_file();
                 rewrite(&entry.path(), |bytes| match note {
                     Note::GitIndex => git_index::without_notes(bytes),
-                    Note::Line(beginning, instead) => leftovers::with_line(bytes, beginning, instead),
+                    Note::Lines(pairs) => leftovers::with_lines(bytes, pairs),
                     Note::SourceTime => {
                         leftovers::source_of_compiled(&path).filter(is_new)?;
                         leftovers::with_source_time(bytes, time)

@@ -74,9 +74,7 @@ impl Cache {
             Place::Registry(registry) => {
                 let tag = tag(&pin.sha256);
                 let reference = reference(registry, &tag)?;
-                let registry = self.connect(context.supply(), &reference);
-                let registry =
-                    registry.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
+                let registry = self.connect(context.supply(), &reference)?;
                 if registry.find_manifest(&tag)?.is_some() {
                     return Ok(0);
                 }
@@ -107,12 +105,12 @@ impl Cache {
         if let Some(known) = records.get(record) {
             return known.clone();
         }
-        let ask = || {
+        let ask = || -> Result<bool, ExchangeError> {
             let tag = tag(record);
-            let reference = reference(registry, &tag).map_err(|error| error.to_string())?;
-            let found = self.connect(supply, &reference)?.find_manifest(&tag);
-            found.map(|found| found.is_some()).map_err(|error| error.to_string())
+            let reference = reference(registry, &tag)?;
+            Ok(self.connect(supply, &reference)?.find_manifest(&tag)?.is_some())
         };
+        let ask = || ask().map_err(|error| error.to_string());
         records.entry(*record).or_insert_with(ask).clone()
     }
 }
@@ -136,7 +134,7 @@ impl BodySource for Cache {
                     return Ok(None);
                 }
                 let reference = reference(registry, &tag(record)).map_err(|error| error.to_string())?;
-                let registry = self.connect(supply, &reference)?;
+                let registry = self.connect(supply, &reference).map_err(|error| error.to_string())?;
                 let place = supply.staging.new_name();
                 let name = format!("body {}", &digest.to_string()[..12]);
                 let fetched = transfer::fetch_unproved(supply, &registry, (&digest, size), &name, &place);

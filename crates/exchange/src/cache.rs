@@ -92,9 +92,14 @@ impl Cache {
     }
 
     /// Opens a place in a registry, as whoever we are there.
-    pub(crate) fn connect<'c>(&'c self, supply: Supply<'c>, reference: &'c Reference) -> Result<Registry<'c>, String> {
+    pub(crate) fn connect<'c>(
+        &'c self,
+        supply: Supply<'c>,
+        reference: &'c Reference,
+    ) -> Result<Registry<'c>, ExchangeError> {
         let login = self.login.get_or_init(|| registries::login(supply.member, &reference.registry));
-        let login = login.as_ref().map(Option::as_ref).map_err(Clone::clone)?;
+        let login = login.as_ref().map(Option::as_ref).map_err(Clone::clone);
+        let login = login.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
         Ok(registries::open(supply.web, supply.member, reference, login))
     }
 
@@ -124,9 +129,7 @@ impl Cache {
             Place::Registry(registry) => {
                 let tag = layer_tag(&layer.tree);
                 let reference = reference(registry, &tag)?;
-                let registry = self.connect(context.supply(), &reference);
-                let registry =
-                    registry.map_err(|why| ExchangeError::Login { registry: reference.registry.clone(), why })?;
+                let registry = self.connect(context.supply(), &reference)?;
                 if registry.find_manifest(&tag)?.is_some() {
                     return Ok(false);
                 }
@@ -172,7 +175,7 @@ impl LayerSource for Cache {
             Place::Registry(registry) => {
                 let tag = layer_tag(tree);
                 let reference = reference(registry, &tag).map_err(|error| error.to_string())?;
-                let registry = self.connect(context.supply(), &reference)?;
+                let registry = self.connect(context.supply(), &reference).map_err(|error| error.to_string())?;
                 let manifest = registry.find_manifest(&tag);
                 let Some(manifest) = manifest.map_err(|error| error.to_string())? else { return Ok(None) };
                 let Parts { layers: [list, content] } = serde_json::from_slice(&manifest)

@@ -94,7 +94,9 @@ pub fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result
             (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
         }
     }
-    with_cache(context, project, |context| Ok(build::build(context, project, lock)?))
+    // The same cache: whoever has a key to touch for it touches it once.
+    let bodies = cache.map(|cache| cache as &dyn BodySource);
+    Ok(build::build(BuildContext { bodies, ..context }, project, lock)?)
 }
 
 /// Does some work for which the bodies of records can be had from the team's cache, too.

@@ -48,7 +48,7 @@ use crate::template::Names;
 pub const RULES: u32 = 4;
 
 /// Version of what a step that fetches is given and relieved of besides its record. Raise it likewise.
-pub const RECORDED_RULES: u32 = 5;
+pub const RECORDED_RULES: u32 = 6;
 
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]

@@ -270,13 +270,21 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
     Some(Step { name: name?, action, unless, creates, after, env, account, limit, recorded, files, caches })
 }
 
+/// Whether a step runs a command, which this key is for; if it does not, that is a mistake.
+fn is_for_command(reader: &mut Reader<'_>, key: &str, span: std::ops::Range<usize>, action: &Action) -> bool {
+    let runs = matches!(action, Action::Run(_));
+    if !runs {
+        let message = format!("`{key}` means nothing for a step that runs no command");
+        reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, "leave it out"));
+    }
+    runs
+}
+
 /// The caches that a command works with.
 fn read_caches(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) -> Vec<At<String>> {
     let Some(span) = table.key_span("caches") else { return Vec::new() };
     let caches = reader.texts(table, "caches").map(|caches| caches.value).unwrap_or_default();
-    if !matches!(action, Action::Run(_)) {
-        let message = "`caches` means nothing for a step that runs no command";
-        reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, "leave it out"));
+    if !is_for_command(reader, "caches", span, action) {
         return Vec::new();
     }
     for cache in &caches {
@@ -289,9 +297,7 @@ fn read_caches(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) ->
 fn read_files(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) -> Vec<At<String>> {
     let Some(span) = table.key_span("files") else { return Vec::new() };
     let files = reader.texts(table, "files").map(|files| files.value).unwrap_or_default();
-    if !matches!(action, Action::Run(_)) {
-        let message = "`files` means nothing for a step that runs no command";
-        reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, "leave it out"));
+    if !is_for_command(reader, "files", span, action) {
         return Vec::new();
     }
     files.into_iter().filter_map(|file| rules::file_of_project(reader, "files", file)).collect()
@@ -302,12 +308,7 @@ fn read_network(reader: &mut Reader<'_>, table: &TableAt<'_>, action: &Action) -
     let network = reader.text(table, "network")?;
     rules::one_of(reader, "network", &network, &["none", "recorded"]);
     let recorded = (network.value == "recorded").then_some(network.span)?;
-    if !matches!(action, Action::Run(_)) {
-        let message = "`network` means nothing for a step that runs no command";
-        reader.push(Mistake::new(Code::NOT_ALLOWED, recorded, message, "leave it out"));
-        return None;
-    }
-    Some(recorded)
+    is_for_command(reader, "network", recorded.clone(), action).then_some(recorded)
 }
 
 /// A command under a key; `Some(None)` when it is there and no command.
