@@ -113,6 +113,11 @@ pub struct ExportTo {
 
 #[derive(Debug, Arguments)]
 pub struct Seal {
+    /// Sign the seal with your SSH key, as a lead of the team
+    #[arg(long)]
+    pub sign: bool,
+    #[command(flatten)]
+    pub key: SigningKey,
     /// Share the finished layers in the cache that the spec or config.toml names
     #[arg(long)]
     pub publish: bool,
@@ -158,6 +163,49 @@ pub struct KeyFiles {
     /// Decrypt the parcel with the private key in this file; those in ~/.ssh are tried, too
     #[arg(long, value_name = "FILE")]
     pub key: Vec<PathBuf>,
+}
+
+// A comment and no documentation, as above.
+// Which key signs.
+#[derive(Debug, Clone, Default, Arguments)]
+pub struct SigningKey {
+    /// Sign with the key in this file; the SSH agent and ~/.ssh are searched when left out
+    #[arg(long = "key", value_name = "FILE")]
+    pub file: Option<PathBuf>,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Team {
+    #[command(subcommand)]
+    pub command: Option<TeamCommand>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum TeamCommand {
+    /// Sign the team that the spec describes, as a lead of the team as it was before
+    Sign(TeamSign),
+    /// Write what OpenSSH needs to check the seal without Cavrith
+    Proof(TeamProof),
+    /// Forget what this machine knows of the team, after it really began anew
+    Forget(Report),
+}
+
+#[derive(Debug, Arguments)]
+pub struct TeamSign {
+    #[command(flatten)]
+    pub key: SigningKey,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct TeamProof {
+    /// The folder for the three files
+    pub dir: PathBuf,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -259,6 +307,9 @@ pub enum Command {
     Drop(Drop),
     /// Build twice under different conditions, and record what must come out
     Seal(Seal),
+    /// Show who is in the team and who let them in; sign changes of it
+    #[command(args_conflicts_with_subcommands = true)]
+    Team(Team),
     /// Measure this machine's image and workspace against the seal
     Verify(Report),
     /// List the contents of the image: versions, origins, digests, licences

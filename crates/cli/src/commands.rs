@@ -30,6 +30,7 @@ pub mod start;
 pub mod status;
 pub mod stop;
 pub mod store;
+pub mod team;
 pub mod verify;
 
 use cavrith_core::lock::Lock;

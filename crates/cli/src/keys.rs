@@ -1,11 +1,13 @@
-//! A member's private keys, which decrypt parcels.
+//! A member's private keys, which decrypt parcels and sign.
 
 use std::path::{Path, PathBuf};
 
 use cavrith_exchange::ExchangeError;
 use cavrith_exchange::parcel::encryption::{self, Keys};
 
-use crate::args::KeyFiles;
+use cavrith_engine::signing::KeyChoice;
+
+use crate::args::{KeyFiles, SigningKey};
 
 /// Keys of SSH that can decrypt.
 const USUAL: [&str; 2] = [".ssh/id_ed25519", ".ssh/id_rsa"];
@@ -23,6 +25,11 @@ pub fn readable(path: &Path, files: &KeyFiles, plain: &Path) -> Result<PathBuf, 
     let usual = home.iter().flat_map(|home| USUAL.map(|name| home.join(name))).collect();
     Keys { named: files.key.clone(), usual, ask }.decrypt(path, plain)?;
     Ok(plain.to_owned())
+}
+
+/// Which key signs.
+pub fn choice(key: &SigningKey) -> KeyChoice<'_> {
+    KeyChoice { named: key.file.as_deref(), ask }
 }
 
 /// Asks for the passphrase of a key, where there is a terminal.

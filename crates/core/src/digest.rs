@@ -81,6 +81,10 @@ digest_type! {
     TreeDigest
 }
 digest_type! {
+    /// BLAKE3 of what is signed of a change of a team ([`crate::team::history::text`]), and so of all before it.
+    TeamDigest
+}
+digest_type! {
     /// What a layer is made of, before it is made: the name under which a finished layer is found again.
     LayerKey
 }

@@ -13,6 +13,7 @@
 //! 7. [`contents`] is what an image is made of, and [`oci::image`] what it is for other programs, in open formats.
 //! 8. [`tracked`] says what a colleague gets with a clone.
 //! 9. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
+//! 10. [`team`] is who may sign what, and [`signature`] the arithmetic of it.
 //!
 //! Under all of it: [`digest`] (one type for each kind), [`encode`] (the written encoding behind them), [`path`] (paths
 //! that cannot leave a root), [`version`] and [`debian`] (orders of versions).
@@ -21,6 +22,7 @@
 //! |---|---|---|
 //! | `cavrith.toml` | `spec = 1` | [`spec`] |
 //! | `cavrith.lock` | `lock = 1` | [`lock`] |
+//! | `cavrith.team` | `team = 1` | [`team`] |
 //! | `cavrith.listing` | `cavrith listing 1` | [`listing`] |
 //! | `depot.toml` | `depot = 1` | [`depot`] |
 //! | a layer's manifest in the store | `cavrith tree 2` | [`tree::encoding`] |
@@ -52,7 +54,9 @@ pub mod record;
 pub mod seal;
 pub mod secrets;
 pub mod setup;
+pub mod signature;
 pub mod spec;
+pub mod team;
 pub mod template;
 pub mod tracked;
 pub mod tree;

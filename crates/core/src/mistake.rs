@@ -128,6 +128,10 @@ codes! {
     VARIANT_CYCLE = 150;
     /// A script that is fetched and run unseen.
     PIPED_SCRIPT = 151;
+    /// A text that is not a public key that may sign.
+    BAD_KEY = 152;
+    /// A team that cannot be one.
+    BAD_TEAM = 153;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.
@@ -168,6 +172,16 @@ codes! {
     SUITE_AGE = 219;
     /// Accounts that a member with a single id cannot keep apart.
     SINGLE_ID = 220;
+    /// A change of the team that no lead has signed.
+    TEAM_UNSIGNED = 221;
+    /// A history of the team that is not to be believed.
+    TEAM_HISTORY = 222;
+    /// A file of allowed signers that cannot be used.
+    BAD_SIGNERS = 223;
+    /// A seal whose signature is not to be believed.
+    SEAL_REFUSED = 224;
+    /// A seal that no lead of the team has signed.
+    SEAL_UNSIGNED = 225;
 }
 
 /// How bad it is.

@@ -2,8 +2,11 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::digest::{ContentDigest, ImageFingerprint, PinsDigest, SpecDigest, TreeDigest, WorkspaceFingerprint};
+use crate::digest::{
+    ContentDigest, ImageFingerprint, PinsDigest, SpecDigest, TeamDigest, TreeDigest, WorkspaceFingerprint,
+};
 use crate::setup::Setup;
+use crate::signature::Signature;
 
 /// What must come out, kept in the lock.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,6 +35,29 @@ pub struct Seal {
     /// What the probes answered.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub probes: Vec<ProbeAnswer>,
+    /// Who of the team signed it; nobody of a team that has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signature: Option<SealSignature>,
+}
+
+/// A lead's signature over a seal.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SealSignature {
+    /// The lead, by their name in the team.
+    pub by: String,
+    /// The last change of the team when it was signed.
+    pub team: TeamDigest,
+    /// Over [`Seal::signed_text`].
+    pub signature: Signature,
+}
+
+#[derive(Serialize)]
+struct SignedText<'a> {
+    cavrith: &'static str,
+    variant: &'a str,
+    team: &'a TeamDigest,
+    seal: &'a Seal,
 }
 
 /// Seals have had the number since version 3; one without it is written as it was read.
@@ -47,6 +73,19 @@ impl Seal {
     /// Whether its parts fit each other: its words its image, and its workspace its image and setup.
     pub fn is_whole(&self) -> bool {
         self.words == self.image.spoken() && self.workspace == self.setup.fingerprint(&self.image)
+    }
+
+    /// What is signed of the seal of a variant: all of it, for a team as it was after one of its changes.
+    pub fn signed_text(&self, variant: &str, team: &TeamDigest) -> String {
+        let seal = &self.unsigned();
+        let text = serde_json::to_string_pretty(&SignedText { cavrith: "seal 1", variant, team, seal });
+        format!("{}\n", text.unwrap_or_else(|error| panic!("BUG: a seal cannot be written: {error}")))
+    }
+
+    /// The same without its signature.
+    #[must_use]
+    pub fn unsigned(&self) -> Self {
+        Self { signature: None, ..self.clone() }
     }
 }
 

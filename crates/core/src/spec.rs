@@ -18,6 +18,7 @@ mod rules;
 pub mod schema;
 pub mod services;
 mod steps;
+pub mod team;
 mod toolchains;
 mod variables;
 mod variants;
@@ -35,6 +36,7 @@ pub use parse::{Parsed, parse, parse_gathered};
 pub use rules::measure;
 pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
 pub use steps::{Action, Copy, Run, Step, Take, Text, Write};
+pub use team::DeclaredTeam;
 pub use variants::MAIN;
 
 /// The file's name in a project.
@@ -80,6 +82,8 @@ pub struct Spec {
     pub limits: Limits,
     /// Where finished layers are shared: a registry and a name there. It is no part of the spec's meaning.
     pub cache: Option<At<String>>,
+    /// Who is in the team, as far as the spec says it. It is no part of the spec's meaning.
+    pub team: Option<DeclaredTeam>,
     /// What the team's editor is given.
     pub editor: Option<Editor>,
     /// How the image is run elsewhere.

@@ -6,6 +6,7 @@ mod locking;
 mod project;
 mod recording;
 mod sealing;
+mod team;
 
 use std::path::PathBuf;
 
@@ -22,6 +23,7 @@ pub use locking::LockError;
 pub use project::ProjectError;
 pub use recording::RecordError;
 pub use sealing::SealError;
+pub use team::TeamError;
 
 /// What can go wrong in a flow.
 #[derive(Debug, thiserror::Error)]
@@ -44,6 +46,9 @@ pub enum EngineError {
     /// What steps fetch.
     #[error(transparent)]
     Record(#[from] RecordError),
+    /// Who may sign, and signing.
+    #[error(transparent)]
+    Team(#[from] TeamError),
     /// Filling a depot.
     #[error(transparent)]
     Depot(#[from] DepotError),
@@ -86,6 +91,7 @@ impl EngineError {
             Self::Build(error) => error.code(),
             Self::Seal(error) => error.code(),
             Self::Record(error) => error.code(),
+            Self::Team(error) => error.code(),
             Self::Depot(_) => FailureCode::DEPOT,
             Self::File { .. } => FailureCode::FILE,
             Self::Source(error) => error.code(),
@@ -105,6 +111,7 @@ impl EngineError {
             Self::Build(error) => error.exit_code(),
             Self::Seal(error) => error.exit_code(),
             Self::Record(error) => error.exit_code(),
+            Self::Team(error) => error.exit_code(),
             Self::Store(_) | Self::Source(SourceError::Store(_)) => 3,
             Self::Source(_) => 4,
             Self::Sandbox(SandboxError::NotStarted { .. }) => 5,

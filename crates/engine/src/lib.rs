@@ -28,6 +28,8 @@
 //! | [`sealing`] | builds again under odd conditions, and compares |
 //! | [`listing`] | the list of a sealed image's files, beside the lock |
 //! | [`sealed`] | layers of a sealed image from somebody who has them |
+//! | [`team`] | who may sign, and whether a seal is signed by one of them |
+//! | [`signing`] | signing with a member's own SSH key |
 //! | [`registries`] | how this member's registries are reached |
 //!
 //! Flows say what they do as [`event::Event`]s to an observer, and never print. What can go wrong is an
@@ -66,6 +68,7 @@ pub mod recording;
 pub mod registries;
 pub mod sealed;
 pub mod sealing;
+pub mod signing;
 mod stages;
 mod step_layer;
 mod step_network;
@@ -73,6 +76,7 @@ pub mod suites;
 pub mod supply;
 mod surroundings;
 pub mod survey;
+pub mod team;
 mod tidying;
 pub mod trimming;
 

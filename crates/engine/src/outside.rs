@@ -235,6 +235,9 @@ fn files(spec: &Spec) -> Vec<(&'static str, &At<String>)> {
         Base::Oci(OciBase { origin: ImageOrigin::Path(path, _), .. }) => files.push(("the image", path)),
         _ => {}
     }
+    files.extend(
+        spec.team.iter().filter_map(|team| team.signers.as_ref()).map(|at| ("the file of allowed signers", at)),
+    );
     for wanted in spec.toolchains.values() {
         if let Provenance::Archive { origin: Origin::Path(path), .. } = &wanted.value.from {
             files.push(("the archive", path));

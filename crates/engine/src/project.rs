@@ -17,6 +17,7 @@ use crate::findings::Findings;
 use crate::outside::Bounds;
 use crate::project_files;
 use crate::supply::Origins;
+use crate::team;
 
 /// A project whose spec is sound.
 #[derive(Debug, Clone)]
@@ -161,11 +162,21 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Reads the lock and compares it with the spec.
+/// Reads the lock and compares it with the spec, and its seal with the team.
+///
+/// # Errors
+/// When there is none, it is damaged, it does not answer the spec, or its seal is not to be believed.
+pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
+    let lock = load_pins(project)?;
+    team::judge(&project.dir, &lock)?;
+    Ok(lock)
+}
+
+/// As [`load_lock`], for those who make a seal: the one that is there may be any.
 ///
 /// # Errors
 /// When there is none, it is damaged, or it does not answer the spec.
-pub fn load_lock(project: &Project) -> Result<Lock, EngineError> {
+pub fn load_pins(project: &Project) -> Result<Lock, EngineError> {
     let lock = pins(project, &read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?)?;
     match fits_but_for_records(project, &lock)?.into_iter().next() {
         None => Ok(lock),

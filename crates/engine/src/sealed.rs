@@ -17,6 +17,7 @@ use crate::context::BuildContext;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::project::Project;
+use crate::team;
 
 /// Layers that are on their way at once.
 const AT_ONCE: usize = 4;
@@ -63,6 +64,11 @@ pub fn adopt(
         && seal.spec == project.spec.digest
         && seal.pins == lock.pins_digest()
         && names.eq(plan.layers.iter().map(|layer| layer.name.as_str()));
+    if !team::judge(&project.dir, lock)?.is_trusted() {
+        let text = "the seal is not signed by a lead of the team, so nothing is taken from others because of it";
+        (context.observer)(Event::Note { text: text.to_owned() });
+        return Ok(Adopted::default());
+    }
     if context.fresh || !fits || context.store.image_for(&plan.image_key)?.is_some() {
         return Ok(Adopted::default());
     }

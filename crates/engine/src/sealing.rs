@@ -184,6 +184,7 @@ pub fn seal(context: BuildContext<'_>, candidates: &[Candidate<'_>]) -> Result<V
             setup,
             layers: record.layers.clone(),
             probes: record.probes.clone(),
+            signature: None,
         }
     });
     Ok(seals.collect())
@@ -283,7 +284,7 @@ fn build_and_compare(order: &SecondBuild) -> Result<Vec<Comparison>, EngineError
     let mut comparisons = Vec::new();
     for one in &order.variants {
         let project = project.of_variant(&one.variant)?;
-        let built = build::build(context, &project, &project::load_lock(&project)?)?;
+        let built = build::build(context, &project, &project::load_pins(&project)?)?;
         let mut differences = Vec::new();
         for (ours, theirs) in one.layers.iter().zip(&built.record.layers) {
             if ours.tree != theirs.tree {

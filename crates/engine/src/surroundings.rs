@@ -14,6 +14,7 @@ use cavrith_core::record;
 use cavrith_core::seal::Seal;
 use cavrith_core::spec::document::Sources;
 use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
+use cavrith_core::team::history;
 use cavrith_core::template::{self, Names};
 use cavrith_core::tracked::Tracked;
 
@@ -21,7 +22,9 @@ use crate::error::plain;
 use crate::error::{EngineError, ProjectError};
 use crate::findings::OutsideUse;
 use crate::outside::{self, Bounds};
+use crate::project::Project;
 use crate::suites;
+use crate::team::{self, Remark};
 use cavrith_sandbox::{SandboxError, ids};
 use cavrith_store::reading;
 
@@ -59,6 +62,9 @@ pub fn beside(dir: &Path, spec: &Spec, previous: Result<Option<Lock>, EngineErro
     if let Ok(Some(Lock { seal: Some(Seal { listing: Some(_), .. }), .. })) = &previous {
         beside.push(listing::FILE_NAME);
     }
+    if dir.join(history::FILE_NAME).exists() {
+        beside.push(history::FILE_NAME);
+    }
     let records = previous.iter().flatten().flat_map(Lock::all_records);
     let records: BTreeSet<_> = records.map(|pin| format!("{}/{}", record::DIRECTORY, pin.record)).collect();
     beside.extend(records.iter().map(String::as_str));
@@ -70,6 +76,45 @@ pub fn beside(dir: &Path, spec: &Spec, previous: Result<Option<Lock>, EngineErro
     }
     mistakes.extend(untracked(dir, spec, sources, &beside));
     mistakes
+}
+
+/// What the signatures beside the spec show.
+pub fn team(project: &Project, previous: Option<&Lock>) -> Vec<Mistake> {
+    let declared = project.spec.team.as_ref();
+    let span = declared.map_or_else(|| project.spec.workspace.name.span.clone(), |team| team.span.clone());
+    let mistake = |code, message: String, remedy: &str| Mistake::new(code, span.clone(), message, remedy);
+    let told = |remark| match remark {
+        Remark::History(bad) => {
+            mistake(Code::TEAM_HISTORY, bad.to_string(), "take cavrith.team from version control again")
+        }
+        Remark::Signers(why) => {
+            let at = declared.and_then(|team| team.signers.as_ref()).map_or_else(|| span.clone(), |at| at.span.clone());
+            let message = format!("the file of allowed signers cannot be used: {why}");
+            Mistake::new(Code::BAD_SIGNERS, at, message, "mend the line, or name the people in team.people")
+        }
+        Remark::Team(bad) => declared.map_or_else(
+            || mistake(Code::BAD_TEAM, bad.to_string(), "mend the team"),
+            |declared| declared.mistake(&bad),
+        ),
+        Remark::Unsigned { never: true, .. } => {
+            let message = "nobody has signed this team yet, so it counts for nothing".to_owned();
+            mistake(Code::TEAM_UNSIGNED, message, "a lead runs cavrith team sign").as_warning()
+        }
+        Remark::Unsigned { never: false, changes } => {
+            let message = format!("the team was changed, and no lead has signed that: {}", changes.join("; "));
+            mistake(Code::TEAM_UNSIGNED, message, "a lead of the team as it was runs cavrith team sign")
+        }
+        Remark::Seal(why) => {
+            let why = why.split("; ").next().unwrap_or(&why).to_owned();
+            let remedy = "take cavrith.lock from version control again, or let a lead run cavrith seal --sign";
+            mistake(Code::SEAL_REFUSED, why, remedy)
+        }
+        Remark::SealUnsigned => {
+            let message = "no lead of the team has signed the seal".to_owned();
+            mistake(Code::SEAL_UNSIGNED, message, "a lead runs cavrith seal --sign").as_warning()
+        }
+    };
+    team::remarks(project, previous).into_iter().map(told).collect()
 }
 
 /// What a spec takes from outside its own tree: an error where nobody gets it, a warning where it takes the member's

@@ -100,13 +100,11 @@ pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> 
         }
     }
     findings.mistakes.extend(found);
-    findings.mistakes.extend(surroundings::beside(dir, &spec, previous, &findings.sources));
+    let project = Project { dir: dir.to_owned(), spec, variants: parsed.drafts, bounds };
+    findings.mistakes.extend(surroundings::team(&project, previous.as_ref().ok().and_then(Option::as_ref)));
+    findings.mistakes.extend(surroundings::beside(dir, &project.spec, previous, &findings.sources));
     findings.sort();
-    Ok(Survey {
-        project: Some(Project { dir: dir.to_owned(), spec, variants: parsed.drafts, bounds }),
-        offers,
-        findings,
-    })
+    Ok(Survey { project: Some(project), offers, findings })
 }
 
 type Unread = (Code, String, &'static str);

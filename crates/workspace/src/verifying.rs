@@ -23,11 +23,14 @@ use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{self, Aspect, Difference, Measured, NOTHING, Verdict, count, workspace_aspects};
+use cavrith_engine::EngineError;
 use cavrith_engine::context::BuildContext;
+use cavrith_engine::error::TeamError;
 use cavrith_engine::event::Event;
 use cavrith_engine::home::Home;
 use cavrith_engine::probe::{account_command, ask, fresh_session};
 use cavrith_engine::project::Project;
+use cavrith_engine::team::{self, Standing};
 use cavrith_sandbox::Runtime;
 use cavrith_sandbox::job::{CommandJob, Task};
 use cavrith_store::records::ImageRecord;
@@ -54,6 +57,7 @@ pub fn verify(
 ) -> Result<Verdict, WorkspaceError> {
     let seal = lock.seal.as_ref().ok_or(WorkspaceError::NoSeal)?;
     let mut aspects = vec![spec_and_lock(project, lock, seal)];
+    aspects.extend(signature(project, lock)?);
     let plan = Plan::new(&project.spec, lock);
     let Some(record) = context.store.image_for(&plan.image_key)? else {
         let difference = Difference::new("image", seal.words.clone(), "not built here; run cavrith build");
@@ -92,6 +96,28 @@ fn spec_and_lock(project: &Project, lock: &Lock, seal: &Seal) -> Aspect {
             .map(|misfit| Difference::new(misfit.what, misfit.spec, misfit.lock)),
     );
     Aspect::new("spec and lock", "the spec's meaning, the lock's pins", differences)
+}
+
+/// Whether the seal is one that the team stands for; nothing of a project that has no team.
+fn signature(project: &Project, lock: &Lock) -> Result<Option<Aspect>, WorkspaceError> {
+    let wanted = "signed by a lead of the team";
+    let not = |here: &str| Aspect::new("signature", NOTHING, vec![Difference::new("the seal", wanted, here)]);
+    Ok(match team::judge(&project.dir, lock) {
+        Ok(Standing::NoSeal | Standing::NoTeam) => None,
+        Ok(Standing::Signed { signer, change, known }) => {
+            let of = if change < known { format!(" of {known} known here") } else { String::new() };
+            Some(Aspect::new("signature", format!("{}, by change {change} of the team{of}", signer.name), Vec::new()))
+        }
+        Ok(Standing::Unsigned) => Some(not("nobody signed it")),
+        Ok(Standing::TeamGone) => {
+            let why = "the project had a team when it was last seen here, and this revision has no cavrith.team";
+            let aspect = Aspect::new("signature", NOTHING, Vec::new());
+            Some(Aspect { unmeasured: vec![why.to_owned()], ..aspect })
+        }
+        Err(EngineError::Team(TeamError::Seal { why, .. })) => Some(not(&why.to_string())),
+        Err(EngineError::Team(TeamError::History(why))) => Some(not(&why.to_string())),
+        Err(error) => return Err(error.into()),
+    })
 }
 
 /// Starts a workspace with an empty scratch, and measures what it shows.

@@ -1,7 +1,11 @@
 //! `cavrith check`
 
 use cavrith_core::lock::choose::Update;
+use cavrith_core::team::Signer;
+use cavrith_engine::project::Project;
+use cavrith_engine::team::{self, Standing};
 use cavrith_engine::{project, survey};
+use serde_json::{Value, json};
 
 use crate::args::{General, Report};
 use crate::build_env;
@@ -21,15 +25,49 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
         project.of_variant(name)?;
     }
     let sound = survey.findings.is_sound();
+    let sealed = survey.project.as_ref().and_then(sealed);
     if command.json {
-        screen.json(&mistakes::as_json(&survey.findings));
+        let mut value = mistakes::as_json(&survey.findings);
+        if let Some(entries) = value.as_object_mut() {
+            entries.insert("seal".to_owned(), sealed.map_or(Value::Null, |sealed| sealed.as_json()));
+        }
+        screen.json(&value);
     } else {
         mistakes::show(screen, &survey.findings);
         if sound && !screen.quiet {
             let style = screen.out.good;
             let name = survey.project.map(|project| project.spec.workspace.name.value).unwrap_or_default();
             screen.result(format_args!("{} in the spec of {name}", styled(style, "no mistakes")));
+            if let Some(Sealed { words, signer }) = sealed {
+                let by = signer.map_or_else(String::new, |signer| format!(", signed by {}", signer.name));
+                screen.result(format_args!("sealed as {}{by}", styled(screen.out.strong, words)));
+            }
         }
     }
     Ok(u8::from(!sound))
+}
+
+/// A seal, and who stands for it.
+struct Sealed {
+    words: String,
+    signer: Option<Signer>,
+}
+
+impl Sealed {
+    fn as_json(&self) -> Value {
+        let signer = self.signer.as_ref().map(|signer| json!({ "by": signer.name, "key": signer.key.fingerprint() }));
+        json!({ "words": self.words, "signed": signer })
+    }
+}
+
+/// The seal of a project, if there is one that is to be believed.
+fn sealed(project: &Project) -> Option<Sealed> {
+    let whole = project::read_lock(&project.dir).ok()??;
+    let lock = whole.of_variant(&project.spec.variant)?;
+    let signer = match team::judge(&project.dir, &lock).ok()? {
+        Standing::Signed { signer, .. } => Some(signer),
+        Standing::NoSeal => return None,
+        Standing::NoTeam | Standing::TeamGone | Standing::Unsigned => None,
+    };
+    Some(Sealed { words: lock.seal?.words, signer })
 }

@@ -2,29 +2,74 @@
 
 use std::time::Instant;
 
-use cavrith_engine::error::LockError;
+use cavrith_core::digest::TeamDigest;
+use cavrith_core::lock::Lock;
+use cavrith_core::seal::{self as core, SealSignature};
+use cavrith_core::team::{Role, SEAL};
+use cavrith_engine::error::{LockError, TeamError};
+use cavrith_engine::project::Project;
 use cavrith_engine::sealing::Candidate;
+use cavrith_engine::signing::{self, SigningKey};
+use cavrith_engine::team::{self, Standing};
 use cavrith_engine::{EngineError, locking, project, sealing};
 use serde_json::json;
 
 use crate::args::{General, Seal};
 use crate::build_env::BuildEnv;
-use crate::commands::{Outcome, build as building, for_all_variants, locked_project};
+use crate::commands::{Outcome, build as building, for_all_variants};
+use crate::keys;
 use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
+
+/// A lead's signature over the seal of a variant.
+fn signed(seal: &core::Seal, variant: &str, key: &SigningKey, team: TeamDigest) -> Result<SealSignature, EngineError> {
+    let text = seal.signed_text(variant, &team);
+    Ok(SealSignature { by: key.name.clone(), team, signature: key.sign(SEAL, text.as_bytes())? })
+}
+
+/// Who stands for the seals of a project.
+fn say_who_signed(screen: &Screen, project: &Project, whole: &Lock) -> Result<(), EngineError> {
+    let Some(lock) = whole.of_variant(&project.spec.variant) else { return Ok(()) };
+    match team::judge(&project.dir, &lock)? {
+        Standing::Signed { signer, .. } => screen.result(format_args!(
+            "{} {} {}",
+            styled(screen.out.good, "signed by"),
+            styled(screen.out.strong, &signer.name),
+            styled(screen.out.faint, signer.key.fingerprint())
+        )),
+        Standing::Unsigned => {
+            let text = "nobody of the team has signed it; a lead runs cavrith seal --sign";
+            screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
+        }
+        Standing::NoSeal | Standing::NoTeam | Standing::TeamGone => {}
+    }
+    Ok(())
+}
 
 pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
     let started = Instant::now();
     for_all_variants(general, "seal")?;
-    let (project, _) = locked_project(general)?;
+    let project = project::load(&project::find(general.project())?, None)?;
     let mut whole = project::read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
     let variants = project.in_order();
     let mut locks = Vec::new();
     for variant in &variants {
-        let lock = project::load_lock(variant)?;
+        let mut lock = project::load_pins(variant)?;
         project::check_files(variant, &lock)?;
+        // What takes its place need not be believed.
+        if team::judge(&project.dir, &lock).is_err() {
+            lock.seal = None;
+        }
         locks.push(lock);
     }
+    // Before two builds, and not after them.
+    let signing = if command.sign {
+        let file = team::signed(&project)?;
+        let now = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
+        Some((signing::find(now.now, Role::Lead, keys::choice(&command.key))?, now.digest()))
+    } else {
+        None
+    };
     let build_env = BuildEnv::open()?;
     let place = if command.report.json { Where::Nowhere } else { Where::Result };
     let (seals, records) = building::with_progress(screen, &build_env, place, false, |context| {
@@ -41,6 +86,19 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
         Ok((building::with_cache(context, &project, |context| Ok(sealing::seal(context, &candidates)?))?, records))
     })?;
     let before = whole.clone();
+    let mut seals = seals;
+    for (variant, seal) in variants.iter().zip(&mut seals) {
+        let name = &variant.spec.variant;
+        match &signing {
+            Some((key, team)) => seal.signature = Some(signed(seal, name, key, *team)?),
+            // The same seal is still the one that was signed.
+            None => {
+                let known =
+                    before.of_variant(name).and_then(|pins| pins.seal).filter(|known| known.unsigned() == *seal);
+                seal.signature = known.and_then(|known| known.signature);
+            }
+        }
+    }
     for (variant, seal) in variants.iter().zip(&seals) {
         whole.set_seal(&variant.spec.variant, Some(seal.clone()));
     }
@@ -71,6 +129,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
                 seconds(started.elapsed().as_millis() as u64),
             ));
         }
+        say_who_signed(screen, &project, &whole)?;
     }
     if command.publish {
         for (((variant, lock), _), record) in &all {

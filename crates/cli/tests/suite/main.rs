@@ -44,6 +44,7 @@ mod running;
 mod seal;
 mod server;
 mod services;
+mod signatures;
 mod spec;
 mod steps;
 mod store;

@@ -43,7 +43,7 @@ fn what_reports_can_report_in_json() {
         answer.as_object().unwrap().keys().cloned().collect::<Vec<_>>().join(" ")
     };
     for (arguments, expected) in [
-        (&["check", "--json"][..], "mistakes sound"),
+        (&["check", "--json"][..], "mistakes seal sound"),
         (&["lock", "--json"], "epoch moved notes to_record written"),
         (&["lock", "--outdated", "--json"], "outdated"),
         (&["build", "--json"], "bytes entries image layers millis words work workspace"),
@@ -84,7 +84,7 @@ fn mistakes_are_told_to_an_editor_with_their_places() {
             "message": "`inside` is 80800, and ports go from 1 to 65535",
             "remedy": "write a number from 1 to 65535",
             "places": [{ "file": "cavrith.toml", "line": 31, "column": 10, "end_line": 31, "end_column": 15, "note": "" }],
-        }] })
+        }], "seal": null })
     );
 }
 

@@ -304,6 +304,16 @@ pub const KEYS: &[Key] = &[
     key("cache", Table, Optional, "where finished layers of this workspace are shared; a member's configuration may name another place")
         .example("[cache]\nregistry = \"registry.example/brindle/timetable\""),
     key("cache.registry", Text, Needed, "the registry and the image's name there, without a tag"),
+    key("team", Table, Optional, "who may seal, report and publish; a change counts once a lead has signed it with cavrith team sign")
+        .example("[team.people.ida]\nroles = [\"lead\", \"member\"]\nkeys  = [\"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJu+ucs/19sCqEeNbzvRIb+xWV+CFKw9Ydv77LrY2GWO ida\"]"),
+    key("team.signers", Text, Optional, "a file of allowed signers as OpenSSH reads it, relative to the spec, with people beside those in team.people")
+        .example("[team]\nsigners = \"team/signers\""),
+    key("team.people", Table, Optional, "the people, by name"),
+    key("team.people.*", Table, Optional, "one of them").whole(),
+    key("team.people.*.roles", Texts, Optional, "lead seals and changes the team, member reports, publisher signs what goes out")
+        .values(&["lead", "member", "publisher"])
+        .default("member"),
+    key("team.people.*.keys", Texts, Needed, "their public keys, each as the one line of a .pub file of SSH"),
     key("editor", Table, Optional, "what the team's editor is given").example(
         "[editor]\nprofile    = \"lantern\"\nextensions = { \"brindle.quill-syntax\" = \"1.2\" }\nsettings   = { \"format.on-save\" = true }",
     ),

@@ -8,7 +8,7 @@ use super::reader::{Reader, TableAt};
 use super::variants::Documents;
 use super::{
     At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
-    image, rules, services, steps, toolchains, variables, variants,
+    image, rules, services, steps, team, toolchains, variables, variants,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -86,8 +86,10 @@ pub fn parse_gathered(gathered: &Gathered) -> Parsed {
 fn read_variant(reader: &mut Reader<'_>, table: &Table, variant: &str, is_default: bool) -> Option<Spec> {
     let top = reader.table(table, "", 0..0);
     let mut meaning = table.as_json();
-    // Where layers are shared says nothing of what they are.
-    meaning.as_object_mut().map(|table| table.remove("cache"));
+    // Where layers are shared, and who signs for them, says nothing of what they are.
+    if let Some(table) = meaning.as_object_mut() {
+        table.retain(|name, _| name != "cache" && name != "team");
+    }
     let digest = SpecDigest::from_bytes(*blake3::hash(meaning.to_string().as_bytes()).as_bytes());
     let mut draft = read(reader, &top, digest)?;
     (draft.variant, draft.is_default) = (variant.to_owned(), is_default);
@@ -118,6 +120,7 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let limits = services::read_limits(reader, top);
     let cache = reader.subtable(top, "cache", "cache").and_then(|table| read_cache(reader, &table));
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
+    let team = reader.subtable(top, "team", "team").map(|table| team::read(reader, &table));
     // What could be included is joined already; a list that is left is reported for what else is in it.
     reader.texts(top, "include");
     let image = reader.subtable(top, "image", "image").map(|table| image::read(reader, &table)).unwrap_or_default();
@@ -144,6 +147,7 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
         names,
         limits,
         cache,
+        team,
         editor,
         image,
         variant: variants::MAIN.to_owned(),

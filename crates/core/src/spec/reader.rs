@@ -38,6 +38,11 @@ impl<'a> TableAt<'a> {
         self.table.get(name)
     }
 
+    /// What stands under a key.
+    pub(super) fn value(&self, name: &str) -> Option<&'a Value> {
+        self.get(name).map(|entry| &entry.node.value)
+    }
+
     /// Where a key stands, if it does.
     pub(super) fn key_span(&self, name: &str) -> Option<Span> {
         self.get(name).map(|entry| entry.name_span.clone())

@@ -18,7 +18,7 @@ pub const MAIN: &str = "main";
 pub(super) const DEFAULT_PROJECT: &str = "/code";
 
 /// Keys that are the same in all variants.
-pub(super) const COMMON: [&str; 5] = ["spec", "include", "depots", "variants", "cache"];
+pub(super) const COMMON: [&str; 6] = ["spec", "include", "depots", "variants", "cache", "team"];
 
 /// The documents of all variants.
 pub(super) struct Documents {

@@ -13,4 +13,5 @@ mod parts_of_a_spec;
 mod pure;
 mod services;
 mod spec;
+mod team;
 mod variants;

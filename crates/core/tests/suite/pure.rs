@@ -53,9 +53,11 @@ fn it_depends_on_nothing_that_would_do_it_instead() {
             "jiff",
             "minijinja",
             "resolvo",
+            "rsa",
             "serde",
             "serde_json",
             "sha2",
+            "ssh-key",
             "strsim",
             "thiserror",
             "toml"

@@ -1,0 +1,102 @@
+//! `[team]`: who is in the team, as the spec says. What counts is what a lead has signed: [`crate::team::history`].
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::document::Value;
+use super::reader::{Reader, Span, TableAt};
+use super::{At, rules};
+use crate::mistake::{Code, Mistake};
+use crate::signature::PublicKey;
+use crate::team::{BadTeam, Person, Role, Team};
+
+/// The table `[team]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeclaredTeam {
+    /// A file of allowed signers, relative to the spec, with people beside those named here.
+    pub signers: Option<At<String>>,
+    /// The people named here.
+    pub people: BTreeMap<String, At<Person>>,
+    /// Where the table is named.
+    pub span: Span,
+}
+
+impl DeclaredTeam {
+    /// The people named here, without those of the file.
+    pub fn named(&self) -> Team {
+        Team { people: self.people.iter().map(|(name, person)| (name.clone(), person.value.clone())).collect() }
+    }
+
+    /// Why a whole team cannot be one, as a mistake at its place.
+    pub fn mistake(&self, bad: &BadTeam) -> Mistake {
+        let (who, remedy) = match bad {
+            BadTeam::NoLead => (None, "give somebody roles = [\"lead\", \"member\"]"),
+            BadTeam::Shared { second, .. } => (Some(second), "take the key from one of them"),
+            BadTeam::NoKey(name) => (Some(name), "write the line of their .pub file into keys"),
+            BadTeam::Name(name) => (Some(name), "use letters, digits, - _ + . @ and begin with a letter or digit"),
+        };
+        let span = who.and_then(|name| self.people.get(name)).map_or(&self.span, |person| &person.span);
+        Mistake::new(Code::BAD_TEAM, span.clone(), bad.to_string(), remedy)
+    }
+}
+
+pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> DeclaredTeam {
+    let signers = reader.outside(table, "signers");
+    let mut people = BTreeMap::new();
+    let mut whole = true;
+    if let Some(entries) = reader.subtable(table, "people", "team.people") {
+        for entry in entries.entries() {
+            if !crate::team::is_name(&entry.name) {
+                let message = format!("{:?} cannot be a person's name", entry.name);
+                let remedy = "use letters, digits, - _ + . @ and begin with a letter or digit";
+                reader.push(Mistake::new(Code::BAD_NAME, entry.name_span.clone(), message, remedy));
+                whole = false;
+            }
+            let Some(inner) = reader.table_of(entry, "team.people.*") else {
+                whole = false;
+                continue;
+            };
+            match read_person(reader, &inner) {
+                Some(value) => drop(people.insert(entry.name.clone(), At { value, span: entry.name_span.clone() })),
+                None => whole = false,
+            }
+        }
+    }
+    let team = DeclaredTeam { signers, people, span: table.span() };
+    // Those of the file may be the ones that are missing.
+    if team.signers.is_none()
+        && whole
+        && let Err(bad) = team.named().check()
+    {
+        reader.push(team.mistake(&bad));
+    }
+    team
+}
+
+/// Nothing when something about them is wrong, which is reported.
+fn read_person(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Person> {
+    let before = reader.mistakes.len();
+    let mut roles = BTreeSet::new();
+    let names = Role::ALL.map(Role::name);
+    match reader.texts(table, "roles") {
+        None => drop(roles.insert(Role::Member)),
+        Some(texts) => {
+            for text in &texts.value {
+                rules::one_of(reader, "roles", text, &names);
+                roles.extend(Role::ALL.into_iter().filter(|role| role.name() == text.value));
+            }
+        }
+    }
+    let mut keys = BTreeSet::new();
+    for text in reader.texts(table, "keys").map(|texts| texts.value).unwrap_or_default() {
+        match PublicKey::parse(&text.value) {
+            Ok(key) => drop(keys.insert(key)),
+            Err(bad) => {
+                let remedy = "write the one line of a .pub file, as ssh-keygen makes it";
+                reader.push(Mistake::new(Code::BAD_KEY, text.span, format!("this key cannot be used: {bad}"), remedy));
+            }
+        }
+    }
+    // A list of another type is reported already.
+    let is_list = |name: &str| matches!(table.value(name), None | Some(Value::List(_)));
+    (reader.mistakes.len() == before && is_list("keys")).then_some(Person { roles, keys })
+}
