@@ -8,7 +8,7 @@ use std::time::Duration;
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 
 pub use runtime::{
-    Apply, Copy, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run, Start,
+    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run, Start,
     Stop, Which, WhichReport,
 };
 
@@ -295,6 +295,8 @@ pub enum Command {
     Logs(Logs),
     /// Apply pending changes with the least effort
     Apply(Apply),
+    /// Tell what was changed by hand inside; bring it into the spec, or take it back
+    Drift(Drift),
     /// Copy files into the workspace or out of it
     #[command(subcommand)]
     Copy(Copy),

@@ -90,6 +90,7 @@ fn main() -> ExitCode {
         Command::List(command) => commands::status::list(&screen, command),
         Command::Logs(command) => commands::logs::exec(&args.general, &screen, command),
         Command::Apply(command) => commands::apply::exec(&args.general, &screen, command),
+        Command::Drift(command) => commands::drift::exec(&args.general, &screen, command),
         Command::Copy(command) => commands::copy::exec(&args.general, &screen, command),
         Command::Folder(command) => commands::folder::exec(&args.general, &screen, command),
         Command::Names(command) => commands::names::exec(&args.general, &screen, command),

@@ -1,5 +1,6 @@
 //! Drawing: the one place where data becomes words on a terminal.
 
+pub mod drift;
 pub mod failure;
 pub mod mistakes;
 pub mod progress;

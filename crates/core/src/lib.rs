@@ -39,6 +39,7 @@ pub mod debian;
 pub mod depot;
 pub mod derive;
 pub mod digest;
+pub mod drift;
 pub mod editors;
 pub mod encode;
 pub mod explain;

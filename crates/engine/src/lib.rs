@@ -6,6 +6,7 @@
 //! | [`survey`] | every mistake that its files, depots and surroundings show |
 //! | `surroundings` | mistakes that folders, files, lock and version control show |
 //! | [`init_spec`] | writes a first spec from what a project's files tell |
+//! | [`adopting`] | the lines of a spec for what was changed by hand |
 //! | [`editing`] | changes a spec as people would, keeping their comments |
 //! | [`depots`] | makes, fills and checks depots |
 //! | [`locking`] | pins every input |
@@ -39,6 +40,7 @@
 //! for is checked where it is used, not somewhere before.
 #![forbid(unsafe_code)]
 
+pub mod adopting;
 pub mod bodies;
 pub mod bringing;
 pub mod build;

@@ -45,6 +45,9 @@ pub enum WorkspaceError {
     /// There is no seal to measure against.
     #[error("the lock has no seal to verify against; the lead makes one with cavrith seal")]
     NoSeal,
+    /// A workspace that never ran was changed by nobody.
+    #[error("the workspace {0} never ran, so nothing was changed in it; cavrith start starts it")]
+    NeverRan(String),
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
@@ -94,6 +97,7 @@ impl WorkspaceError {
             Self::NoFolder { .. } => FailureCode::KEPT_FOLDER,
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
+            Self::NeverRan(_) => FailureCode::NOT_RUNNING,
             Self::Keeper(error) => error.code(),
             Self::Exchange(error) => error.code(),
             Self::Engine(error) => error.code(),
@@ -104,7 +108,7 @@ impl WorkspaceError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::NoSeal => 1,
-            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } => 2,
+            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } | Self::NeverRan(_) => 2,
             Self::Copy { .. } => 3,
             Self::Keeper(error) => error.exit_code(),
             Self::Exchange(error) => error.exit_code(),

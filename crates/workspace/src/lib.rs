@@ -15,6 +15,7 @@
 //! | [`moved`] | which folder a workspace belongs to, whatever its path |
 //! | [`backups`] | scratches that were to be removed |
 //! | [`scratches`] | what was changed inside by hand, read, and carried to another machine |
+//! | [`drifting`] | what was changed by hand, told, and taken back |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
 //! | [`copying`] | files in and out |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
@@ -22,6 +23,7 @@
 
 pub mod backups;
 pub mod copying;
+pub mod drifting;
 pub mod error;
 pub mod kept;
 pub mod lifecycle;

@@ -92,6 +92,25 @@ pub struct Apply {
     pub report: Report,
 }
 
+#[derive(Debug, Arguments)]
+pub struct Drift {
+    /// Names, paths, or packages, files, accounts, variables, services; everything when left out
+    pub what: Vec<String>,
+    /// Write it into the spec, lock and build, and show that the image has it
+    #[arg(long)]
+    pub adopt: bool,
+    /// Take it back: what the image has is there again
+    #[arg(long, conflicts_with = "adopt")]
+    pub undo: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
 #[derive(Debug, Subcommand)]
 pub enum Copy {
     /// Copy a file or folder from this machine into the workspace

@@ -23,13 +23,14 @@ use serde_json::{Value, json};
 use crate::args::{General, Join};
 use crate::build_env;
 use crate::commands::start::tell_what_it_gets;
+use crate::commands::own::Own;
 use crate::commands::stop::confirm;
 use crate::commands::{Outcome, desktop};
 use crate::failure::Failure;
 use crate::render::progress::seconds;
 use crate::screen::{Screen, styled};
 pub use bringing::look_into;
-use bringing::{Bringer, JoinSource, OpenedParcel, Own, make, removed};
+use bringing::{Bringer, JoinSource, OpenedParcel, make, removed};
 
 /// Files that a newcomer reads first, the best one first.
 const READ_FIRST: [&str; 6] = ["ONBOARDING.md", "CONTRIBUTING.md", "README.md", "README", "README.txt", "README.rst"];

@@ -47,19 +47,37 @@ pub(crate) fn measure() -> Usage {
         used.processes += 1;
         used.cpu_millis += (field(14) + field(15)) * 1000 / ticks;
         used.memory += shared_out(pid).unwrap_or_else(|| field(24) * rustix::param::page_size() as u64);
-        let name = fs::read_to_string(format!("/proc/{pid}/comm")).unwrap_or_default().trim_end().to_owned();
         for inode in sockets(pid) {
-            owners.entry(inode).or_insert_with(|| name.clone());
+            owners.entry(inode).or_insert(pid);
         }
     }
-    let listening = |(port, udp, inode): (u16, bool, u64)| {
-        let program = owners.get(&inode).cloned().unwrap_or_default();
-        Listening { port, udp, program }
+    let listening = |(port, udp, inode): (u16, bool, u64)| match owners.get(&inode) {
+        Some(pid) => listening(port, udp, *pid),
+        None => Listening { port, udp, program: String::new(), command: Vec::new(), user: 0, service: None },
     };
     used.listening = found.into_iter().map(listening).collect();
     used.listening.sort();
     used.listening.dedup_by(|one, other| one.port == other.port && one.udp == other.udp);
     used
+}
+
+/// A port, and the process that has it open.
+fn listening(port: u16, udp: bool, pid: i32) -> Listening {
+    let texts = |name: &str| {
+        let bytes = fs::read(format!("/proc/{pid}/{name}")).unwrap_or_default();
+        let texts = bytes.split(|byte| *byte == 0).map(|text| String::from_utf8_lossy(text).into_owned());
+        texts.filter(|text| !text.is_empty()).collect::<Vec<_>>()
+    };
+    let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("Uid:"));
+    Listening {
+        port,
+        udp,
+        program: fs::read_to_string(format!("/proc/{pid}/comm")).unwrap_or_default().trim_end().to_owned(),
+        command: texts("cmdline"),
+        user: line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0),
+        service: texts("environ").iter().find_map(|text| text.strip_prefix("CAVRITH_SERVICE=").map(str::to_owned)),
+    }
 }
 
 /// Memory of a process, with what it shares with others shared out among them.

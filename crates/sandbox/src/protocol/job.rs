@@ -291,6 +291,15 @@ pub struct Listening {
     pub udp: bool,
     /// The program's name, as far as it is known.
     pub program: String,
+    /// Program and arguments, as the process shows them (proc_pid_cmdline(5)).
+    #[serde(default)]
+    pub command: Vec<String>,
+    /// The user's number inside.
+    #[serde(default)]
+    pub user: u32,
+    /// The service that it was started for.
+    #[serde(default)]
+    pub service: Option<String>,
 }
 
 /// From the sandbox to the parent.

@@ -1,0 +1,414 @@
+//! Drift: what was changed by hand in a workspace, told as a person would tell it.
+//!
+//! A used workspace differs from its image in thousands of files, most of which say nothing by themselves: a package
+//! that was installed is one thing that somebody did, whatever it wrote. So each reader below takes the differences
+//! that it can explain out of an [`Open`] list, and what is left at the end are files that somebody wrote.
+//!
+//! | module | explains by |
+//! |---|---|
+//! | [`packages`] | dpkg's records in the scratch against those of the image |
+//! | [`languages`] | the descriptions that package managers of languages leave |
+//! | [`accounts`] | the lines of passwd(5), group(5) and their neighbours |
+//! | [`variables`] | lines of shells' files that only set a variable |
+//! | `noise` | where programs write as they run: caches, logs, histories |
+
+pub mod accounts;
+pub mod languages;
+mod noise;
+pub mod packages;
+pub mod variables;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+use similar::TextDiff;
+
+use crate::path::RootPath;
+use crate::tree::diff::{Change, Field, What, changes};
+use crate::tree::{Kind, Tree};
+
+/// Bytes of a text whose lines are compared.
+const LONGEST_TEXT: u64 = 512 << 10;
+/// Lines of a difference that are kept.
+const MOST_LINES: usize = 400;
+
+/// Where a file is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Side {
+    /// As it is in the image.
+    Image,
+    /// As it is in the workspace.
+    Here,
+}
+
+/// What is known of a workspace.
+pub struct Observed<'a> {
+    /// Its image.
+    pub image: &'a Tree,
+    /// The same with what was changed.
+    pub here: &'a Tree,
+    /// The account's home.
+    pub home: &'a str,
+    /// Files that Cavrith itself lays in.
+    pub own_files: &'a [&'a str],
+    /// Where folders are mounted; the directories to mount on are made at a start.
+    pub mounts: &'a [String],
+    /// Whether the spec's own steps wrote a file at a start.
+    pub by_steps: &'a dyn Fn(&RootPath) -> bool,
+    /// The content of a regular file by its real place; nothing where there is none.
+    pub read: &'a dyn Fn(Side, &RootPath) -> Option<Vec<u8>>,
+    /// What brought a path of the image: a layer, in words.
+    pub layer: &'a dyn Fn(&RootPath) -> Option<String>,
+}
+
+/// Everything that was changed by hand.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Drift {
+    /// What makes the workspace another one.
+    pub findings: Vec<Finding>,
+    /// What lies in the account's home, by the uppermost new or changed entry.
+    pub home: Vec<Group>,
+    /// Files that were changed and say nothing, by why.
+    pub folded: BTreeMap<String, u64>,
+}
+
+/// Files of one directory.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Group {
+    /// The directory, or the only file.
+    pub path: String,
+    /// Files in it.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// One thing that somebody did.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Finding {
+    /// A package of the base came, went or became another.
+    Package {
+        /// Its name.
+        name: String,
+        /// Its version in the image.
+        from: Option<String>,
+        /// Its version here.
+        to: Option<String>,
+        /// Somebody asked for it; else another package needed it.
+        asked: bool,
+    },
+    /// A package of a language came, went or became another.
+    LanguagePackage {
+        /// As a package URL has it: `pypi`, `npm`, `gem`, `cargo`.
+        manager: String,
+        /// Its name.
+        name: String,
+        /// Its version in the image.
+        from: Option<String>,
+        /// Its version here.
+        to: Option<String>,
+        /// The directory that it is installed in.
+        place: String,
+        /// How it would be installed: program and arguments. Nothing when that does not follow from where it lies.
+        install: Option<Vec<String>>,
+    },
+    /// A file of the image was changed, or a new one lies alone.
+    File {
+        /// Its path.
+        path: String,
+        /// What happened to it: `changed` or `new`.
+        how: FileChange,
+        /// The package or layer that brings it; nothing of a new one.
+        origin: Option<String>,
+        /// Properties that differ.
+        fields: Vec<Field>,
+        /// Lines of text that differ, as a unified diff.
+        diff: Option<String>,
+        /// Its length now.
+        bytes: u64,
+        /// Where it leads, when it is a symbolic link.
+        leads_to: Option<String>,
+    },
+    /// Something of the image is gone.
+    Removed {
+        /// Its path; that of a directory when all of it is gone.
+        path: String,
+        /// The package or layer that brought it.
+        origin: Option<String>,
+        /// Files that are gone with it.
+        files: u64,
+    },
+    /// A new directory.
+    Folder(Group),
+    /// An account came, went or became another.
+    Account {
+        /// Its name.
+        name: String,
+        /// What happened, in words.
+        change: String,
+        /// The commands that would do the same, each a program and its arguments.
+        commands: Vec<Vec<String>>,
+    },
+    /// A variable is set by a shell's file.
+    Variable {
+        /// Its name.
+        name: String,
+        /// Its value.
+        value: String,
+        /// The file.
+        file: String,
+    },
+    /// A program that no service of the spec's is listens.
+    Service {
+        /// The port.
+        port: u16,
+        /// The program's name.
+        program: String,
+        /// Program and arguments, as far as they are known.
+        command: Vec<String>,
+        /// The account that it runs as.
+        account: String,
+    },
+}
+
+/// What happened to a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileChange {
+    /// The image has it otherwise.
+    Changed,
+    /// The image does not have it.
+    New,
+}
+
+impl Finding {
+    /// What people call it: a name or a path.
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Package { name, .. } | Self::LanguagePackage { name, .. } => name,
+            Self::Account { name, .. } | Self::Variable { name, .. } => name,
+            Self::File { path, .. } | Self::Removed { path, .. } => path,
+            Self::Folder(group) => &group.path,
+            Self::Service { program, .. } => program,
+        }
+    }
+
+    /// The word for all of its kind.
+    pub fn group(&self) -> &'static str {
+        match self {
+            Self::Package { .. } => "packages",
+            Self::LanguagePackage { .. } => "language-packages",
+            Self::File { .. } | Self::Removed { .. } | Self::Folder(_) => "files",
+            Self::Account { .. } => "accounts",
+            Self::Variable { .. } => "variables",
+            Self::Service { .. } => "services",
+        }
+    }
+
+    /// Whether somebody means it by a word: its name, the word for its kind, or a directory above it.
+    pub fn is_meant(&self, word: &str) -> bool {
+        let beneath = || {
+            let above = word.trim_end_matches('/');
+            above.starts_with('/') && self.name().strip_prefix(above).is_some_and(|rest| rest.starts_with('/'))
+        };
+        self.name() == word || self.group() == word || self.name() == word.trim_end_matches('/') || beneath()
+    }
+}
+
+/// Differences that nobody has explained yet.
+pub struct Open<'a> {
+    /// What the workspace is.
+    pub observed: &'a Observed<'a>,
+    /// By path.
+    pub changes: BTreeMap<RootPath, What>,
+    /// Counted without being told, by why.
+    pub folded: BTreeMap<String, u64>,
+}
+
+impl Open<'_> {
+    /// Takes out what lies at a path.
+    pub fn take(&mut self, path: &RootPath) -> Option<What> {
+        self.changes.remove(path)
+    }
+
+    /// Takes out everything that lies in a directory, itself too.
+    pub fn take_all(&mut self, top: &RootPath) {
+        self.changes.retain(|path, _| path != top && !path.lies_in(top));
+    }
+
+    /// Takes out what a condition holds for, and counts it under a reason.
+    fn fold(&mut self, why: &str, holds: impl Fn(&RootPath, &What) -> bool) {
+        let before = self.changes.len();
+        self.changes.retain(|path, what| !holds(path, what));
+        let folded = before - self.changes.len();
+        if folded > 0 {
+            *self.folded.entry(why.to_owned()).or_default() += folded as u64;
+        }
+    }
+
+    /// The text of a file on one side, by an absolute path whose directories may be links.
+    pub fn text(&self, side: Side, path: &str) -> Option<String> {
+        let tree = if side == Side::Image { self.observed.image } else { self.observed.here };
+        let place = tree.resolve(&RootPath::from_absolute(path).ok()?)?;
+        let bytes = (self.observed.read)(side, &place)?;
+        Some(String::from_utf8_lossy(&bytes).into_owned())
+    }
+}
+
+/// Everything that was changed by hand. `listening` is what listens inside and is no service of the spec's.
+pub fn find(observed: &Observed<'_>, listening: Vec<Finding>) -> Drift {
+    let mut open = Open { observed, changes: differences(observed), folded: BTreeMap::new() };
+    open.fold("written by the spec's own steps", |path, _| (observed.by_steps)(path));
+    let (mut findings, owners) = packages::explain(&mut open);
+    findings.extend(languages::explain(&mut open));
+    findings.extend(accounts::explain(&mut open, &owners));
+    noise::fold(&mut open);
+    findings.extend(variables::explain(&mut open));
+    findings.extend(listening);
+    let home = home(&mut open);
+    findings.extend(files(&mut open, &owners));
+    Drift { findings, home, folded: open.folded }
+}
+
+/// All differences but those that say only when something was written.
+fn differences(observed: &Observed<'_>) -> BTreeMap<RootPath, What> {
+    let mut all = BTreeMap::new();
+    for Change { path, mut what } in changes(observed.image, observed.here) {
+        if let What::Changed { fields } = &mut what {
+            fields.retain(|field| field.name != "time");
+            if fields.is_empty() {
+                continue;
+            }
+        }
+        if !observed.own_files.contains(&path.to_string().as_str()) {
+            all.insert(path, what);
+        }
+    }
+    let mounts: Vec<_> = observed.mounts.iter().filter_map(|mount| RootPath::from_absolute(mount).ok()).collect();
+    // A new directory is told by what is in it.
+    let filled: BTreeSet<RootPath> = all.keys().filter_map(RootPath::parent).collect();
+    let is_new_directory = |path: &RootPath, what: &What| {
+        *what == What::Extra && observed.here.get(path).is_some_and(|entry| entry.kind.is_directory())
+    };
+    let leads_to_mount = |path: &RootPath| mounts.iter().any(|mount| mount.lies_in(path));
+    all.retain(|path, what| !(is_new_directory(path, what) && (filled.contains(path) || leads_to_mount(path))));
+    all
+}
+
+/// What lies in the account's home.
+fn home(open: &mut Open<'_>) -> Vec<Group> {
+    let Ok(top) = RootPath::from_absolute(open.observed.home) else { return Vec::new() };
+    let mut groups: BTreeMap<RootPath, (u64, u64)> = BTreeMap::new();
+    let mine: Vec<_> = open.changes.keys().filter(|path| path.lies_in(&top) && **path != top).cloned().collect();
+    for path in mine {
+        open.take(&path);
+        let first = path.ancestors().into_iter().find(|above| above.depth() == top.depth() + 1);
+        let group = groups.entry(first.unwrap_or_else(|| path.clone())).or_default();
+        group.0 += 1;
+        group.1 += size(open.observed.here, &path);
+    }
+    groups.into_iter().map(|(path, (files, bytes))| Group { path: path.to_string(), files, bytes }).collect()
+}
+
+fn leads_to(tree: &Tree, path: &RootPath) -> Option<String> {
+    match tree.get(path).map(|entry| &entry.kind) {
+        Some(Kind::Symlink { target }) => Some(String::from_utf8_lossy(target).into_owned()),
+        _ => None,
+    }
+}
+
+fn size(tree: &Tree, path: &RootPath) -> u64 {
+    match tree.get(path).map(|entry| &entry.kind) {
+        Some(Kind::File { size, .. }) => *size,
+        _ => 0,
+    }
+}
+
+/// What is left: files that somebody wrote.
+fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
+    let observed = open.observed;
+    let left = std::mem::take(&mut open.changes);
+    let origin = |path: &RootPath| {
+        let package = owners.of(path).map(|package| format!("package {package}"));
+        package.or_else(|| (observed.layer)(path))
+    };
+    let mut findings = Vec::new();
+    let mut groups: BTreeMap<RootPath, (u64, u64)> = BTreeMap::new();
+    let mut gone: Option<RootPath> = None;
+    for (path, what) in &left {
+        match what {
+            What::Missing => {
+                // Told with the directory that is gone as a whole.
+                if gone.as_ref().is_some_and(|top| path.lies_in(top)) {
+                    continue;
+                }
+                let files = observed.image.under(path).filter(|(_, entry)| !entry.kind.is_directory()).count();
+                gone = Some(path.clone());
+                findings.push(Finding::Removed { path: path.to_string(), origin: origin(path), files: files as u64 });
+            }
+            What::Extra => {
+                // The uppermost directory that the image does not have.
+                let new = |above: &RootPath| !above.is_root() && observed.image.get(above).is_none();
+                let top = path.ancestors().into_iter().find(new).unwrap_or_else(|| path.clone());
+                let group = groups.entry(top).or_default();
+                group.0 += u64::from(!observed.here.get(path).is_some_and(|entry| entry.kind.is_directory()));
+                group.1 += size(observed.here, path);
+            }
+            What::Changed { fields } => {
+                let diff = if fields.iter().any(|field| field.name == "content") { diff(observed, path) } else { None };
+                findings.push(Finding::File {
+                    path: path.to_string(),
+                    how: FileChange::Changed,
+                    origin: origin(path),
+                    fields: fields.clone(),
+                    diff,
+                    bytes: size(observed.here, path),
+                    leads_to: leads_to(observed.here, path),
+                });
+            }
+        }
+    }
+    for (path, (files, bytes)) in groups {
+        let is_directory = observed.here.get(&path).is_some_and(|entry| entry.kind.is_directory());
+        findings.push(match is_directory {
+            true => Finding::Folder(Group { path: path.to_string(), files, bytes }),
+            false => Finding::File {
+                path: path.to_string(),
+                how: FileChange::New,
+                origin: None,
+                fields: Vec::new(),
+                diff: None,
+                bytes,
+                leads_to: leads_to(observed.here, &path),
+            },
+        });
+    }
+    findings.sort_by(|one, other| one.name().cmp(other.name()));
+    findings
+}
+
+/// The lines in which a text of the image differs here.
+fn diff(observed: &Observed<'_>, path: &RootPath) -> Option<String> {
+    if size(observed.here, path) > LONGEST_TEXT || size(observed.image, path) > LONGEST_TEXT {
+        return None;
+    }
+    let read = |side| {
+        let bytes = (observed.read)(side, path)?;
+        String::from_utf8(bytes).ok().filter(|text| !text.contains('\0'))
+    };
+    let (before, after) = (read(Side::Image)?, read(Side::Here)?);
+    Some(unified(&path.to_string(), &before, &after))
+}
+
+/// A unified diff of two texts (POSIX diff(1p), "Diff -u Output Format"), cut where it is long.
+pub fn unified(name: &str, before: &str, after: &str) -> String {
+    let diff = TextDiff::from_lines(before, after);
+    let text = diff.unified_diff().context_radius(2).header(&format!("a{name}"), &format!("b{name}")).to_string();
+    let mut lines: Vec<_> = text.lines().collect();
+    if lines.len() > MOST_LINES {
+        lines.truncate(MOST_LINES);
+        lines.push("… and more");
+    }
+    lines.iter().map(|line| format!("{line}\n")).collect()
+}

@@ -1,0 +1,189 @@
+//! Packages of languages, by the descriptions that their package managers leave beside what they install.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::{Finding, Open, Side};
+use crate::contents::installed::Description;
+use crate::path::RootPath;
+use crate::tree::Kind;
+
+/// A package as it is installed in one place.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+struct Placed {
+    manager: &'static str,
+    name: String,
+    place: RootPath,
+}
+
+/// What package managers of languages did.
+pub(super) fn explain(open: &mut Open<'_>) -> Vec<Finding> {
+    let mut versions: BTreeMap<Placed, [Option<String>; 2]> = BTreeMap::new();
+    let mut takes: Vec<RootPath> = Vec::new();
+    let descriptions: Vec<_> = open
+        .changes
+        .keys()
+        .filter(|path| !is_of_npm_itself(path))
+        .filter_map(|path| Some((path.clone(), Description::at(path)?)))
+        .collect();
+    for (path, description) in descriptions {
+        let nested = path.names().filter(|name| *name == b"node_modules").count() > 1;
+        for (slot, side) in [(0, Side::Image), (1, Side::Here)] {
+            let tree = if side == Side::Image { open.observed.image } else { open.observed.here };
+            if !matches!(tree.get(&path).map(|entry| &entry.kind), Some(Kind::File { .. })) {
+                continue;
+            }
+            let bytes = (open.observed.read)(side, &path).unwrap_or_default();
+            let text = String::from_utf8_lossy(&bytes);
+            for one in description.read(&path, &text) {
+                let Some((place, own)) = places(&description, &path, &one.package.name, &one.package.version) else {
+                    continue;
+                };
+                takes.extend(own);
+                if matches!(description, Description::Python) {
+                    takes.extend(recorded(open, side, &path, &place));
+                }
+                // What another package brought along is told with that one.
+                if !nested {
+                    let placed = Placed { manager: one.package.kind, name: one.package.name.clone(), place };
+                    versions.entry(placed).or_default()[slot] = Some(one.package.version.clone());
+                }
+            }
+        }
+    }
+    for top in takes.iter().collect::<BTreeSet<_>>() {
+        open.take_all(top);
+    }
+    links_into(open, &takes);
+    let mut findings = Vec::new();
+    for (placed, [from, to]) in versions {
+        if from == to {
+            continue;
+        }
+        let install = to.as_ref().and_then(|version| install(open, &placed, version));
+        findings.push(Finding::LanguagePackage {
+            manager: placed.manager.to_owned(),
+            name: placed.name,
+            from,
+            to,
+            place: placed.place.to_string(),
+            install,
+        });
+    }
+    findings
+}
+
+/// What lies in npm's own folder is part of it.
+fn is_of_npm_itself(path: &RootPath) -> bool {
+    path.to_string().contains("/node_modules/npm/node_modules/")
+}
+
+/// Where a package is installed, and what is its own there.
+fn places(description: &Description, path: &RootPath, name: &str, version: &str) -> Option<(RootPath, Vec<RootPath>)> {
+    let folder = path.parent()?;
+    match description {
+        Description::Npm => {
+            let levels = if name.starts_with('@') { 2 } else { 1 };
+            let place = (0..levels).try_fold(folder.clone(), |at, _| at.parent())?;
+            Some((place, vec![folder]))
+        }
+        Description::Python => Some((folder.parent()?, vec![folder])),
+        Description::Gem => {
+            let top = folder.parent()?;
+            let full = format!("{name}-{version}");
+            let mut own = vec![path.clone()];
+            own.push(top.join(b"gems").ok()?.join(full.as_bytes()).ok()?);
+            own.push(top.join(b"doc").ok()?.join(full.as_bytes()).ok()?);
+            own.push(top.join(b"cache").ok()?.join(format!("{full}.gem").as_bytes()).ok()?);
+            own.push(top.join(b"build_info").ok()?.join(format!("{full}.info").as_bytes()).ok()?);
+            own.push(top.join(b"extensions").ok()?);
+            Some((top, own))
+        }
+        // These keep what they fetched; what was installed by hand shows elsewhere.
+        Description::Crate | Description::Go(..) | Description::Maven(..) | Description::Composer => None,
+    }
+}
+
+/// The files that a Python package says are its own (`RECORD`, binary distribution format).
+fn recorded(open: &Open<'_>, side: Side, metadata: &RootPath, place: &RootPath) -> Vec<RootPath> {
+    let record = metadata.parent().and_then(|folder| folder.join(b"RECORD").ok());
+    let Some(text) = record.and_then(|record| (open.observed.read)(side, &record)) else { return Vec::new() };
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let named = text.lines().filter_map(|line| {
+        let name = line.strip_prefix('"').map_or_else(|| line.split(',').next(), |rest| rest.split('"').next())?;
+        let mut at = place.clone();
+        for part in name.split('/') {
+            at = match part {
+                "" | "." => at,
+                ".." => at.parent()?,
+                part => at.join(part.as_bytes()).ok()?,
+            };
+        }
+        (!at.is_root()).then_some(at)
+    });
+    named.collect()
+}
+
+/// Links to programs of these packages, and the small programs that stand for them.
+fn links_into(open: &mut Open<'_>, tops: &[RootPath]) {
+    if tops.is_empty() {
+        return;
+    }
+    let here = open.observed.here;
+    let gems: BTreeSet<_> = tops.iter().filter(|top| top.parent().is_some_and(|above| above.name() == Some(b"gems"))).collect();
+    let leads = |path: &RootPath| {
+        let Some(entry) = here.get(path) else { return false };
+        match &entry.kind {
+            Kind::Symlink { .. } => here.resolve(path).is_some_and(|to| tops.iter().any(|top| to == *top || to.lies_in(top))),
+            Kind::File { size, .. } if !gems.is_empty() && *size < 4096 => {
+                let text = (open.observed.read)(Side::Here, path).unwrap_or_default();
+                String::from_utf8_lossy(&text).contains("generated by RubyGems")
+            }
+            _ => false,
+        }
+    };
+    let led: Vec<_> = open.changes.keys().filter(|path| leads(path)).cloned().collect();
+    for path in led {
+        open.take(&path);
+    }
+}
+
+/// How a package would be installed where it lies.
+fn install(open: &Open<'_>, placed: &Placed, version: &str) -> Option<Vec<String>> {
+    let place = placed.place.to_string();
+    let name = &placed.name;
+    let home = format!("{}/", open.observed.home);
+    if place.starts_with(&home) || place.starts_with("/root/") {
+        return None;
+    }
+    let words = |words: &[&str]| Some(words.iter().map(|word| (*word).to_owned()).collect());
+    match placed.manager {
+        "pypi" => {
+            let pinned = format!("{name}=={version}");
+            // A virtual environment has its own.
+            let above = place.split("/lib/").next().unwrap_or_default();
+            let own = format!("{above}/bin/pip");
+            let is_venv = RootPath::from_absolute(&format!("{above}/pyvenv.cfg"));
+            if is_venv.is_ok_and(|path| open.observed.here.get(&path).is_some()) {
+                return words(&[&own, "install", &pinned]);
+            }
+            if !place.starts_with("/usr/local/lib/python3") {
+                return None;
+            }
+            // Debian's own pip refuses to write beside its packages without a word (PEP 668).
+            let marked = |version: &str| {
+                let path = format!("/usr/lib/{version}/EXTERNALLY-MANAGED");
+                RootPath::from_absolute(&path).is_ok_and(|path| open.observed.here.get(&path).is_some())
+            };
+            let python = place.split('/').find(|part| part.starts_with("python3"))?;
+            match marked(python) {
+                true => words(&["pip", "install", "--break-system-packages", &pinned]),
+                false => words(&["pip", "install", &pinned]),
+            }
+        }
+        "npm" if place == "/usr/local/lib/node_modules" || place == "/usr/lib/node_modules" => {
+            words(&["npm", "install", "-g", &format!("{name}@{version}")])
+        }
+        "gem" if place.starts_with("/var/lib/gems/") => words(&["gem", "install", name, "-v", version]),
+        _ => None,
+    }
+}
