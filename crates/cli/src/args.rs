@@ -8,8 +8,8 @@ use std::time::Duration;
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 
 pub use runtime::{
-    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run, Start,
-    Stop, Which, WhichReport,
+    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run,
+    Start, Stop, Which, WhichReport,
 };
 
 /// Describe a development workspace once, build it the same everywhere, prove it.

@@ -70,6 +70,9 @@ pub struct Drift {
     pub home: Vec<Group>,
     /// Files that were changed and say nothing, by why.
     pub folded: BTreeMap<String, u64>,
+    /// What each finding changed, by [`Finding::bundle`].
+    #[serde(skip)]
+    pub paths: BTreeMap<String, Vec<RootPath>>,
 }
 
 /// Files of one directory.
@@ -206,6 +209,16 @@ impl Finding {
         }
     }
 
+    /// With which others it can be taken back only: those of the same bundle.
+    pub fn bundle(&self) -> String {
+        match self {
+            Self::Package { .. } | Self::Account { .. } => self.group().to_owned(),
+            Self::LanguagePackage { place, .. } => format!("{place} {}", self.name()),
+            Self::Variable { file, .. } => file.clone(),
+            Self::File { .. } | Self::Removed { .. } | Self::Folder(_) | Self::Service { .. } => self.name().to_owned(),
+        }
+    }
+
     /// Whether somebody means it by a word: its name, the word for its kind, or a directory above it.
     pub fn is_meant(&self, word: &str) -> bool {
         let beneath = || {
@@ -224,17 +237,29 @@ pub struct Open<'a> {
     pub changes: BTreeMap<RootPath, What>,
     /// Counted without being told, by why.
     pub folded: BTreeMap<String, u64>,
+    /// What was taken out, by the bundle of findings that explain it.
+    pub paths: BTreeMap<String, Vec<RootPath>>,
 }
 
 impl Open<'_> {
     /// Takes out what lies at a path.
-    pub fn take(&mut self, path: &RootPath) -> Option<What> {
-        self.changes.remove(path)
+    pub fn take(&mut self, bundle: &str, path: &RootPath) {
+        self.take_if(bundle, |other, _| other == path);
     }
 
-    /// Takes out everything that lies in a directory, itself too.
-    pub fn take_all(&mut self, top: &RootPath) {
-        self.changes.retain(|path, _| path != top && !path.lies_in(top));
+    /// Takes out what a condition holds for.
+    pub fn take_if(&mut self, bundle: &str, mut holds: impl FnMut(&RootPath, &What) -> bool) {
+        let mut taken = Vec::new();
+        self.changes.retain(|path, what| {
+            let holds = holds(path, what);
+            if holds {
+                taken.push(path.clone());
+            }
+            !holds
+        });
+        if !taken.is_empty() {
+            self.paths.entry(bundle.to_owned()).or_default().extend(taken);
+        }
     }
 
     /// Takes out what a condition holds for, and counts it under a reason.
@@ -258,7 +283,7 @@ impl Open<'_> {
 
 /// Everything that was changed by hand. `listening` is what listens inside and is no service of the spec's.
 pub fn find(observed: &Observed<'_>, listening: Vec<Finding>) -> Drift {
-    let mut open = Open { observed, changes: differences(observed), folded: BTreeMap::new() };
+    let mut open = Open { observed, changes: differences(observed), folded: BTreeMap::new(), paths: BTreeMap::new() };
     open.fold("written by the spec's own steps", |path, _| (observed.by_steps)(path));
     let (mut findings, owners) = packages::explain(&mut open);
     findings.extend(languages::explain(&mut open));
@@ -268,7 +293,7 @@ pub fn find(observed: &Observed<'_>, listening: Vec<Finding>) -> Drift {
     findings.extend(listening);
     let home = home(&mut open);
     findings.extend(files(&mut open, &owners));
-    Drift { findings, home, folded: open.folded }
+    Drift { findings, home, folded: open.folded, paths: open.paths }
 }
 
 /// All differences but those that say only when something was written.
@@ -302,7 +327,7 @@ fn home(open: &mut Open<'_>) -> Vec<Group> {
     let mut groups: BTreeMap<RootPath, (u64, u64)> = BTreeMap::new();
     let mine: Vec<_> = open.changes.keys().filter(|path| path.lies_in(&top) && **path != top).cloned().collect();
     for path in mine {
-        open.take(&path);
+        open.changes.remove(&path);
         let first = path.ancestors().into_iter().find(|above| above.depth() == top.depth() + 1);
         let group = groups.entry(first.unwrap_or_else(|| path.clone())).or_default();
         group.0 += 1;
@@ -329,6 +354,7 @@ fn size(tree: &Tree, path: &RootPath) -> u64 {
 fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
     let observed = open.observed;
     let left = std::mem::take(&mut open.changes);
+    let mut paths: BTreeMap<String, Vec<RootPath>> = BTreeMap::new();
     let origin = |path: &RootPath| {
         let package = owners.of(path).map(|package| format!("package {package}"));
         package.or_else(|| (observed.layer)(path))
@@ -345,17 +371,20 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
                 }
                 let files = observed.image.under(path).filter(|(_, entry)| !entry.kind.is_directory()).count();
                 gone = Some(path.clone());
+                paths.entry(path.to_string()).or_default().push(path.clone());
                 findings.push(Finding::Removed { path: path.to_string(), origin: origin(path), files: files as u64 });
             }
             What::Extra => {
                 // The uppermost directory that the image does not have.
                 let new = |above: &RootPath| !above.is_root() && observed.image.get(above).is_none();
                 let top = path.ancestors().into_iter().find(new).unwrap_or_else(|| path.clone());
+                paths.entry(top.to_string()).or_default().push(path.clone());
                 let group = groups.entry(top).or_default();
                 group.0 += u64::from(!observed.here.get(path).is_some_and(|entry| entry.kind.is_directory()));
                 group.1 += size(observed.here, path);
             }
             What::Changed { fields } => {
+                paths.entry(path.to_string()).or_default().push(path.clone());
                 let diff = if fields.iter().any(|field| field.name == "content") { diff(observed, path) } else { None };
                 findings.push(Finding::File {
                     path: path.to_string(),
@@ -370,6 +399,16 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
         }
     }
     for (path, (files, bytes)) in groups {
+        // The only file of a new directory is told itself.
+        let inner: Vec<_> = paths.get(&path.to_string()).into_iter().flatten().collect();
+        let path = match inner.as_slice() {
+            [only] if files == 1 && **only != path => {
+                let only = (*only).clone();
+                paths.insert(only.to_string(), vec![only.clone()]);
+                only
+            }
+            _ => path,
+        };
         let is_directory = observed.here.get(&path).is_some_and(|entry| entry.kind.is_directory());
         findings.push(match is_directory {
             true => Finding::Folder(Group { path: path.to_string(), files, bytes }),
@@ -385,6 +424,7 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
         });
     }
     findings.sort_by(|one, other| one.name().cmp(other.name()));
+    open.paths.extend(paths);
     findings
 }
 

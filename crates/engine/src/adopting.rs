@@ -17,7 +17,7 @@ use crate::error::{EngineError, ProjectError};
 /// The project's folder for files that are adopted.
 pub const FOLDER: &str = "adopted";
 /// Bytes of a text that is written into the spec itself.
-const INLINE: usize = 8 << 10;
+const INLINE: usize = 1 << 10;
 /// Bytes that all files of one adoption may have.
 const MOST_BYTES: u64 = 256 << 20;
 
@@ -171,7 +171,13 @@ impl Plan<'_> {
         }
     }
 
-    fn package(&mut self, name: &str, from: Option<&str>, to: Option<&str>, asked: bool) -> Result<Outcome, EngineError> {
+    fn package(
+        &mut self,
+        name: &str,
+        from: Option<&str>,
+        to: Option<&str>,
+        asked: bool,
+    ) -> Result<Outcome, EngineError> {
         if from.is_none() && !asked {
             return Ok(Outcome::Elsewhere);
         }
@@ -240,7 +246,8 @@ impl Plan<'_> {
 
     fn service(&mut self, port: u16, program: &str, command: &[String], account: &str) -> Result<Outcome, EngineError> {
         let plain = |letter: char| letter.is_ascii_lowercase() || letter.is_ascii_digit() || letter == '-';
-        let name: String = program.to_lowercase().chars().map(|letter| if plain(letter) { letter } else { '-' }).collect();
+        let name: String =
+            program.to_lowercase().chars().map(|letter| if plain(letter) { letter } else { '-' }).collect();
         let name = name.trim_matches('-').to_owned();
         if name.is_empty() || self.spec.services.contains_key(&name) {
             return left("a service of that name is in the spec already");
@@ -273,7 +280,9 @@ impl Plan<'_> {
                     if let Some(why) = self.secret(path) {
                         return Ok(Outcome::Left(format!("{shown} {why}")));
                     }
-                    let Some(bytes) = (self.inside.read)(path) else { return left("it cannot be read, or is too long") };
+                    let Some(bytes) = (self.inside.read)(path) else {
+                        return left("it cannot be read, or is too long");
+                    };
                     let program = entry.meta.mode & 0o111 != 0;
                     if ![0o644, 0o755].contains(&entry.meta.mode) {
                         after.push(strings_vec(&["chmod", &format!("{:04o}", entry.meta.mode), &shown]));
@@ -358,7 +367,8 @@ impl Plan<'_> {
             return left("its owner is no account of the image");
         };
         let text = String::from_utf8(bytes.clone()).ok();
-        let text = text.filter(|text| text.len() <= INLINE && !text.chars().any(|letter| letter.is_control() && !"\n\t".contains(letter)));
+        let text = text
+            .filter(|text| text.len() <= INLINE && !text.chars().any(|letter| letter.is_control() && letter != '\n'));
         match text {
             Some(text) => self.write(path, text, &entry, &owner)?,
             None => {
@@ -464,7 +474,11 @@ impl Plan<'_> {
         }
         let mut groups = self.inside.group.lines().map(|line| line.split(':').collect::<Vec<_>>());
         let group = groups.find(|fields| fields.get(2).is_some_and(|number| *number == entry.meta.gid.to_string()));
-        Some(group.and_then(|fields| fields.first().map(|name| (*name).to_owned())).unwrap_or_else(|| entry.meta.gid.to_string()))
+        Some(
+            group
+                .and_then(|fields| fields.first().map(|name| (*name).to_owned()))
+                .unwrap_or_else(|| entry.meta.gid.to_string()),
+        )
     }
 }
 

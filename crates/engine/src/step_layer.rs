@@ -317,7 +317,14 @@ impl Maker<'_> {
             (self.context.observer)(Event::Output { layer: self.name.to_owned(), line: line.to_owned() });
         };
         let limit = Duration::from_secs(self.step.limit);
-        let ending = session.run(command, limit, &mut |bytes| lines.take(bytes, &mut on_line))?;
+        let ending = match session.run(command, limit, &mut |bytes| lines.take(bytes, &mut on_line)) {
+            // As a shell would say it, and end (POSIX, Shell Command Language, 2.8.2).
+            Err(error @ cavrith_sandbox::SandboxError::NotStarted { missing, .. }) => {
+                on_line(&error.to_string());
+                Some(Ending::Code(126 + i32::from(missing)))
+            }
+            ending => ending?,
+        };
         lines.finish(&mut on_line);
         drop(session);
         match ending {

@@ -190,6 +190,11 @@ pub fn scratch(dir: &Path, over: Over, owners: Owners<'_>, lower: &Tree) -> Resu
     Ok(Scratch { tree: walk.hash_files(&root)?, is_whole, changed })
 }
 
+/// Whether a directory of an upper directory hides what lies beneath it.
+pub fn is_opaque(dir: &Path) -> bool {
+    xattrs::is_opaque(dir).unwrap_or(false)
+}
+
 /// Whether what lies beneath has the same content, as against rights and owners, and the same time stamp.
 fn is_unwritten(below: &Entry, entry: &Entry) -> bool {
     let same = match (&below.kind, &entry.kind) {

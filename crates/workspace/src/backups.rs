@@ -20,6 +20,24 @@ pub const DAYS: u64 = 30;
 /// Bytes that all of them may have together.
 pub const MOST_BYTES: u64 = 10 << 30;
 
+/// A new, empty place for something of a workspace that is set aside.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn new_place(home: &Home, place: &Place) -> Result<PathBuf, WorkspaceError> {
+    let all = home.backups().join(place.dir.file_name().unwrap_or_default());
+    cavrith_store::private::directory(&all)?;
+    let mut name = cavrith_keeper::record::now();
+    loop {
+        let to = all.join(name.to_string());
+        match fs::create_dir(&to) {
+            Ok(()) => return Ok(to),
+            Err(error) if error.kind() == ErrorKind::AlreadyExists => name += 1,
+            Err(error) => return Err(file_error("make", &to)(error).into()),
+        }
+    }
+}
+
 /// Sets a scratch aside; `None` when nothing was changed in it. Its workspace must not run.
 ///
 /// # Errors

@@ -1,11 +1,13 @@
 //! What was changed by hand in a workspace: read from its scratch, which may be in use.
 
+pub mod undo;
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use cavrith_core::account;
 use cavrith_core::derive::plan::Plan;
-use cavrith_core::digest::TreeDigest;
+use cavrith_core::digest::{ImageFingerprint, TreeDigest};
 use cavrith_core::drift::{self, Drift, Finding, Observed, Side};
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
@@ -17,6 +19,7 @@ use cavrith_keeper::openings;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
 use cavrith_store::reading;
+use cavrith_store::records::ImageRecord;
 
 use crate::{WorkspaceError, scratches};
 
@@ -63,11 +66,38 @@ impl Scratched {
         };
         let layers = record.layers.iter().map(|tree| Ok((name(tree), *tree, context.store.layer_tree(tree)?)));
         let layers = layers.collect::<Result<Vec<_>, WorkspaceError>>()?;
+        Self::over(context, place, &record.arrangement.image, layers)
+    }
+
+    /// Reads what was changed in a workspace over one of its project's images.
+    ///
+    /// # Errors
+    /// When something cannot be read.
+    pub fn over_image(context: BuildContext<'_>, place: &Place, image: &ImageRecord) -> Result<Self, WorkspaceError> {
+        let layers = image.layers.iter();
+        let layers = layers.map(|layer| Ok((layer.name.clone(), layer.tree, context.store.layer_tree(&layer.tree)?)));
+        Self::over(context, place, &image.image, layers.collect::<Result<Vec<_>, WorkspaceError>>()?)
+    }
+
+    fn over(
+        context: BuildContext<'_>,
+        place: &Place,
+        image: &ImageFingerprint,
+        layers: Vec<Layer>,
+    ) -> Result<Self, WorkspaceError> {
+        let dir = place.scratch_path(image);
         let image = Tree::merged(layers.iter().map(|(_, _, tree)| tree));
-        let dir = place.scratch_path(&record.arrangement.image);
         if !dir.is_dir() {
             let here = image.clone();
-            return Ok(Self { image, here, dir: None, changed: BTreeMap::new(), is_copy: false, layers, beneath: Vec::new() });
+            return Ok(Self {
+                image,
+                here,
+                dir: None,
+                changed: BTreeMap::new(),
+                is_copy: false,
+                layers,
+                beneath: Vec::new(),
+            });
         }
         let found = scratches::read(context, &dir, &image)?;
         let here = match found.is_whole {
@@ -78,7 +108,15 @@ impl Scratched {
                 here
             }
         };
-        Ok(Self { image, here, dir: Some(dir), changed: found.changed, is_copy: found.is_whole, layers, beneath: Vec::new() })
+        Ok(Self {
+            image,
+            here,
+            dir: Some(dir),
+            changed: found.changed,
+            is_copy: found.is_whole,
+            layers,
+            beneath: Vec::new(),
+        })
     }
 
     /// Where files of the workspace lie that were changed.
@@ -110,7 +148,11 @@ impl Scratched {
 
     /// The uppermost layer that brings a path.
     fn layer(&self, path: &RootPath) -> Option<String> {
-        let layer = self.layers.iter().rev().find(|(_, _, tree)| tree.get(path).is_some_and(|entry| entry.kind != Kind::Whiteout));
+        let layer = self
+            .layers
+            .iter()
+            .rev()
+            .find(|(_, _, tree)| tree.get(path).is_some_and(|entry| entry.kind != Kind::Whiteout));
         layer.map(|(name, _, _)| name.clone())
     }
 }
@@ -147,7 +189,11 @@ pub fn against(
     told(context, place, &scratched)
 }
 
-fn told(context: BuildContext<'_>, place: &Place, scratched: &Scratched) -> Result<Drift, WorkspaceError> {
+/// What was changed by hand, as it was read.
+///
+/// # Errors
+/// When the workspace never ran, or does not answer.
+pub fn told(context: BuildContext<'_>, place: &Place, scratched: &Scratched) -> Result<Drift, WorkspaceError> {
     let record = Record::read(&place.dir).ok_or_else(|| WorkspaceError::NeverRan(place.name.clone()))?;
     let openings = scratched.dir.as_deref().map(openings::read).unwrap_or_default();
     let by_steps = |path: &RootPath| {
@@ -183,9 +229,9 @@ fn listening(place: &Place, passwd: &[u8]) -> Result<Vec<Finding>, WorkspaceErro
     };
     let mut findings: Vec<Finding> = Vec::new();
     for one in strange {
-        let known = findings.iter().any(|known| {
-            matches!(known, Finding::Service { command, .. } if *command == one.command && !command.is_empty())
-        });
+        let known = findings.iter().any(
+            |known| matches!(known, Finding::Service { command, .. } if *command == one.command && !command.is_empty()),
+        );
         // A program with several ports is one program.
         if !known {
             let account = account(one.user);
@@ -194,4 +240,3 @@ fn listening(place: &Place, passwd: &[u8]) -> Result<Vec<Finding>, WorkspaceErro
     }
     Ok(findings)
 }
-

@@ -48,6 +48,14 @@ pub enum WorkspaceError {
     /// A workspace that never ran was changed by nobody.
     #[error("the workspace {0} never ran, so nothing was changed in it; cavrith start starts it")]
     NeverRan(String),
+    /// What was changed by hand cannot be taken back.
+    #[error("nothing was taken back in {workspace}: {why}")]
+    NotUndone {
+        /// The workspace.
+        workspace: String,
+        /// Why, and what to do.
+        why: String,
+    },
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
@@ -98,6 +106,7 @@ impl WorkspaceError {
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
             Self::NeverRan(_) => FailureCode::NOT_RUNNING,
+            Self::NotUndone { .. } => FailureCode::USAGE,
             Self::Keeper(error) => error.code(),
             Self::Exchange(error) => error.code(),
             Self::Engine(error) => error.code(),
@@ -108,7 +117,11 @@ impl WorkspaceError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::NoSeal => 1,
-            Self::NoWorkspace { .. } | Self::SeveralWorkspaces { .. } | Self::NoFolder { .. } | Self::NeverRan(_) => 2,
+            Self::NoWorkspace { .. }
+            | Self::SeveralWorkspaces { .. }
+            | Self::NoFolder { .. }
+            | Self::NeverRan(_)
+            | Self::NotUndone { .. } => 2,
             Self::Copy { .. } => 3,
             Self::Keeper(error) => error.exit_code(),
             Self::Exchange(error) => error.exit_code(),

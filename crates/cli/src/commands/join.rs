@@ -22,8 +22,8 @@ use serde_json::{Value, json};
 
 use crate::args::{General, Join};
 use crate::build_env;
-use crate::commands::start::tell_what_it_gets;
 use crate::commands::own::Own;
+use crate::commands::start::tell_what_it_gets;
 use crate::commands::stop::confirm;
 use crate::commands::{Outcome, desktop};
 use crate::failure::Failure;

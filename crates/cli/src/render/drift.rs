@@ -35,7 +35,11 @@ pub fn show(screen: &Screen, drift: &Drift) {
         }
         if !needed.is_empty() {
             let what = count(needed.len(), "package");
-            screen.result(format_args!("    {} {}", styled(styles.faint, format_args!("and {what} that these need:")), needed.join(", ")));
+            screen.result(format_args!(
+                "    {} {}",
+                styled(styles.faint, format_args!("and {what} that these need:")),
+                needed.join(", ")
+            ));
         }
     }
     rest(screen, drift);
@@ -78,7 +82,11 @@ fn line(finding: &Finding, styles: &Styles) -> Vec<String> {
         }
         Finding::Account { name, change, .. } => vec![format!("    {}  {change}", styled(styles.strong, name))],
         Finding::Variable { name, value, file } => {
-            vec![format!("    {}={value}  {}", styled(styles.strong, name), styled(styles.faint, format_args!("in {file}")))]
+            vec![format!(
+                "    {}={value}  {}",
+                styled(styles.strong, name),
+                styled(styles.faint, format_args!("in {file}"))
+            )]
         }
         Finding::Service { port, program, account, .. } => {
             vec![format!("    {}  on port {port}, as {account}", styled(styles.strong, program))]
@@ -98,7 +106,8 @@ fn line(finding: &Finding, styles: &Styles) -> Vec<String> {
         Finding::File { path, origin, fields, diff, .. } => {
             let origin = origin.as_ref().map_or_else(String::new, |origin| format!("of {origin}"));
             let fields = fields.iter().filter(|field| !["content", "size"].contains(&field.name.as_str()));
-            let fields: Vec<_> = fields.map(|field| format!("{} {} → {}", field.name, field.expected, field.here)).collect();
+            let fields: Vec<_> =
+                fields.map(|field| format!("{} {} → {}", field.name, field.expected, field.here)).collect();
             let rest = format!("{}  {}", styled(styles.faint, origin), fields.join(", "));
             let mut lines = vec![named("changed", path, rest.trim_end().to_owned())];
             // Its name stands above.

@@ -140,9 +140,9 @@ fn a_step_that_fails_is_told_with_its_last_lines_and_leaves_nothing() {
 fn a_program_that_is_not_there_is_named() {
     let team = Team::locked();
     team.change("\"/bin/busybox\", \"--install\"", "\"/bin/bosybux\", \"--install\"");
-    let output = team.run(&["build"]);
-    assert_eq!(output.status.code(), Some(127));
-    assert!(told(&output).contains("/bin/bosybux: there is no such program inside"), "{}", told(&output));
+    let told = team.fails(&["build"], 5);
+    assert!(told.contains("the step \"name the applets\" failed with exit code 127"), "{told}");
+    assert!(told.contains("/bin/bosybux: there is no such program inside"), "{told}");
 }
 
 #[test]

@@ -8,6 +8,9 @@ use cavrith_core::mistake::Code;
 
 use crate::team::Team;
 
+/// A team that nobody signed.
+const TEAM: &str = "[team.people.ida]\nroles = [\"lead\"]\nkeys = [\"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJu+ucs/19sCqEeNbzvRIb+xWV+CFKw9Ydv77LrY2GWO ida\"]\n";
+
 /// What brings a kind of mistake about.
 fn cause(team: &Team, code: Code) {
     let project = team.project();
@@ -36,7 +39,9 @@ fn cause(team: &Team, code: Code) {
     };
     match code {
         // Told by locking, which asks the archive; see the tests of that.
-        Code::PACKAGES_CLASH | Code::PACKAGE_AMBIGUOUS | Code::SINGLE_ID => unreachable!(),
+        Code::PACKAGES_CLASH | Code::PACKAGE_AMBIGUOUS | Code::SINGLE_ID | Code::SEAL_REFUSED | Code::SEAL_UNSIGNED => {
+            unreachable!()
+        }
         Code::SUITE_AGE => {
             replace("depot    = \"harbour\"\npackages = [\"busybox-static\"]", "debian = \"stretch\"");
         }
@@ -84,6 +89,15 @@ fn cause(team: &Team, code: Code) {
         }
         Code::DEPOT_FILE => fs::remove_file(team.dir.path().join("depot/toolchains/quill-2.4.1.tar.gz")).unwrap(),
         Code::DEPOT_UNREACHABLE => replace("path = \"../../depot\"", "url = \"http://127.0.0.1:9/\""),
+        Code::TEAM_UNSIGNED => add(TEAM),
+        Code::TEAM_HISTORY => {
+            add(TEAM);
+            fs::write(project.join("cavrith.team"), "team = 1\n").unwrap();
+        }
+        Code::BAD_SIGNERS => {
+            add("[team]\nsigners = \"signers\"\n");
+            fs::write(project.join("signers"), "# people\nida cert-authority ssh-ed25519 AAAA\n").unwrap();
+        }
         other => panic!("nothing here brings {other} about"),
     }
 }
@@ -93,7 +107,16 @@ fn each_has_its_place_its_words_and_its_remedy() {
     let mut all = String::new();
     for one in explain::all().iter().filter(|one| one.seen == Seen::Around) {
         // Told while it is locked, or to some members only; their own tests show them.
-        if [Code::PACKAGE_NEEDS, Code::PACKAGES_CLASH, Code::PACKAGE_AMBIGUOUS, Code::SINGLE_ID].contains(&one.code) {
+        // Signatures take keys, which are others each time.
+        let elsewhere = [
+            Code::PACKAGE_NEEDS,
+            Code::PACKAGES_CLASH,
+            Code::PACKAGE_AMBIGUOUS,
+            Code::SINGLE_ID,
+            Code::SEAL_REFUSED,
+            Code::SEAL_UNSIGNED,
+        ];
+        if elsewhere.contains(&one.code) {
             continue;
         }
         let team = Team::new();

@@ -544,7 +544,23 @@ impl Desk {
         as_root("mkdir -p /var/log /var/lib/tide; echo x > /var/log/x; echo x > /var/lib/tide/x; echo x > /srv/new");
         self.verdict(false);
         let changes: &[(&str, &str, &str)] = &[
-            ("echo x:x:0:0::/:/bin/sh >> /etc/passwd", "/etc/passwd", "size"),
+            ("echo x:x:0:0::/:/bin/sh >> /etc/passwd", "account x", "new, number 0"),
+            // A second line of a name that is there hides nothing.
+            ("echo root:x:0:0::/root:/bin/evil >> /etc/passwd", "/etc/passwd", "size"),
+            ("sed -i s,/bin/sh$,/bin/evil, /etc/passwd", "account crew", "shell /bin/sh → /bin/evil"),
+            ("echo crew:evil:1:::::: > /etc/shadow", "account crew", "its password was set"),
+            ("echo evil:x:0:crew >> /etc/group", "account evil", "new group 0"),
+            ("echo 'export EVIL=1' > /etc/environment", "variable EVIL in /etc/environment", "here      1"),
+            ("echo 'EVIL=$(date)' > /etc/profile", "/etc/profile", "nobody put there"),
+            (
+                "mkdir -p /opt/evil; echo x > /opt/evil/a; echo x > /opt/evil/b",
+                "/opt/evil",
+                "2 files that nobody put there",
+            ),
+            ("mkdir -p /opt/empty", "/opt/empty", "0 files"),
+            ("ln -s /tmp /usr/evil", "/usr/evil", "nobody put there"),
+            ("mkfifo /etc/evil.pipe", "/etc/evil.pipe", "nobody put there"),
+            ("chown 1000:1000 /bin/busybox", "/bin/busybox", "owner 1000"),
             ("sed -i s/quill/quilt/ /opt/quill/2.4.1/bin/quill", "/opt/quill/2.4.1/bin/quill", "content"),
             ("chmod 4755 /bin/busybox", "/bin/busybox", "mode 4755"),
             ("rm /bin/vi", "/bin/vi", "to be there"),
@@ -555,7 +571,16 @@ impl Desk {
             ("chmod 777 /etc", "/etc", "mode 0777"),
             ("echo evil > /var/lib/dpkg/status", "/var/lib/dpkg/status", "size"),
         ];
-        for (script, path, words) in changes {
+        for (number, (script, path, words)) in changes.iter().enumerate() {
+            // Where there is one owner only, there is none to change.
+            if script.starts_with("chown") && self.kind == Kind::Single {
+                continue;
+            }
+            if number % 10 == 9 {
+                // Only so many are shown at once.
+                self.ok(&["stop", "-q"]);
+                self.ok(&["drop", "--yes", "-q"]);
+            }
             as_root(script);
             let said = self.verdict(true);
             assert!(said.contains("different    scratch") && said.contains(words), "{:?}, {script}: {said}", self.kind);
@@ -563,7 +588,7 @@ impl Desk {
         }
         // It is found whether the workspace runs or not, and gone with the scratch.
         self.ok(&["stop", "-q"]);
-        assert!(self.verdict(true).contains("files changed inside"));
+        assert!(self.verdict(true).contains("changes by hand"));
         self.ok(&["drop", "--yes", "-q"]);
         assert!(self.verdict(false).contains("no workspace of this project is there yet"));
         changes.len()

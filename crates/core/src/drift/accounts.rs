@@ -8,6 +8,9 @@ use crate::path::RootPath;
 /// Files that say who there is.
 const FILES: [&str; 6] = ["etc/passwd", "etc/group", "etc/shadow", "etc/gshadow", "etc/subuid", "etc/subgid"];
 
+/// The bundle of what happened to accounts; see [`Finding::bundle`].
+const BUNDLE: &str = "accounts";
+
 /// Lines of a file by their first field.
 fn lines(text: &str) -> BTreeMap<String, Vec<String>> {
     let fields = text.lines().map(|line| line.split(':').map(str::to_owned).collect::<Vec<_>>());
@@ -94,17 +97,39 @@ pub(super) fn explain(open: &mut Open<'_>, owners: &super::packages::Owners) -> 
         let copied: Vec<_> = open.changes.keys().filter(|path| skeleton(path)).cloned().collect();
         let own = RootPath::from_absolute(&home).ok();
         for path in copied.iter().chain(&own) {
-            open.take(path);
+            open.take(BUNDLE, path);
+        }
+    }
+    let mut told: BTreeSet<String> = findings.iter().map(|finding| finding.name().to_owned()).collect();
+    told.extend(came);
+    for (name, after) in &groups_here {
+        // A line that is another for its members only, all of which are told.
+        let before = groups.get(name).map(Vec::as_slice).unwrap_or_default();
+        if owners.is_scripted(name) || before.get(..3) == after.get(..3) {
+            told.insert(name.clone());
         }
     }
     for file in FILES {
         for name in [file.to_owned(), format!("{file}-")] {
-            if let Ok(path) = RootPath::from_archive(name.as_bytes()) {
-                open.take(&path);
+            let Ok(path) = RootPath::from_archive(name.as_bytes()) else { continue };
+            let is_backup = name.ends_with('-');
+            if is_backup || is_told(open, &format!("/{file}"), &told) {
+                open.take(BUNDLE, &path);
             }
         }
     }
     findings
+}
+
+/// Whether every line in which a file differs is that of an account or group that is told, and none is there twice.
+fn is_told(open: &Open<'_>, file: &str, told: &BTreeSet<String>) -> bool {
+    let read = |side| open.text(side, file).unwrap_or_default();
+    let (before, after) = (read(Side::Image), read(Side::Here));
+    let name = |line: &str| line.split(':').next().unwrap_or_default().to_owned();
+    let (old, new): (Vec<&str>, Vec<&str>) = (before.lines().collect(), after.lines().collect());
+    let all: BTreeSet<String> = new.iter().map(|line| name(line)).collect();
+    let differs = old.iter().filter(|line| !new.contains(line)).chain(new.iter().filter(|line| !old.contains(line)));
+    all.len() == new.len() && differs.into_iter().all(|line| told.contains(&name(line)))
 }
 
 fn words(words: &[&str]) -> Vec<String> {
@@ -122,10 +147,16 @@ fn added(name: &str, fields: &[String], groups: &BTreeMap<String, Vec<String>>, 
         .collect();
     let mut commands = Vec::new();
     let mut add = words(&["useradd", if has_home { "-m" } else { "-M" }, "-u", user]);
-    if own {
-        commands.push(words(&["groupadd", "-g", group, name]));
+    // A new group of the account's own gets the account's number, when that is free.
+    if own && user == group {
+        add.push("-U".to_owned());
+    } else {
+        if own {
+            commands.push(words(&["groupadd", "-g", group, name]));
+        }
+        add.extend(words(&["-g", group]));
     }
-    add.extend(words(&["-g", group, "-d", home]));
+    add.extend(words(&["-d", home]));
     if !shell.is_empty() {
         add.extend(words(&["-s", shell]));
     }

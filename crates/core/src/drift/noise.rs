@@ -5,7 +5,7 @@ use crate::path::RootPath;
 use crate::tree::diff::What;
 
 /// Directories, and why a change in them says nothing.
-const PLACES: [(&str, &str); 16] = [
+const PLACES: [(&str, &str); 15] = [
     ("tmp", "temporary files"),
     ("var/tmp", "temporary files"),
     ("run", "of running programs"),
@@ -16,12 +16,24 @@ const PLACES: [(&str, &str); 16] = [
     ("root/.npm/_logs", "logs"),
     ("var/spool", "queues"),
     ("var/mail", "queues"),
-    ("var/lib/dpkg", "the package manager's own records"),
     ("var/lib/apt", "the package manager's own records"),
     ("var/lib/systemd/deb-systemd-helper-enabled", "the package manager's own records"),
     ("var/lib/ucf", "the package manager's own records"),
     ("var/lib/pam", "the package manager's own records"),
     ("var/lib", "data of programs"),
+];
+
+/// What dpkg writes whenever it runs; all else of its records says what is installed, and is told.
+const DPKG: [&str; 9] = [
+    "lock",
+    "lock-frontend",
+    "status-old",
+    "available",
+    "available-old",
+    "diversions-old",
+    "statoverride-old",
+    "triggers/Lock",
+    "triggers/Unincorp",
 ];
 
 /// Files anywhere, by the end of their path, and why they say nothing.
@@ -48,12 +60,16 @@ const ENDS: [(&str, &str); 17] = [
 /// Counts what says nothing.
 pub(super) fn fold(open: &mut Open<'_>) {
     let home = RootPath::from_absolute(open.observed.home).ok();
+    let own: Vec<_> =
+        DPKG.iter().filter_map(|name| RootPath::from_archive(format!("var/lib/dpkg/{name}").as_bytes()).ok()).collect();
+    open.fold("the package manager's own records", |path, _| own.contains(path));
+    let dpkg = RootPath::from_archive(b"var/lib/dpkg").ok();
     for (place, why) in PLACES {
         let Ok(top) = RootPath::from_archive(place.as_bytes()) else { continue };
         open.fold(why, |path, what| {
             // A directory of the image that is gone, or whose rights are others, was changed by somebody.
             let is_top = *path == top && *what != What::Extra;
-            path.lies_in(&top) && !is_top
+            path.lies_in(&top) && !is_top && !dpkg.as_ref().is_some_and(|dpkg| path.lies_in(dpkg))
         });
     }
     if let Some(cache) = home.and_then(|home| home.join(b".cache").ok()) {

@@ -10,12 +10,16 @@ use crate::tree::diff::What;
 
 const STATUS: &str = "/var/lib/dpkg/status";
 const EXTENDED: &str = "/var/lib/apt/extended_states";
+/// The bundle of what the package manager did; see [`Finding::bundle`].
+const BUNDLE: &str = "packages";
 const INFO: &str = "var/lib/dpkg/info";
 /// Scripts that write files.
 const SCRIPTS: [&str; 3] = ["preinst", "postinst", "config"];
 /// What `update-alternatives` and `update-rc.d` write for packages.
-const FOR_PACKAGES: [&str; 9] = [
+const FOR_PACKAGES: [&str; 11] = [
     "etc/alternatives",
+    "var/lib/dpkg/alternatives",
+    "var/lib/dpkg/triggers",
     "etc/rc0.d",
     "etc/rc1.d",
     "etc/rc2.d",
@@ -69,6 +73,14 @@ fn installed(status: &str) -> BTreeMap<String, Listed> {
     stanzas.filter_map(one).collect()
 }
 
+/// The stanzas of all packages but some, sorted.
+fn others<'t>(status: &'t str, packages: &BTreeSet<String>) -> BTreeSet<&'t str> {
+    let stanzas = status.split("\n\n").map(str::trim).filter(|stanza| !stanza.is_empty());
+    let name =
+        |stanza: &str| stanza.lines().find_map(|line| line.strip_prefix("Package: ")).unwrap_or_default().to_owned();
+    stanzas.filter(|stanza| !packages.contains(&name(stanza))).collect()
+}
+
 /// Packages that apt took because others needed them (apt-mark(8)).
 fn automatic(extended: &str) -> BTreeSet<String> {
     let stanzas = extended.split("\n\n").filter_map(|stanza| debian::parse_stanza(stanza).ok());
@@ -78,8 +90,9 @@ fn automatic(extended: &str) -> BTreeSet<String> {
 
 /// What the package manager did, and whose each path is.
 pub(super) fn explain(open: &mut Open<'_>) -> (Vec<Finding>, Owners) {
-    let (before, after) = (open.text(Side::Image, STATUS), open.text(Side::Here, STATUS));
-    let (before, after) = (installed(&before.unwrap_or_default()), installed(&after.unwrap_or_default()));
+    let (before_text, after_text) = (open.text(Side::Image, STATUS), open.text(Side::Here, STATUS));
+    let (before_text, after_text) = (before_text.unwrap_or_default(), after_text.unwrap_or_default());
+    let (before, after) = (installed(&before_text), installed(&after_text));
     let automatic = automatic(&open.text(Side::Here, EXTENDED).unwrap_or_default());
     let mut findings = Vec::new();
     let mut moved = BTreeSet::new();
@@ -94,6 +107,12 @@ pub(super) fn explain(open: &mut Open<'_>) -> (Vec<Finding>, Owners) {
                 asked: !automatic.contains(name),
             });
         }
+    }
+    // Only what the moves of packages explain of it; an edited record is a changed file.
+    if others(&before_text, &moved) == others(&after_text, &moved)
+        && let Ok(status) = RootPath::from_absolute(STATUS)
+    {
+        open.take(BUNDLE, &status);
     }
     let mut owners = Owners::default();
     let mut mine = BTreeSet::new();
@@ -121,10 +140,9 @@ pub(super) fn explain(open: &mut Open<'_>) -> (Vec<Finding>, Owners) {
         (md5(&bytes) != *sum).then_some(place)
     };
     let written: BTreeSet<RootPath> = sums.iter().filter_map(is_written).collect();
-    for path in mine.difference(&written) {
-        open.take(path);
-    }
+    open.take_if(BUNDLE, |path, _| mine.contains(path) && !written.contains(path));
     owners.scripts = scripts(open, &moved);
+    records(open, &moved);
     for_packages(open, &owners);
     (findings, owners)
 }
@@ -165,6 +183,18 @@ fn brought(open: &Open<'_>, packages: &BTreeSet<String>) -> Vec<(String, String)
     sums
 }
 
+/// dpkg's records of some packages: `info/NAME.*` and `info/NAME:ARCHITECTURE.*`.
+fn records(open: &mut Open<'_>, packages: &BTreeSet<String>) {
+    let Ok(info) = RootPath::from_archive(INFO.as_bytes()) else { return };
+    let is_of = |path: &RootPath| {
+        let name = String::from_utf8_lossy(path.name().unwrap_or_default()).into_owned();
+        // A package's name may have dots in it.
+        let whole = name.rsplit_once('.').map_or(name.as_str(), |(whole, _)| whole);
+        path.lies_in(&info) && packages.contains(whole.split(':').next().unwrap_or(whole))
+    };
+    open.take_if(BUNDLE, |path, _| is_of(path));
+}
+
 fn scripts(open: &Open<'_>, moved: &BTreeSet<String>) -> Vec<String> {
     let mut scripts = Vec::new();
     for (side, tree) in [(Side::Image, open.observed.image), (Side::Here, open.observed.here)] {
@@ -191,7 +221,7 @@ fn for_packages(open: &mut Open<'_>, owners: &Owners) {
         matches!(kind, Some(crate::tree::Kind::Symlink { target }) if target.starts_with(b"/etc/alternatives/"))
     };
     let (image, here) = (open.observed.image, open.observed.here);
-    open.changes.retain(|path, what| {
+    open.take_if(BUNDLE, |path, what| {
         let for_packages = tops.iter().any(|top| path.lies_in(top))
             || leads_to_alternative(image, path)
             || leads_to_alternative(here, path);
@@ -201,7 +231,7 @@ fn for_packages(open: &mut Open<'_>, owners: &Owners) {
             above.push(path.clone());
             above.iter().filter(|above| above.depth() >= 2).any(|above| owners.is_scripted(&above.to_string()))
         };
-        !(for_packages || named)
+        for_packages || named
     });
 }
 

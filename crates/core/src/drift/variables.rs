@@ -50,7 +50,7 @@ pub(super) fn explain(open: &mut Open<'_>) -> Vec<Finding> {
         }
         findings.extend(set);
         if only {
-            open.take(&path);
+            open.take(&file, &path);
         }
     }
     findings
@@ -68,7 +68,9 @@ fn variable(line: &str) -> Option<(String, String)> {
     let value = match (quoted('\''), quoted('"')) {
         (Some(inner), _) if !inner.contains('\'') => inner,
         (None, Some(inner)) if !inner.contains(['$', '`', '\\', '"']) => inner,
-        (None, None) if !value.contains(|letter: char| letter.is_whitespace() || "$`\\\"';&|<>()*?~#".contains(letter)) => {
+        (None, None)
+            if !value.contains(|letter: char| letter.is_whitespace() || "$`\\\"';&|<>()*?~#".contains(letter)) =>
+        {
             value
         }
         _ => return None,

@@ -4,34 +4,23 @@
 //! with the image, and something new where programs and their settings lie. What a member keeps in the account's home,
 //! what programs write as they run, and what the spec's own steps wrote at a start, is counted apart.
 
-use std::collections::BTreeMap;
-use std::path::Path;
-
 use cavrith_core::account;
+use cavrith_core::drift::{FileChange, Finding, Group};
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
-use cavrith_core::tree::Tree;
-use cavrith_core::tree::diff::{Change, What, changes};
-use cavrith_core::verdict::{Aspect, Difference, count};
+use cavrith_core::tree::diff::{Change, What};
+use cavrith_core::verdict::{Aspect, Difference, NOTHING, count};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::Project;
 
 use super::image::Image;
-use crate::scratches;
-use cavrith_keeper::openings;
+use crate::drifting::{self, Scratched};
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
 
-/// Where programs write as they run.
-const STATE: [&str; 7] = ["var/log", "var/cache", "var/tmp", "var/spool", "var/mail", "tmp", "run"];
-/// Where a program keeps what it manages; but for the package manager's records, which say what is installed.
-const MANAGED: &str = "var/lib";
-const RECORDS: &str = "var/lib/dpkg";
 /// Where programs and their settings lie.
 const PROGRAMS: [&str; 9] = ["etc", "usr", "bin", "sbin", "lib", "lib32", "lib64", "opt", "boot"];
-/// The package manager's lists of files.
-const LISTS: &str = "var/lib/dpkg/info";
 
 /// An aspect for each workspace of the project.
 pub(super) fn aspects(
@@ -74,110 +63,79 @@ fn aspect(
     if !scratch.is_dir() {
         return Aspect::new(name, "nothing was changed inside", differences);
     }
-    let found = match scratches::read(context, &scratch, &image.merged) {
-        Ok(found) => found,
+    let measured = Scratched::over_image(context, place, image.record)
+        .and_then(|scratched| drifting::told(context, place, &scratched));
+    let drift = match measured {
+        Ok(drift) => drift,
         Err(error) => {
             let unmeasured = vec![error.to_string()];
             return Aspect { unmeasured, ..Aspect::new(name, "what was changed inside", differences) };
         }
     };
-    let mut shown = found.tree.clone();
-    if !found.is_whole {
-        shown = image.merged.clone();
-        shown.overlay(&found.tree);
-    }
-    let openings = openings::read(&scratch);
-    let by_steps = |path: &RootPath| {
-        found.changed.get(path).is_some_and(|millis| openings.iter().any(|opening| opening.contains(*millis)))
-    };
-    let (mut apart, mut counted) = (0, Vec::new());
-    for change in changes(&image.merged, &shown) {
-        let Some(change) = without_time(change, &shown) else { continue };
-        let own_file = cavrith_keeper::OWN_FILES.iter().any(|own| change.path.to_string() == **own);
-        match () {
-            () if own_file => {}
-            () if by_steps(&change.path) || !counts(&change, home) => apart += 1,
-            () => counted.push(change),
-        }
-    }
-    let owners = Owned::find(image, &scratch, &shown, &counted);
-    let mut by_package: Vec<_> = counted.iter().map(|change| (owners.of(&change.path), change)).collect();
-    // Package by package, and what belongs to nobody last.
-    by_package.sort_by(|(one, a), (other, b)| (one.is_none(), one, &a.path).cmp(&(other.is_none(), other, &b.path)));
-    differences.extend(by_package.into_iter().map(|(package, change)| {
-        let from = package.map(|package| format!("package {package}"));
-        Difference::of_change(change, from)
-    }));
+    let (counted, apart): (Vec<_>, Vec<_>) = drift.findings.iter().partition(|finding| counts(finding, home));
+    let in_home = drift.home.iter().map(|group| group.files).sum::<u64>();
+    let apart = apart.len() as u64 + in_home + drift.folded.values().sum::<u64>();
+    differences.extend(counted.iter().map(|finding| difference(finding)));
     let measured = match (counted.len(), apart) {
         (0, 0) => "nothing was changed inside".to_owned(),
-        (changed, 0) => format!("{} changed inside", count(changed, "file")),
+        (0, apart) => format!("nothing that counts; {apart} in the home, of running programs, or new data"),
+        (changed, 0) => format!("{} by hand", count(changed, "change")),
         (changed, apart) => {
-            format!("{} changed inside, and {apart} in the home, by steps, or as new data", count(changed, "file"))
+            format!("{} by hand, and {apart} in the home, of running programs, or new data", count(changed, "change"))
         }
     };
     Aspect::new(name, measured, differences)
 }
 
-/// A change without what says only when something was written: every file that is written inside has a time of its own.
-/// New directories are no news either; what is in them is.
-fn without_time(mut change: Change, merged: &Tree) -> Option<Change> {
-    match &mut change.what {
-        What::Changed { fields } => {
-            fields.retain(|field| field.name != "time");
-            if fields.is_empty() {
-                return None;
-            }
-        }
-        What::Extra if merged.get(&change.path).is_some_and(|entry| entry.kind.is_directory()) => return None,
-        What::Extra | What::Missing => {}
+/// Whether something that somebody did makes the workspace another one than was sealed.
+fn counts(finding: &Finding, home: &str) -> bool {
+    let in_home = |path: &str| path.strip_prefix(home).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
+    let of_programs = |path: &str| {
+        let top = path.trim_start_matches('/').split('/').next().unwrap_or_default();
+        PROGRAMS.contains(&top)
+    };
+    match finding {
+        Finding::Package { .. } | Finding::Account { .. } | Finding::Removed { .. } => true,
+        Finding::LanguagePackage { place, .. } => !in_home(place),
+        Finding::Variable { file, .. } => !in_home(file),
+        Finding::File { how: FileChange::Changed, .. } => true,
+        Finding::File { path, .. } | Finding::Folder(Group { path, .. }) => of_programs(path),
+        // What runs at the moment is no part of what the workspace is.
+        Finding::Service { .. } => false,
     }
-    Some(change)
 }
 
-/// Whether a change makes the workspace another one than was sealed.
-fn counts(change: &Change, home: &str) -> bool {
-    let lies_in = |top: &str| RootPath::from_archive(top.as_bytes()).is_ok_and(|top| change.path.lies_in(&top));
-    if lies_in(RECORDS) {
-        return true;
-    }
-    if STATE.iter().any(|top| lies_in(top)) || lies_in(MANAGED) || lies_in(home.trim_start_matches('/')) {
-        return false;
-    }
-    change.what != What::Extra || PROGRAMS.iter().any(|top| lies_in(top))
-}
-
-/// Which package each of some files belongs to.
-struct Owned(BTreeMap<RootPath, String>);
-
-impl Owned {
-    /// By the package manager's lists, those that were changed inside first: what was installed by hand is in them.
-    fn find(image: &Image<'_>, scratch: &Path, merged: &Tree, changes: &[Change]) -> Self {
-        let mut owned = BTreeMap::new();
-        if changes.is_empty() {
-            return Self(owned);
+/// A change by hand, as a difference from what was sealed.
+fn difference(finding: &Finding) -> Difference {
+    let or_nothing = |version: &Option<String>| version.clone().unwrap_or_else(|| NOTHING.to_owned());
+    match finding {
+        Finding::Package { name, from, to, .. } => {
+            Difference::new(format!("package {name}"), or_nothing(from), or_nothing(to))
         }
-        let wanted: std::collections::BTreeSet<_> = changes.iter().map(|change| &change.path).collect();
-        let Ok(lists) = RootPath::from_archive(LISTS.as_bytes()) else { return Self(owned) };
-        let names: Vec<_> = merged.under(&lists).map(|(path, _)| path.clone()).collect();
-        for path in names {
-            let shown = path.to_string();
-            let Some(package) = shown.rsplit('/').next().and_then(|name| name.strip_suffix(".list")) else { continue };
-            let package = package.split(':').next().unwrap_or(package);
-            let inside = cavrith_store::reading::bytes(&scratch.join("root").join(path.as_relative())).ok();
-            let Some(list) = inside.or_else(|| image.read(shown.trim_start_matches('/'))) else { continue };
-            for line in list.split(|byte| *byte == b'\n').filter(|line| line.len() > 2) {
-                let Ok(named) = RootPath::from_archive(line) else { continue };
-                // A list may name /bin/ls where /bin is a link.
-                let place = if wanted.contains(&named) { Some(named) } else { merged.resolve_parent(&named) };
-                if let Some(place) = place.filter(|place| wanted.contains(place)) {
-                    owned.insert(place, package.to_owned());
-                }
-            }
+        Finding::LanguagePackage { manager, name, from, to, place, .. } => {
+            Difference::new(format!("{manager} package {name} in {place}"), or_nothing(from), or_nothing(to))
         }
-        Self(owned)
-    }
-
-    fn of(&self, path: &RootPath) -> Option<&String> {
-        self.0.get(path)
+        Finding::Account { name, change, .. } => {
+            Difference::new(format!("account {name}"), "as in the image", change.clone())
+        }
+        Finding::Variable { name, value, file } => {
+            Difference::new(format!("variable {name} in {file}"), NOTHING, value.clone())
+        }
+        Finding::Service { port, program, .. } => Difference::new(format!("port {port}"), NOTHING, program.clone()),
+        Finding::Removed { path, origin, .. } => {
+            Difference { from: origin.clone(), ..Difference::new(path.clone(), "to be there", NOTHING) }
+        }
+        Finding::Folder(Group { path, files, .. }) => {
+            let here = format!("{} that nobody put there", count(*files as usize, "file"));
+            Difference::new(path.clone(), NOTHING, here)
+        }
+        Finding::File { path, how: FileChange::New, .. } => {
+            Difference::new(path.clone(), NOTHING, "something that nobody put there")
+        }
+        Finding::File { path, origin, fields, .. } => {
+            let changed = What::Changed { fields: fields.clone() };
+            let path = RootPath::from_absolute(path).unwrap_or_else(|_| RootPath::root());
+            Difference::of_change(&Change { path, what: changed }, origin.clone())
+        }
     }
 }

@@ -141,9 +141,12 @@ impl Adopting<'_> {
             Finding::Service { command, .. } => {
                 project.spec.services.values().any(|service| service.value.run.argv() == *command)
             }
-            finding => !left.findings.iter().any(|still| still.group() == finding.group() && still.name() == finding.name()),
+            finding => {
+                !left.findings.iter().any(|still| still.group() == finding.group() && still.name() == finding.name())
+            }
         };
-        let adopted = drift.findings.iter().filter(|finding| adoption.adopted.iter().any(|name| name == finding.name()));
+        let adopted =
+            drift.findings.iter().filter(|finding| adoption.adopted.iter().any(|name| name == finding.name()));
         Ok(adopted.filter(|finding| !is_held(finding)).cloned().collect())
     }
 
@@ -156,7 +159,10 @@ impl Adopting<'_> {
                 styled(screen.out.good, "adopted")
             ));
         } else {
-            screen.result(format_args!("{} {what}, and the image differs from the workspace in", styled(screen.out.bad, "adopted")));
+            screen.result(format_args!(
+                "{} {what}, and the image differs from the workspace in",
+                styled(screen.out.bad, "adopted")
+            ));
             for finding in missing {
                 screen.result(format_args!("    {}", finding.name()));
             }

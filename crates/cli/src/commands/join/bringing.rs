@@ -4,6 +4,7 @@ use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use crate::commands::own::Own;
 use cavrith_core::link::Link;
 use cavrith_core::oci::Reference;
 use cavrith_engine::project;
@@ -11,7 +12,6 @@ use cavrith_exchange::ExchangeError;
 use cavrith_exchange::joining::{self, Brought, Source};
 use cavrith_exchange::parcel::{OpenParcel, encryption};
 use cavrith_sandbox::janitor;
-use crate::commands::own::Own;
 
 use crate::args::{General, KeyFiles};
 use crate::failure::Failure;
