@@ -244,7 +244,7 @@ impl Before {
                     Some(bytes)
                 }
                 Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-                Err(error) => return Err(cavrith_engine::EngineError::from(file_error("read", &at)(error)).into()),
+                Err(error) => return Err(file_error("read", &at)(error).into()),
             };
             files.push((path, content));
         }
