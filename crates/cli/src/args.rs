@@ -175,6 +175,46 @@ pub struct SigningKey {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Verify {
+    /// Sign a report of it, keep it, and put it where the spec's team.reports says
+    #[arg(long)]
+    pub report: bool,
+    /// Put the report into this folder instead
+    #[arg(long, value_name = "DIR", requires = "report")]
+    pub to: Option<PathBuf>,
+    /// Name neither yourself nor your machine in the report
+    #[arg(long, requires = "report")]
+    pub anonymous: bool,
+    #[command(flatten)]
+    pub key: SigningKey,
+    #[command(flatten)]
+    pub answer: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Roster {
+    /// The folder of reports; the spec's team.reports when left out
+    pub source: Option<PathBuf>,
+    /// End with 1 unless everybody is the same
+    #[arg(long)]
+    pub check: bool,
+    /// Reports that are older than this are stale: 12 h, 30 d
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub longest: Option<Duration>,
+    /// As comma-separated values
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
+    /// Write one self-contained page for a browser
+    #[arg(long, value_name = "FILE")]
+    pub html: Option<PathBuf>,
+    /// Hold the reports of two people, or two files, against each other, without a seal
+    #[arg(long, num_args = 2, value_names = ["ONE", "OTHER"], conflicts_with_all = ["csv", "html", "check"])]
+    pub compare: Option<Vec<String>>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
 pub struct Team {
     #[command(subcommand)]
     pub command: Option<TeamCommand>,
@@ -313,7 +353,9 @@ pub enum Command {
     #[command(args_conflicts_with_subcommands = true)]
     Team(Team),
     /// Measure this machine's image and workspace against the seal
-    Verify(Report),
+    Verify(Verify),
+    /// Lay the reports of all members side by side: who is the same, who is not, and in what
+    Roster(Roster),
     /// List the contents of the image: versions, origins, digests, licences
     Contents(Contents),
     /// Write the image in an open format: a container image, or a root filesystem

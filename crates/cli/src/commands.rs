@@ -26,6 +26,7 @@ pub mod pages;
 pub mod pull;
 pub mod push;
 pub mod record;
+pub mod roster;
 pub mod seal;
 pub mod show;
 pub mod start;

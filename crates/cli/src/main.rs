@@ -104,6 +104,7 @@ fn main() -> ExitCode {
         Command::Push(command) => commands::push::exec(&args.general, &screen, command),
         Command::Export(command) => commands::export::exec(&args.general, &screen, command),
         Command::Team(command) => commands::team::exec(&args.general, &screen, command),
+        Command::Roster(command) => commands::roster::exec(&args.general, &screen, command),
         Command::Verify(command) => commands::verify::exec(&args.general, &screen, command),
         Command::Demo(command) => demo::exec(&screen, command),
     };

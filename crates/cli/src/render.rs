@@ -4,5 +4,7 @@ pub mod drift;
 pub mod failure;
 pub mod mistakes;
 pub mod progress;
+pub mod roster;
+pub mod roster_page;
 pub mod runtime;
 pub mod verdict;

@@ -13,7 +13,9 @@
 //! 7. [`contents`] is what an image is made of, and [`oci::image`] what it is for other programs, in open formats.
 //! 8. [`tracked`] says what a colleague gets with a clone.
 //! 9. [`seal`] is the record of what must come out; [`mod@verdict`] holds what was measured against it.
-//! 10. [`team`] is who may sign what, and [`signature`] the arithmetic of it.
+//! 10. [`drift`] is what was changed by hand in a workspace, told as a person would.
+//! 11. [`team`] is who may sign what, and [`signature`] the arithmetic of it.
+//! 12. [`report`] is what a member states of what was measured, and [`roster`] all of a team's side by side.
 //!
 //! Under all of it: [`digest`] (one type for each kind), [`encode`] (the written encoding behind them), [`path`] (paths
 //! that cannot leave a root), [`version`] and [`debian`] (orders of versions).
@@ -52,6 +54,8 @@ pub mod mistake;
 pub mod oci;
 pub mod path;
 pub mod record;
+pub mod report;
+pub mod roster;
 pub mod seal;
 pub mod secrets;
 pub mod setup;

@@ -215,6 +215,16 @@ pub fn sign(key: &PrivateKey, namespace: &str, text: &[u8]) -> Result<Signature,
     Ok(Signature::of_armoured(&armoured))
 }
 
+/// Signs a text with an Ed25519 key that is made of these bytes, and is nobody's.
+///
+/// # Errors
+/// As [`sign`].
+pub fn sign_once(seed: &[u8; 32], namespace: &str, text: &[u8]) -> Result<(Signature, PublicKey), CannotSign> {
+    let key = PrivateKey::from(ssh_key::private::Ed25519Keypair::from_seed(seed));
+    let public = PublicKey::of(key.public_key().key_data().clone()).map_err(CannotSign::Key)?;
+    Ok((sign(&key, namespace, text)?, public))
+}
+
 /// The key that signed a text under a namespace. Whether that key may is for the caller to say.
 ///
 /// # Errors

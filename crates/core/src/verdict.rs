@@ -39,6 +39,17 @@ pub enum Standing {
     NotMeasured,
 }
 
+impl Standing {
+    /// As it is written: `same`, `different`, `not-measured`.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Same => "same",
+            Self::Different => "different",
+            Self::NotMeasured => "not-measured",
+        }
+    }
+}
+
 /// One aspect of a workspace.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Aspect {
@@ -84,6 +95,9 @@ pub struct Difference {
     /// The package that brought it, or whose script made it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package: Option<String>,
+    /// The lines of a text that differ, as a unified diff, where they are known and look like no secret.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub diff: Option<String>,
 }
 
 /// What to say for something that is not there.
@@ -92,7 +106,7 @@ pub const NOTHING: &str = "nothing";
 impl Difference {
     /// A difference whose origin is not known.
     pub fn new(what: impl Into<String>, expected: impl Into<String>, here: impl Into<String>) -> Self {
-        Self { what: what.into(), expected: expected.into(), here: here.into(), from: None, package: None }
+        Self { what: what.into(), expected: expected.into(), here: here.into(), from: None, package: None, diff: None }
     }
 
     /// A difference between two trees, in words. `from` says what brought the path.

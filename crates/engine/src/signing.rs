@@ -140,9 +140,9 @@ impl SigningKey {
         }
     }
 
-    /// The fingerprint of the key.
-    pub fn fingerprint(&self) -> String {
-        self.key.fingerprint()
+    /// Its public half.
+    pub fn public(&self) -> &PublicKey {
+        &self.key
     }
 }
 

@@ -128,6 +128,10 @@ pub fn declared(project: &Project) -> Result<Option<Team>, EngineError> {
             known.keys.extend(person.keys);
         }
     }
+    // A table that only says where reports are describes nobody.
+    if team.people.is_empty() {
+        return Ok(None);
+    }
     team.check().map_err(TeamError::from)?;
     Ok(Some(team))
 }

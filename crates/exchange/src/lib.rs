@@ -19,6 +19,7 @@ pub mod layout;
 pub mod packing;
 pub mod parcel;
 pub mod pushing;
+pub mod revisions;
 pub mod tar_writer;
 mod transfer;
 pub mod work;

@@ -14,6 +14,7 @@
 //! | [`lifecycle`] | starting, following a changed spec, dropping |
 //! | [`moved`] | which folder a workspace belongs to, whatever its path |
 //! | [`backups`] | scratches that were to be removed |
+//! | [`reporting`] | a member's signed reports |
 //! | [`scratches`] | what was changed inside by hand, read, and carried to another machine |
 //! | [`drifting`] | what was changed by hand, told, and taken back |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
@@ -28,6 +29,7 @@ pub mod error;
 pub mod kept;
 pub mod lifecycle;
 pub mod moved;
+pub mod reporting;
 pub mod scratches;
 pub mod verifying;
 

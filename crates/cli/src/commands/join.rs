@@ -11,6 +11,7 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::link::Place;
 use cavrith_core::oci::image::Descriptor;
+use cavrith_core::report::Joined;
 use cavrith_core::verdict::count;
 use cavrith_engine::project;
 use cavrith_exchange::joining;
@@ -18,6 +19,7 @@ use cavrith_exchange::parcel::OpenParcel;
 use cavrith_exchange::parcel::reading::VARIANT;
 use cavrith_keeper::place;
 use cavrith_sandbox::janitor;
+use cavrith_workspace::reporting;
 use serde_json::{Value, json};
 
 use crate::args::{General, Join};
@@ -81,6 +83,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Join) -> Outcome {
     removed(&aside);
     // Its answer was for us; what failed is for the member.
     let started = started.inspect_err(|_| drop(own.passed(&["status"])))?;
+    if let Some(place) = place::Place::of_project(&build_env::home()?, &dir) {
+        reporting::note_joined(&place, line.joined())?;
+    }
     let verdict = line.measured("verify", || own.answer(&["verify", "--json"]))?;
     let same = verdict["same"].as_bool();
     let usual = || READ_FIRST.into_iter().find(|name| dir.join(name).is_file());
@@ -237,6 +242,12 @@ impl TimeLine {
         let outcome = work().map_err(Into::into);
         self.parts.push((name, started.elapsed().as_millis() as u64));
         outcome
+    }
+
+    /// Until it was ready.
+    fn joined(&self) -> Joined {
+        let of = |name: &str| self.parts.iter().find(|(part, _)| *part == name).map_or(0, |(_, millis)| *millis);
+        Joined { fetch: of("fetch"), image: of("image"), start: of("start") }
     }
 
     fn shown(&self) -> String {

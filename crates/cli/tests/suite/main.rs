@@ -41,6 +41,7 @@ mod promises;
 mod push;
 mod recording;
 mod registry;
+mod roster;
 mod running;
 mod seal;
 mod server;

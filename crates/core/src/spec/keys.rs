@@ -308,6 +308,8 @@ pub const KEYS: &[Key] = &[
         .example("[team.people.ida]\nroles = [\"lead\", \"member\"]\nkeys  = [\"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJu+ucs/19sCqEeNbzvRIb+xWV+CFKw9Ydv77LrY2GWO ida\"]"),
     key("team.signers", Text, Optional, "a file of allowed signers as OpenSSH reads it, relative to the spec, with people beside those in team.people")
         .example("[team]\nsigners = \"team/signers\""),
+    key("team.reports", Text, Optional, "a folder of the project for members' signed reports: verify --report puts them there, roster reads them")
+        .example("[team]\nreports = \"reports\""),
     key("team.people", Table, Optional, "the people, by name"),
     key("team.people.*", Table, Optional, "one of them").whole(),
     key("team.people.*.roles", Texts, Optional, "lead seals and changes the team, member reports, publisher signs what goes out")

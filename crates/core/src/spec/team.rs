@@ -14,6 +14,8 @@ use crate::team::{BadTeam, Person, Role, Team};
 pub struct DeclaredTeam {
     /// A file of allowed signers, relative to the spec, with people beside those named here.
     pub signers: Option<At<String>>,
+    /// The folder for reports, relative to the spec.
+    pub reports: Option<At<String>>,
     /// The people named here.
     pub people: BTreeMap<String, At<Person>>,
     /// Where the table is named.
@@ -41,6 +43,7 @@ impl DeclaredTeam {
 
 pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> DeclaredTeam {
     let signers = reader.outside(table, "signers");
+    let reports = reader.outside(table, "reports").filter(|at| inside_project(reader, at));
     let mut people = BTreeMap::new();
     let mut whole = true;
     if let Some(entries) = reader.subtable(table, "people", "team.people") {
@@ -61,15 +64,33 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> DeclaredTeam
             }
         }
     }
-    let team = DeclaredTeam { signers, people, span: table.span() };
+    let team = DeclaredTeam { signers, reports, people, span: table.span() };
     // Those of the file may be the ones that are missing.
+    let has_people = !team.people.is_empty() || team.reports.is_none();
     if team.signers.is_none()
+        && has_people
         && whole
         && let Err(bad) = team.named().check()
     {
         reader.push(team.mistake(&bad));
     }
     team
+}
+
+/// Whether a folder lies in the project by its name; where it leads is seen when it is written to.
+fn inside_project(reader: &mut Reader<'_>, at: &At<String>) -> bool {
+    let plain = |part: &str| !part.is_empty() && part != "." && part != "..";
+    let good = !at.value.is_empty() && at.value.trim_end_matches('/').split('/').all(plain);
+    if !good {
+        let message = format!("{:?} is no folder in the project", at.value);
+        reader.push(Mistake::new(
+            Code::NOT_ALLOWED,
+            at.span.clone(),
+            message,
+            "name a folder beside the spec: reports",
+        ));
+    }
+    good
 }
 
 /// Nothing when something about them is wrong, which is reported.

@@ -48,6 +48,7 @@ fn it_depends_on_nothing_that_would_do_it_instead() {
     assert_eq!(
         names,
         [
+            "base64",
             "blake3",
             "globset",
             "jiff",

@@ -53,6 +53,11 @@ pub fn look() -> Vec<HostCheck> {
     vec![kernel(), user_namespaces(), control_groups()]
 }
 
+/// The kernel's release as it names itself.
+pub fn release() -> String {
+    kernel_release().0
+}
+
 /// The kernel's release as it names itself, and the first two numbers of it.
 pub(crate) fn kernel_release() -> (String, (u32, u32)) {
     let release = rustix::system::uname().release().to_string_lossy().into_owned();

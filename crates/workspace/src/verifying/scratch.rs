@@ -8,6 +8,7 @@ use cavrith_core::account;
 use cavrith_core::drift::{FileChange, Finding, Group};
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
+use cavrith_core::secrets;
 use cavrith_core::tree::diff::{Change, What};
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count};
 use cavrith_engine::context::BuildContext;
@@ -19,6 +20,8 @@ use crate::drifting::{self, Scratched};
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
 
+/// Bytes of a difference of lines that goes into a verdict.
+const LONGEST_DIFF: usize = 8 << 10;
 /// Where programs and their settings lie.
 const PROGRAMS: [&str; 9] = ["etc", "usr", "bin", "sbin", "lib", "lib32", "lib64", "opt", "boot"];
 
@@ -132,10 +135,17 @@ fn difference(finding: &Finding) -> Difference {
         Finding::File { path, how: FileChange::New, .. } => {
             Difference::new(path.clone(), NOTHING, "something that nobody put there")
         }
-        Finding::File { path, origin, fields, .. } => {
+        Finding::File { path, origin, fields, diff, .. } => {
+            let shown = path.clone();
             let changed = What::Changed { fields: fields.clone() };
             let path = RootPath::from_absolute(path).unwrap_or_else(|_| RootPath::root());
-            Difference::of_change(&Change { path, what: changed }, origin.clone())
+            let difference = Difference::of_change(&Change { path, what: changed }, origin.clone());
+            Difference { diff: diff.clone().filter(|diff| is_shown(&shown, diff)), ..difference }
         }
     }
+}
+
+/// Whether the lines of a file may go into a report: not where they look like a secret, or are many.
+fn is_shown(path: &str, diff: &str) -> bool {
+    diff.len() <= LONGEST_DIFF && secrets::by_name(path).is_none() && secrets::in_text(diff.as_bytes()).is_none()
 }

@@ -1,0 +1,148 @@
+//! `cavrith roster`
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use cavrith_core::lock::{FILE_NAME as LOCK, Lock};
+use cavrith_core::report::{self, Report};
+use cavrith_core::roster::{Believed, Candidate, Roster, Standard, compare};
+use cavrith_engine::EngineError;
+use cavrith_engine::error::{LockError, TeamError, file_error};
+use cavrith_engine::project::{self, Project};
+use cavrith_engine::team;
+use cavrith_exchange::revisions;
+use cavrith_workspace::reporting;
+use serde_json::json;
+
+use crate::args::{General, Roster as Arguments};
+use crate::commands::{Outcome, for_all_variants};
+use crate::failure::Failure;
+use crate::render::{roster as render, roster_page};
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &Arguments) -> Outcome {
+    for_all_variants(general, "roster")?;
+    let project = project::load(&project::find(general.project())?, None)?;
+    let folder = folder(&project, command.source.as_deref())?;
+    let candidates = reporting::candidates(&folder)?;
+    let file = team::read(&project.dir)?.ok_or(EngineError::from(TeamError::NeverSigned))?;
+    let proved = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
+    let whole = project::read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
+    let standard = Standard {
+        team: proved.now,
+        workspace: &project.spec.workspace.name.value,
+        seals: seals(&project, &whole)?,
+        sealed: revisions::last_change(&project.dir, LOCK),
+        now: cavrith_keeper::record::now(),
+        longest: command.longest.map(|time| time.as_millis() as u64),
+    };
+    if let Some([one, other]) = command.compare.as_deref().and_then(|two| two.first_chunk::<2>()) {
+        return held_against(screen, command, &candidates, &standard, (one, other));
+    }
+    let roster = Roster::new(&standard, &candidates);
+    if let Some(path) = &command.html {
+        let page = roster_page::page(&roster).map_err(|why| Failure::Own(3, why))?;
+        cavrith_store::atomic::write(path, page.as_bytes()).map_err(EngineError::from)?;
+    }
+    match () {
+        () if command.report.json => screen.json(&json!(roster)),
+        () if command.csv => render::csv(screen, &roster),
+        () => {
+            render::show(screen, &roster);
+            if let Some(path) = &command.html {
+                screen.say(format_args!("{} {}", styled(screen.err.good, "page"), path.display()));
+            }
+        }
+    }
+    Ok(u8::from(command.check && !roster.is_good()))
+}
+
+/// Where the reports are.
+fn folder(project: &Project, typed: Option<&Path>) -> Result<PathBuf, Failure> {
+    let declared = project.spec.team.as_ref().and_then(|team| team.reports.as_ref());
+    match (typed, declared) {
+        (Some(path), _) => Ok(path.to_owned()),
+        (None, Some(folder)) => {
+            let path = project.dir.join(&folder.value);
+            if !path.exists() {
+                let text = format!(
+                    "nobody has reported yet: there is no folder {}; members run cavrith verify --report",
+                    folder.value
+                );
+                return Err(Failure::Own(1, text));
+            }
+            let real = path.canonicalize().map_err(file_error("read", &path))?;
+            // It is visible inside, where somebody could lay a link in its place.
+            if !real.starts_with(&project.dir) {
+                let text =
+                    format!("the folder {} leads out of the project; name the folder of reports itself", folder.value);
+                return Err(Failure::Own(2, text));
+            }
+            Ok(real)
+        }
+        (None, None) => {
+            let text = "there is no folder of reports; name one, or write [team] reports = \"reports\" into the spec";
+            Err(Failure::Own(2, text.to_owned()))
+        }
+    }
+}
+
+/// The seals that reports may be of: those of the lock that are to be believed.
+fn seals(
+    project: &Project,
+    whole: &Lock,
+) -> Result<BTreeMap<cavrith_core::digest::ContentDigest, (String, String)>, Failure> {
+    let mut seals = BTreeMap::new();
+    for name in whole.variant_names() {
+        let Some(lock) = whole.of_variant(name) else { continue };
+        if !team::judge(&project.dir, &lock)?.is_trusted() {
+            continue;
+        }
+        if let Some(seal) = &lock.seal {
+            seals.insert(report::seal_digest(seal), (name.to_owned(), seal.words.clone()));
+        }
+    }
+    if seals.is_empty() {
+        let text = "the lock has no seal that a lead has signed, so there is nothing to hold reports against; a lead runs cavrith seal --sign";
+        return Err(Failure::Own(1, text.to_owned()));
+    }
+    Ok(seals)
+}
+
+/// Two reports without a seal.
+fn held_against(
+    screen: &Screen,
+    command: &Arguments,
+    candidates: &[Candidate],
+    standard: &Standard<'_>,
+    (one, other): (&str, &str),
+) -> Outcome {
+    let roster = Roster::new(standard, candidates);
+    let named = |name: &str| -> Result<Report, Failure> {
+        let of_member = roster.members.iter().find(|member| member.name == name);
+        if let Some(Believed { report, .. }) = of_member.and_then(|member| member.report.as_ref()) {
+            return Ok(report.clone());
+        }
+        let file = candidates.iter().find(|candidate| candidate.from == name);
+        let text = match file {
+            Some(candidate) => candidate.text.clone(),
+            None => cavrith_store::reading::bounded(Path::new(name), report::LONGEST as u64)
+                .map_err(|_| Failure::Own(2, format!("there is no report of {name}, and no file of that name")))?,
+        };
+        let (report, _) = report::open(&text).map_err(|why| Failure::Own(4, format!("{name}: {why}")))?;
+        Ok(report)
+    };
+    let found = compare(&named(one)?, &named(other)?);
+    if command.report.json {
+        screen.json(&json!({ "same": found.is_empty(), "differences": found }));
+    } else if found.is_empty() {
+        screen.result(format_args!("{} {one} and {other} report the same", styled(screen.out.good, "same")));
+    } else {
+        for between in &found {
+            screen.result(styled(screen.out.strong, &between.what));
+            screen.result(format_args!("    {one:<12} {}", between.one));
+            screen.result(format_args!("    {other:<12} {}", between.other));
+        }
+    }
+    Ok(u8::from(!found.is_empty()))
+}
