@@ -4,6 +4,7 @@
 
 mod assets;
 mod layout;
+mod proof;
 mod registry;
 
 use std::ffi::OsStr;
@@ -151,6 +152,9 @@ impl Story<'_> {
         for (person, files) in before {
             put_back(person, &files).map_err(own("put the project's files back"))?;
         }
+        let proved = self.proof(&lead, &tove, &jonas);
+        self.command(&jonas).args(["stop", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
+        proved?;
         self.last_words(&tove);
         Ok(0)
     }

@@ -56,7 +56,9 @@ impl Team {
     fn new_in(dir: tempfile::TempDir) -> Self {
         copy(&demo().join("d/depot"), &dir.path().join("depot"));
         copy(&demo().join("d/ida/timetable"), &dir.path().join("ida/timetable"));
-        fs::remove_file(dir.path().join("ida/timetable/cavrith.lock")).unwrap();
+        for name in ["cavrith.lock", "cavrith.team"] {
+            fs::remove_file(dir.path().join("ida/timetable").join(name)).unwrap();
+        }
         // As it was before the story's last act.
         let spec = include_str!("../../../../demo/project/cavrith.toml");
         fs::write(dir.path().join("ida/timetable/cavrith.toml"), spec).unwrap();
