@@ -1,6 +1,6 @@
 #!/bin/sh
 # Makes the pictures in docs/screenshots from the demo's data.
-# Needs the packages xvfb, xterm, imagemagick and fonts-dejavu-core, and a built target/release/cavrith.
+# Needs the packages xvfb, xterm, imagemagick, fonts-dejavu-core and chromium, and a built target/release/cavrith.
 set -eu
 
 here=$(cd "$(dirname "$0")/.." && pwd)
@@ -96,23 +96,45 @@ mkdir -p "$work/draft/timetable"
 cp "$here/demo/project/draft.toml" "$work/draft/timetable/cavrith.toml"
 cp -r "$work/story/depot" "$work/depot"
 shot check 8 "$work/draft/timetable" "$work/none" "cavrith check"
-mkdir -p "$work/shop/harbour-shop"
-printf '{ "engines": { "node": ">=20.1" }, "scripts": { "start": "serve --port 4100" } }\n' > "$work/shop/harbour-shop/package.json"
-printf '[project]\nrequires-python = ">=3.11"\n' > "$work/shop/harbour-shop/pyproject.toml"
-shot init 12 "$work/shop/harbour-shop" "$work/none" "cavrith init; head -26 cavrith.toml"
-shot lock 12 "$ida/timetable" "$ida/home" "rm cavrith.lock; cavrith lock"
 shot build 12 "$ida/timetable" "$work/fresh" "cavrith build"
-shot store 12 "$ida/timetable" "$work/fresh" "cavrith store list"
-shot doctor 12 "$ida/timetable" "$work/fresh" "cavrith doctor"
 printf '[env]\nSITE_PORT = "9000"\nTIDE_URL  = "http://localhost:${SITE_PORT}/tides"\n' > "$ida/timetable/team.toml"
 cp "$ida/timetable/cavrith.toml" "$work/kept.toml"
 sed -i 's|^spec = 1|spec = 1\ninclude = ["team.toml"]|' "$ida/timetable/cavrith.toml"
 shot show 12 "$ida/timetable" "$work/fresh" "cavrith show --variant release"
 cp "$work/kept.toml" "$ida/timetable/cavrith.toml"
 rm "$ida/timetable/team.toml"
-shot seal 12 "$ida/timetable" "$work/fresh" "cavrith seal"
 shot contents 8 "$ida/timetable" "$work/fresh" "cavrith contents; cavrith contents --format spdx-json | head -30"
 shot verify-same 12 "$tove/timetable" "$tove/home" "cavrith verify"
+# What somebody changed by hand, and its adoption.
+cp "$tove/timetable/cavrith.toml" "$tove/timetable/cavrith.lock" "$work/"
+inside() {
+    CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" run -q --account "$1" -- sh -c "$2"
+}
+inside root "printf 'depth = 8\\npier = \"north\"\\n' > /etc/harbour.conf; mkdir -p /opt/charts; for i in 1 2 3; do echo \$i > /opt/charts/skerry-\$i.csv; done; chmod 750 /opt/charts"
+inside root "printf '#!/bin/sh\\nexec quill serve --port 8081 /srv/site\\n' > /bin/preview; chmod 755 /bin/preview; rm /bin/vi; ln -s preview /bin/look"
+inside crew "echo 'export TIDE_STATION=7' >> ~/.profile; echo ls > ~/.ash_history; echo x > ~/notes.txt"
+shot drift 12 "$tove/timetable" "$tove/home" "cavrith drift"
+shot adopt 8 "$tove/timetable" "$tove/home" "cavrith drift --adopt --yes"
+CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
+CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" drop --yes -q
+rm -rf "$tove/timetable/adopted"
+cp "$work/cavrith.toml" "$work/cavrith.lock" "$tove/timetable/"
+# The roster of a large crew: on a terminal, and as a page.
+cargo build -q -p cavrith-core --example crew --manifest-path "$here/Cargo.toml"
+cp -r "$ida/timetable" "$work/crewed"
+rm -rf "$work/crewed/cavrith.team"
+"$here/target/debug/examples/crew" "$work/crewed" 300 "$(date +%s%3N)"
+shot roster 12 "$work/crewed" "$work/crew" "cavrith roster | sed -n '1,24p;/members:/,$ p'"
+(cd "$work/crewed" && CAVRITH_HOME=$work/crew cavrith roster --html "$work/roster.html" >/dev/null)
+page() {
+    sed "s#</body>#<script>$3</script></body>#" "$work/roster.html" > "$work/page.html"
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size="$2" --user-data-dir="$work/profile" \
+        --screenshot="$shots/$1.png" "file://$work/page.html" >/dev/null 2>&1
+    mogrify -colors 128 "$shots/$1.png"
+}
+page roster-page 1280,800 ""
+page roster-member 1280,800 "document.querySelector('tbody th button').click(); document.querySelector('h2').scrollIntoView()"
+page roster-phone 500,900 ""
 # A team's repository with its depot in it, and a folder in which Ida shares finished layers.
 mkdir -p "$work/team" "$work/nils/desk" "$work/nils/home" "$work/layers" "$work/lead"
 cp -r "$ida/timetable" "$work/depot" "$work/team/"
@@ -123,7 +145,7 @@ mv "$work/team/depot" "$work/team/timetable/depot"
     printf 'Start at the pier.\n' > CONTRIBUTING.md
     printf '[cache]\nfolder = "%s"\n' "$work/layers" | tee "$work/lead/config.toml" > "$work/nils/home/config.toml"
     CAVRITH_HOME=$work/lead cavrith lock -q
-    CAVRITH_HOME=$work/lead cavrith seal -q --publish
+    CAVRITH_HOME=$work/lead cavrith seal -q --publish --sign --key "$ida/key"
     git init -q
     git add -Af
     git -c user.name=Ida -c user.email=ida@brindle.example commit -qm "The timetable"
@@ -150,24 +172,4 @@ sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8080"\nTIDE      = "high"/' "$tove/tim
 shot status 12 "$tove/timetable" "$tove/home" "cavrith run -- sh -c 'httpd -p 9090; id -un'; cavrith status; cavrith apply; cavrith list"
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 cp "$work/kept.toml" "$tove/timetable/cavrith.toml"
-cat >> "$tove/timetable/cavrith.toml" <<'SPEC'
-
-[services.tides]
-run   = "gauge run /code/tides.csv && exec sleep 1000"
-after = ["site"]
-SPEC
-shot start 12 "$tove/timetable" "$tove/home" "cavrith start --wait; cavrith status; cavrith logs tides"
-CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
-cp "$work/kept.toml" "$tove/timetable/cavrith.toml"
 shot demo 8 "$work" "$work/none" "cavrith demo again"
-
-# What needs a mirror of the Debian archive; without one the pictures stay as they are.
-cp -r "$here/examples" "$work/examples"
-if cavrith -C "$work/examples/sailings" lock --outdated > /dev/null 2>&1; then
-    rm "$work/examples/sailings/cavrith.lock"
-    CAVRITH_HOME=$work/archive cavrith -C "$work/examples/sailings" lock -q
-    shot build-debian 12 "$work/examples/sailings" "$work/archive" "cavrith build; cavrith start --wait; cavrith run -- psql -c 'table sailings'"
-    CAVRITH_HOME=$work/archive cavrith -C "$work/examples/sailings" stop -q
-    sed -i 's/"git", /"git", "exim4-daemon-light", "postfix", /' "$work/examples/sailings/cavrith.toml"
-    shot lock-debian 12 "$work/examples/sailings" "$work/archive" "cavrith lock"
-fi

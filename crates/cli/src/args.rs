@@ -394,6 +394,9 @@ pub struct Init {
     /// Begin with a template of the depot, a workspace, or whatever cavrith join takes; lists templates
     #[arg(long, value_name = "SOURCE", num_args = 0..=1)]
     pub from: Option<Option<String>>,
+    /// With the name of a workspace: also write what was changed by hand in it into the spec
+    #[arg(long, requires = "from")]
+    pub drift: bool,
     #[command(flatten)]
     pub keys: KeyFiles,
     #[command(flatten)]
@@ -639,6 +642,9 @@ pub struct Build {
     /// Share the finished layers in the cache that the spec or config.toml names
     #[arg(long)]
     pub publish: bool,
+    /// With --publish: sign for what came out, as a publisher of the team, so that members take it unsealed
+    #[arg(long, requires = "publish")]
+    pub vouch: bool,
     /// Take the layers that the seal names from this parcel, as far as it has them
     #[arg(long, value_name = "FILE", conflicts_with = "fresh")]
     pub parcel: Option<PathBuf>,

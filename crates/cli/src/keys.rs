@@ -29,7 +29,12 @@ pub fn readable(path: &Path, files: &KeyFiles, plain: &Path) -> Result<PathBuf, 
 
 /// Which key signs.
 pub fn choice(key: &SigningKey) -> KeyChoice<'_> {
-    KeyChoice { named: key.file.as_deref(), ask }
+    chosen(key.file.as_deref())
+}
+
+/// As [`choice`], of a file that may be named.
+pub fn chosen(named: Option<&Path>) -> KeyChoice<'_> {
+    KeyChoice { named, ask }
 }
 
 /// Asks for the passphrase of a key, where there is a terminal.

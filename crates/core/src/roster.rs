@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::digest::ContentDigest;
 use crate::report::{self, Report, ReportedAspect};
 use crate::signature::PublicKey;
-use crate::team::{Refusal, Role, Team};
+use crate::team::{Person, Refusal, Role, Team};
 
 /// How far a clock may be ahead of ours before a report counts as one from the future, in milliseconds.
 const AHEAD: u64 = 10 * 60 * 1000;
@@ -154,25 +154,25 @@ impl Roster {
         self.members.iter().all(|member| member.standing == Standing::Same)
     }
 
-    /// Reads reports and lays them side by side.
-    pub fn new(standard: &Standard<'_>, candidates: &[Candidate]) -> Self {
+    /// Lays reports side by side: each candidate with what a [`Judge`] said of it.
+    pub fn new(standard: &Standard<'_>, judged: Vec<(Candidate, Judged<'_>)>) -> Self {
         let (mut refused, mut unnamed) = (Vec::new(), BTreeMap::new());
         let mut believed: BTreeMap<&str, Vec<Believed>> = BTreeMap::new();
         let mut seen = BTreeSet::new();
-        for Candidate { from, text } in candidates {
-            let digest = ContentDigest::of(text);
+        for (Candidate { from, text }, judged) in judged {
+            let digest = ContentDigest::of(&text);
             // The same report twice is one report.
             if !seen.insert(digest) {
                 continue;
             }
-            match judge(standard, text) {
+            match judged.0 {
                 Ok((name, key, report)) => {
                     let is_current = standard.seals.contains_key(&report.seal.digest);
-                    let one = Believed { from: from.clone(), digest, key: key.fingerprint(), is_current, report };
+                    let one = Believed { from, digest, key: key.fingerprint(), is_current, report };
                     believed.entry(name).or_default().push(one);
                 }
                 Err(Refused::Unnamed(standing)) => *unnamed.entry(standing).or_default() += 1,
-                Err(Refused::Because(why)) => refused.push((from.clone(), why)),
+                Err(Refused::Because(why)) => refused.push((from, why)),
             }
         }
         let reporting = standard.team.people.iter().filter(|(_, person)| person.roles.contains(&Role::Member));
@@ -208,6 +208,14 @@ impl Roster {
     }
 }
 
+/// Whose each key is.
+type Owners<'t> = BTreeMap<&'t PublicKey, (&'t str, &'t Person)>;
+
+fn owners(team: &Team) -> Owners<'_> {
+    let people = team.people.iter();
+    people.flat_map(|(name, person)| person.keys.iter().map(move |key| (key, (name.as_str(), person)))).collect()
+}
+
 /// Why a report is nobody's in the team.
 enum Refused {
     /// It is by somebody who does not want to be named, and is of the present seal.
@@ -222,10 +230,35 @@ impl From<String> for Refused {
     }
 }
 
+/// What a judge said of a candidate.
+pub struct Judged<'t>(Result<(&'t str, PublicKey, Report), Refused>);
+
+/// Says of candidates whether they may be believed; each by itself, so several at once.
+pub struct Judge<'t> {
+    standard: &'t Standard<'t>,
+    owners: Owners<'t>,
+}
+
+impl<'t> Judge<'t> {
+    /// By a standard.
+    pub fn new(standard: &'t Standard<'t>) -> Self {
+        Self { standard, owners: owners(standard.team) }
+    }
+
+    /// Whose report a text is, or why it is nobody's.
+    pub fn judge(&self, text: &[u8]) -> Judged<'t> {
+        Judged(judge(self.standard, &self.owners, text))
+    }
+}
+
 /// Whose report it is, when it may be believed.
-fn judge<'t>(standard: &Standard<'t>, text: &[u8]) -> Result<(&'t str, PublicKey, Report), Refused> {
+fn judge<'t>(
+    standard: &Standard<'t>,
+    owners: &Owners<'t>,
+    text: &[u8],
+) -> Result<(&'t str, PublicKey, Report), Refused> {
     let (report, key) = report::open(text).map_err(|bad| bad.to_string())?;
-    let Some((name, person)) = standard.team.owner(&key) else {
+    let Some((name, person)) = owners.get(&key).copied() else {
         let is_current = standard.seals.contains_key(&report.seal.digest) && report.workspace == standard.workspace;
         return Err(match report.by {
             None if is_current && report.standing == whole(&report) => Refused::Unnamed(report.standing),

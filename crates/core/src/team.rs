@@ -12,6 +12,7 @@
 
 pub mod history;
 pub mod signers;
+pub mod voucher;
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -29,6 +29,7 @@
 //! | [`sealing`] | builds again under odd conditions, and compares |
 //! | [`listing`] | the list of a sealed image's files, beside the lock |
 //! | [`sealed`] | layers of a sealed image from somebody who has them |
+//! | [`vouched`] | layers of an image that is not sealed, on a publisher's word |
 //! | [`team`] | who may sign, and whether a seal is signed by one of them |
 //! | [`signing`] | signing with a member's own SSH key |
 //! | [`registries`] | how this member's registries are reached |
@@ -81,5 +82,6 @@ pub mod survey;
 pub mod team;
 mod tidying;
 pub mod trimming;
+pub mod vouched;
 
 pub use error::EngineError;

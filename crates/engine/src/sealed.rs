@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use cavrith_core::derive::plan::{Needs, Plan, RULES};
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::lock::Lock;
-use cavrith_core::seal::Seal;
+use cavrith_core::seal::SealedLayer;
 use cavrith_core::tree::Tree;
 use cavrith_store::workers;
 use cavrith_store::writer::StagedLayer;
@@ -72,7 +72,20 @@ pub fn adopt(
     if context.fresh || !fits || context.store.image_for(&plan.image_key)?.is_some() {
         return Ok(Adopted::default());
     }
-    let missing: Vec<_> = seal.layers.iter().filter(|layer| !context.store.has_layer(&layer.tree)).collect();
+    take(context, &plan, &seal.layers, source)
+}
+
+/// Brings layers into the store, as far as `source` has them, and tells the store for which keys of a plan they stand.
+///
+/// # Errors
+/// When the store cannot be read or written.
+pub(crate) fn take(
+    context: BuildContext<'_>,
+    plan: &Plan,
+    layers: &[SealedLayer],
+    source: &dyn LayerSource,
+) -> Result<Adopted, EngineError> {
+    let missing: Vec<_> = layers.iter().filter(|layer| !context.store.has_layer(&layer.tree)).collect();
     let (came, bytes, gave_up) = (AtomicUsize::new(0), AtomicU64::new(0), AtomicBool::new(false));
     workers::each(missing.len(), AT_ONCE, |number| -> Result<(), EngineError> {
         let layer = missing[number];
@@ -98,15 +111,15 @@ pub fn adopt(
         }
         Ok(())
     })?;
-    remember(context, &plan, seal)?;
+    remember(context, plan, layers)?;
     Ok(Adopted { layers: came.into_inner(), bytes: bytes.into_inner() })
 }
 
 /// Tells the store for which keys the sealed layers stand, as far as they are there.
-fn remember(context: BuildContext<'_>, plan: &Plan, seal: &Seal) -> Result<(), EngineError> {
+fn remember(context: BuildContext<'_>, plan: &Plan, layers: &[SealedLayer]) -> Result<(), EngineError> {
     let store = context.store;
     let (mut merged, mut base) = (Tree::with_root(), Tree::with_root());
-    for (planned, sealed) in plan.layers.iter().zip(&seal.layers) {
+    for (planned, sealed) in plan.layers.iter().zip(layers) {
         // What lies above a layer that is not there is found by what that one comes out as, when it is built.
         let Ok(tree) = store.layer_tree(&sealed.tree) else { return Ok(()) };
         let beneath = match planned.content.needs() {

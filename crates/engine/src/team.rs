@@ -209,7 +209,7 @@ fn read_seen() -> Result<Seen, EngineError> {
 ///
 /// # Errors
 /// When neither goes on from the other.
-fn remember(dir: &Path, proved: &Proved<'_>) -> Result<usize, EngineError> {
+pub(crate) fn remember(dir: &Path, proved: &Proved<'_>) -> Result<usize, EngineError> {
     let mut all = read_seen()?;
     let now: Vec<TeamDigest> = proved.changes.iter().map(|change| change.digest).collect();
     let place = all.teams.iter().position(|seen| seen.project == *dir);

@@ -22,6 +22,7 @@ pub mod pushing;
 pub mod revisions;
 pub mod tar_writer;
 mod transfer;
+mod vouching;
 pub mod work;
 
 pub use error::ExchangeError;

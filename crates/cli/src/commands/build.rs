@@ -1,18 +1,23 @@
 //! `cavrith build`
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use cavrith_core::derive::plan::Plan;
 use cavrith_core::lock::Lock;
 use cavrith_core::setup::Setup;
+use cavrith_core::team::voucher::Voucher;
+use cavrith_core::team::{IMAGE, Role};
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::bodies::BodySource;
 use cavrith_engine::build::{self, Built};
 use cavrith_engine::context::BuildContext;
+use cavrith_engine::error::TeamError;
 use cavrith_engine::event::Event;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::Project;
 use cavrith_engine::sealed::{self, Adopted};
+use cavrith_engine::{EngineError, signing, team, vouched};
 use cavrith_exchange::cache::Cache;
 use cavrith_exchange::parcel::OpenParcel;
 use cavrith_sandbox::job::Perturbations;
@@ -47,6 +52,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Build) -> Outcome {
     };
     if let Some(build_env) = build_env.as_ref().filter(|_| command.publish) {
         publish(screen, build_env, (&project, &lock), &built.record)?;
+        if command.vouch {
+            vouch(screen, build_env, (&project, &lock), (&built.record, command))?;
+        }
     }
     let setup = Setup::new(&project.spec, &lock, &built.record.shell);
     let workspace = setup.fingerprint(&built.record.image);
@@ -91,6 +99,16 @@ pub fn made(context: BuildContext<'_>, project: &Project, lock: &Lock) -> Result
         let Adopted { layers, bytes } = sealed::adopt(context, project, lock, cache)?;
         if layers > 0 {
             let name = format!("{} from {}", count(layers, "layer"), cache.shown());
+            (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
+        }
+    }
+    // Between two seals, a publisher's word may do.
+    if let Some(cache) = cache.filter(|_| lock.seal.is_none()) {
+        let started = Instant::now();
+        if let Some((signer, Adopted { layers, bytes })) = vouched::adopt(context, project, lock, cache)?
+            && layers > 0
+        {
+            let name = format!("{} from {}, on {}'s word", count(layers, "layer"), cache.shown(), signer.name);
             (context.observer)(Event::Brought { name, millis: started.elapsed().as_millis() as u64, bytes });
         }
     }
@@ -174,6 +192,28 @@ pub fn publish(
         record.layers.len() - sent,
         seconds(started.elapsed().as_millis() as u64),
     ));
+    Ok(())
+}
+
+/// Signs for what came out, so that members take it before it is sealed.
+fn vouch(
+    screen: &Screen,
+    build_env: &BuildEnv,
+    (project, lock): (&Project, &Lock),
+    (record, command): (&ImageRecord, &Build),
+) -> Result<(), Failure> {
+    let Some(cache) = cache(&build_env.store_session.member, project) else { return Ok(()) };
+    let file = team::signed(project)?;
+    let proved = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
+    let named = command.keys.key.first().map(PathBuf::as_path);
+    let key = signing::find(proved.now, Role::Publisher, keys::chosen(named))?;
+    let image_key = Plan::new(&project.spec, lock).image_key;
+    let layers = record.layers.clone();
+    let signature = key.sign(IMAGE, Voucher::text(&image_key, &layers).as_bytes())?;
+    let voucher = Voucher { image_key, layers, signature };
+    with_progress(screen, build_env, Where::Nowhere, false, |context| Ok(cache.publish_voucher(context, &voucher)?))?;
+    let by = styled(screen.err.strong, &key.name);
+    screen.say(format_args!("{} for it as {by}", styled(screen.err.good, "vouched")));
     Ok(())
 }
 

@@ -1,6 +1,6 @@
 //! `cavrith drift`
 
-mod adopt;
+pub mod adopt;
 
 use cavrith_core::drift::{Drift as Changes, Finding};
 use cavrith_core::verdict::count;

@@ -9,8 +9,9 @@ use cavrith_keeper::place;
 use serde_json::json;
 
 use crate::args::{General, Init};
-use crate::build_env::{self, StoreSession};
-use crate::commands::{Outcome, join};
+use crate::build_env::{self, BuildEnv, StoreSession};
+use crate::commands::{Outcome, drift, join};
+use crate::failure::Failure;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
@@ -95,13 +96,33 @@ fn from(general: &General, screen: &Screen, command: &Init, dir: &Path, source: 
     // A workspace of this machine, by its name, unless something is there under it.
     let workspaces = place::Place::all(&build_env::home()?);
     let named = workspaces.into_iter().find(|place| place.name == source && !Path::new(source).exists());
+    if command.drift && named.is_none() {
+        let text = format!(
+            "--drift goes with a workspace, and there is none called {source}; cavrith list shows those there are"
+        );
+        return Err(Failure::Own(2, text));
+    }
+    // Before anything else is started.
+    let drifted = match &named {
+        Some(place) if command.drift => Some((place.clone(), BuildEnv::open()?)),
+        _ => None,
+    };
     let project = named.map(|place| place.project.display().to_string());
     let source = project.as_deref().unwrap_or(source);
     let written =
         join::look_into(general, &command.keys, screen, source, dir, |other| Ok(init_spec::write_from(dir, other)?))?;
+    let adopted =
+        drifted.map(|(place, build_env)| drift::adopt::with_drift(screen, &build_env, &place, dir)).transpose()?;
     if command.report.json {
-        screen.json(&json!({ "written": written, "from": source }));
+        let adopted = adopted.as_ref().map(|adoption| &adoption.adopted);
+        screen.json(&json!({ "written": written, "from": source, "adopted": adopted }));
         return Ok(0);
+    }
+    for (name, why) in adopted.iter().flat_map(|adoption| &adoption.left) {
+        screen.result(format_args!("{} {name}: {why}", styled(screen.out.warning, "not taken")));
+    }
+    for name in adopted.iter().flat_map(|adoption| &adoption.adopted) {
+        screen.result(format_args!("{} {name}", styled(screen.out.good, "took")));
     }
     for file in written.iter().rev() {
         screen.result(format_args!("{} {file}", styled(screen.out.good, "wrote")));

@@ -2,15 +2,17 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use cavrith_core::lock::{FILE_NAME as LOCK, Lock};
 use cavrith_core::report::{self, Report};
-use cavrith_core::roster::{Believed, Candidate, Roster, Standard, compare};
+use cavrith_core::roster::{Believed, Candidate, Judge, Roster, Standard, compare};
 use cavrith_engine::EngineError;
 use cavrith_engine::error::{LockError, TeamError, file_error};
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::team;
 use cavrith_exchange::revisions;
+use cavrith_store::workers;
 use cavrith_workspace::reporting;
 use serde_json::json;
 
@@ -39,7 +41,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Arguments) -> Outcome 
     if let Some([one, other]) = command.compare.as_deref().and_then(|two| two.first_chunk::<2>()) {
         return held_against(screen, command, &candidates, &standard, (one, other));
     }
-    let roster = Roster::new(&standard, &candidates);
+    let roster = laid_out(&standard, candidates)?;
     if let Some(path) = &command.html {
         let page = roster_page::page(&roster).map_err(|why| Failure::Own(3, why))?;
         cavrith_store::atomic::write(path, page.as_bytes()).map_err(EngineError::from)?;
@@ -55,6 +57,19 @@ pub fn exec(general: &General, screen: &Screen, command: &Arguments) -> Outcome 
         }
     }
     Ok(u8::from(command.check && !roster.is_good()))
+}
+
+/// Judges all candidates, several at once, and lays them side by side.
+fn laid_out(standard: &Standard<'_>, candidates: Vec<Candidate>) -> Result<Roster, Failure> {
+    let judge = Judge::new(standard);
+    let slots: Vec<_> = candidates.iter().map(|_| OnceLock::new()).collect();
+    workers::each(candidates.len(), workers::processors(), |number| -> Result<(), EngineError> {
+        let _ = slots[number].set(judge.judge(&candidates[number].text));
+        Ok(())
+    })?;
+    let judged =
+        candidates.into_iter().zip(slots).filter_map(|(candidate, slot)| Some((candidate, slot.into_inner()?)));
+    Ok(Roster::new(standard, judged.collect()))
 }
 
 /// Where the reports are.
@@ -117,7 +132,7 @@ fn held_against(
     standard: &Standard<'_>,
     (one, other): (&str, &str),
 ) -> Outcome {
-    let roster = Roster::new(standard, candidates);
+    let roster = laid_out(standard, candidates.to_vec())?;
     let named = |name: &str| -> Result<Report, Failure> {
         let of_member = roster.members.iter().find(|member| member.name == name);
         if let Some(Believed { report, .. }) = of_member.and_then(|member| member.report.as_ref()) {

@@ -70,7 +70,8 @@ impl Story<'_> {
     fn share(&self, from: &Person, to: &[&Person]) -> Result<(), Failure> {
         for person in to {
             for name in SHARED {
-                fs::copy(from.project.join(name), person.project.join(name)).map_err(own("copy the project's files"))?;
+                fs::copy(from.project.join(name), person.project.join(name))
+                    .map_err(own("copy the project's files"))?;
             }
         }
         Ok(())

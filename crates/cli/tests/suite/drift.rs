@@ -259,3 +259,36 @@ fn what_is_taken_back_is_as_in_the_image_and_set_aside() {
     );
     team.assert_clean();
 }
+
+#[test]
+fn a_new_project_begins_with_a_workspace_and_its_drift() {
+    let team = Team::locked();
+    team.ok(&["start", "-q", "--wait"]);
+    inside(
+        &team,
+        "root",
+        "echo deep > /etc/tide.conf; mkdir -p /opt/charts; echo 1 > /opt/charts/1; echo 2 > /opt/charts/2",
+    );
+    let dir = team.dir.path().join("ida/other");
+    fs::create_dir(&dir).unwrap();
+    let at = dir.to_str().unwrap();
+    let told = team.ok(&["-C", at, "init", "--from", "timetable", "--drift"]);
+    assert!(
+        told.contains("took /etc/tide.conf")
+            && told.contains("took /opt/charts")
+            && told.contains("wrote cavrith.toml"),
+        "{told}"
+    );
+    let spec = fs::read_to_string(dir.join("cavrith.toml")).unwrap();
+    assert!(spec.contains("inside = \"/etc/tide.conf\"") && dir.join("adopted/opt/charts/2").is_file(), "{spec}");
+    // The workspace's own project is as it was.
+    assert!(
+        !team.project().join("adopted").exists()
+            && !fs::read_to_string(team.project().join("cavrith.toml")).unwrap().contains("tide.conf")
+    );
+    fs::create_dir(team.dir.path().join("ida/third")).unwrap();
+    let third = team.dir.path().join("ida/third");
+    let told = team.fails(&["-C", third.to_str().unwrap(), "init", "--from", "../timetable", "--drift"], 2);
+    assert!(told.contains("cavrith list"), "{told}");
+    team.assert_clean();
+}

@@ -32,7 +32,7 @@ impl Signers {
     /// Ida leads, Tove is a member; nothing is signed yet.
     fn new() -> Self {
         let signers = Self { team: Team::locked(), agent: None };
-        for name in ["ida", "tove", "eve"] {
+        for name in ["ida", "tove", "eve", "ci"] {
             signers.key(name, "id_ed25519", &["-t", "ed25519"]);
         }
         signers.write_team(&[("ida", "\"lead\", \"member\""), ("tove", "\"member\"")]);
@@ -409,4 +409,72 @@ fn a_team_goes_with_a_parcel_and_holds_what_it_brings() {
     stop.current_dir(there.join("timetable")).env("CAVRITH_HOME", there.join("home"));
     let stopped = stop.output().unwrap();
     assert!(stopped.status.success(), "{}", told(&stopped));
+}
+
+#[test]
+fn a_publisher_vouches_for_layers_that_nobody_has_sealed_yet() {
+    let signers = Signers::new();
+    let team = [("ida", "\"lead\""), ("tove", "\"member\""), ("ci", "\"publisher\"")];
+    signers.write_team(&team);
+    signers.ok("ida", &["team", "sign"]);
+    for registry in [false, true] {
+        let served = registry.then(crate::registry::Registry::new);
+        let folder = signers.team.dir.path().join("layers");
+        let place = match &served {
+            Some(served) => format!("registry = \"{}/brindle/timetable\"", served.host),
+            None => format!("folder = \"{}\"", folder.display()),
+        };
+        let anew = |who: &str| {
+            let home = signers.home(who).join("cavrith");
+            let _ = fs::remove_dir_all(&home);
+            fs::create_dir_all(&home).unwrap();
+            fs::write(home.join("config.toml"), format!("[cache]\n{place}\n")).unwrap();
+        };
+        for who in ["ci", "tove", "ida"] {
+            anew(who);
+        }
+        // Neither a member nor a lead may.
+        for who in ["tove", "ida"] {
+            let told = signers.fails(who, &["build", "--publish", "--vouch"], 3);
+            assert!(told.contains("those who may are ci"), "{told}");
+            anew(who);
+        }
+        assert!(signers.ok("ci", &["build", "--publish", "--vouch"]).contains("vouched for it as ci"));
+        // Tove has no depot, and builds nothing.
+        let (depot, away) = (signers.team.dir.path().join("depot"), signers.team.dir.path().join("away"));
+        fs::rename(&depot, &away).unwrap();
+        let told = signers.ok("tove", &["build"]);
+        assert!(told.contains("on ci's word") && !told.contains("made  "), "{told}");
+        fs::rename(&away, &depot).unwrap();
+        // A team that no longer lets it.
+        if registry {
+            anew("tove");
+            signers.write_team(&[("ida", "\"lead\""), ("tove", "\"member\""), ("ci", "\"member\"")]);
+            signers.ok("ida", &["team", "sign"]);
+            let told = signers.ok("tove", &["build"]);
+            assert!(told.contains("signed by ci, who is no publisher") && told.contains("made  "), "{told}");
+            continue;
+        }
+        let voucher = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path());
+        let voucher =
+            voucher.into_iter().find(|path| path.extension().is_some_and(|ending| ending == "voucher")).unwrap();
+        let good = fs::read_to_string(&voucher).unwrap();
+        let value: Value = serde_json::from_str(&good).unwrap();
+        let tree = |number: usize| value["layers"][number]["tree"].as_str().unwrap();
+        // Layers exchanged, a layer left out, another image, none at all: all is built here.
+        let forged = [
+            good.replacen(tree(0), "X", 1).replacen(tree(1), tree(0), 1).replace("\"X\"", &format!("\"{}\"", tree(1))),
+            good.replace(value["image-key"].as_str().unwrap(), &"0".repeat(64)),
+            good.replace("\"signature\":\"", "\"signature\":\"AAAA"),
+            "{}".to_owned(),
+            String::new(),
+        ];
+        for text in forged {
+            assert_ne!(text, good);
+            fs::write(&voucher, text).unwrap();
+            anew("tove");
+            let told = signers.ok("tove", &["build"]);
+            assert!(told.contains("nothing is taken on a publisher's word") && told.contains("made  "), "{told}");
+        }
+    }
 }

@@ -315,6 +315,14 @@ impl SharedBlobs {
         Self::new("application/vnd.cavrith.bodies.v1", bodies.iter().map(body).collect())
     }
 
+    /// A publisher's voucher.
+    pub fn voucher(text: &[u8]) -> Self {
+        Self::new(
+            "application/vnd.cavrith.voucher.v1",
+            vec![Descriptor::of("application/vnd.cavrith.voucher.v1+json", text)],
+        )
+    }
+
     fn new(artifact_type: &'static str, layers: Vec<Descriptor>) -> Self {
         let config = Descriptor::of(EMPTY.0, EMPTY.1);
         Self { schema_version: 2, media_type: MANIFEST, artifact_type, config, layers }

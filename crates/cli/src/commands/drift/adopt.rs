@@ -174,6 +174,21 @@ impl Adopting<'_> {
     }
 }
 
+/// Brings what was changed by hand in a workspace into the spec of another project, which lies in `dir` and is the
+/// same as that of the workspace's.
+pub fn with_drift(screen: &Screen, build_env: &BuildEnv, place: &Place, dir: &Path) -> Result<Adoption, Failure> {
+    let project = project::load(&place.project, None)?;
+    let path = dir.join(FILE_NAME);
+    let text = cavrith_store::reading::text(&path).map_err(file_error("read", &path))?;
+    let adoption = build::with_progress(screen, build_env, Where::Nowhere, false, |context| {
+        let (drift, scratched) = drifting::drift(context, place)?;
+        Ok(planned(context, &scratched, &text, &project, &drift.findings)?)
+    })?;
+    lay(dir, &adoption.files)?;
+    cavrith_store::atomic::write(&path, adoption.spec.as_bytes()).map_err(cavrith_engine::EngineError::from)?;
+    Ok(adoption)
+}
+
 fn answer(adoption: &Adoption, missing: &[Finding]) -> serde_json::Value {
     let left: Vec<_> = adoption.left.iter().map(|(name, why)| json!({ "name": name, "why": why })).collect();
     let files: Vec<_> = adoption.files.iter().map(|file| &file.path).collect();
