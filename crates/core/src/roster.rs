@@ -346,7 +346,7 @@ fn joining(members: &[Member]) -> Option<Joining> {
         .iter()
         .filter_map(|member| {
             let reports = member.report.iter().chain(&member.earlier);
-            let joined = reports.filter_map(|one| one.report.times.joined.as_ref()).last()?;
+            let joined = reports.filter_map(|one| one.report.times.joined.as_ref()).next_back()?;
             Some((joined.ready(), member.name.clone(), joined.slowest().to_owned()))
         })
         .collect();

@@ -73,7 +73,7 @@ fn write_page(out: &mut String, roster: &Roster) -> fmt::Result {
     matrix(out, roster)?;
     history(out, roster)?;
     refused(out, roster)?;
-    write!(out, "</main><script>{SCRIPT}</script></body></html>\n")
+    writeln!(out, "</main><script>{SCRIPT}</script></body></html>")
 }
 
 fn card(out: &mut String, class: &str, figure: &str, what: &str) -> fmt::Result {
@@ -106,7 +106,7 @@ fn overview(out: &mut String, roster: &Roster) -> fmt::Result {
 fn ready_chart(out: &mut String, roster: &Roster) -> fmt::Result {
     let of = |member: &Member| {
         let reports = member.report.iter().chain(&member.earlier);
-        let joined = reports.filter_map(|one| one.report.times.joined.as_ref()).last()?;
+        let joined = reports.filter_map(|one| one.report.times.joined.as_ref()).next_back()?;
         Some((joined.ready(), member.name.clone(), joined.slowest()))
     };
     let mut all: Vec<_> = roster.members.iter().filter_map(of).collect();
@@ -162,12 +162,17 @@ fn sameness_chart(out: &mut String, roster: &Roster) -> fmt::Result {
     let y = |number: usize| 130.0 - number as f64 / members as f64 * 105.0;
     let mut same: BTreeMap<&str, bool> = BTreeMap::new();
     let mut points = format!("M{:.1} {:.1}", x(first), y(0));
-    let mut number = 0;
+    let (mut number, mut drawn) = (0_usize, f64::NEG_INFINITY);
     for (time, name, is_same) in events {
-        same.insert(name, is_same);
-        number = same.values().filter(|is_same| **is_same).count();
-        write!(points, " H{:.1} V{:.1}", x(time), y(number))?;
+        let was_same = same.insert(name, is_same).unwrap_or(false);
+        number = number + usize::from(is_same) - usize::from(was_same);
+        // What nobody could tell apart is drawn once.
+        if x(time) - drawn >= 0.5 {
+            drawn = x(time);
+            write!(points, " H{:.1} V{:.1}", drawn, y(number))?;
+        }
     }
+    write!(points, " V{:.1}", y(number))?;
     write!(points, " H590")?;
     let caption = format!("Whose last report said the same, of {members}: {number} now");
     write!(
