@@ -124,8 +124,8 @@ cargo build -q -p cavrith-core --example crew --manifest-path "$here/Cargo.toml"
 cp -r "$ida/timetable" "$work/crewed"
 rm -rf "$work/crewed/cavrith.team"
 "$here/target/debug/examples/crew" "$work/crewed" 300 "$(date +%s%3N)"
-shot roster 12 "$work/crewed" "$work/crew" "cavrith roster | sed -n '1,24p;/members:/,$ p'"
-(cd "$work/crewed" && CAVRITH_HOME=$work/crew cavrith roster --html "$work/roster.html" >/dev/null)
+shot roster 12 "$work/crewed" "$work/crew" "cavrith roster --color always reports | sed -n '1,24p;/members:/,$ p'"
+(cd "$work/crewed" && CAVRITH_HOME=$work/crew cavrith roster reports --html "$work/roster.html" >/dev/null)
 page() {
     sed "s#</body>#<script>$3</script></body>#" "$work/roster.html" > "$work/page.html"
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size="$2" --user-data-dir="$work/profile" \
@@ -133,7 +133,7 @@ page() {
     mogrify -colors 128 "$shots/$1.png"
 }
 page roster-page 1280,800 ""
-page roster-member 1280,800 "document.querySelector('tbody th button').click(); document.querySelector('h2').scrollIntoView()"
+page roster-member 1280,800 "document.querySelector('tbody th button').click(); document.querySelector('section').hidden = true"
 page roster-phone 500,900 ""
 # A team's repository with its depot in it, and a folder in which Ida shares finished layers.
 mkdir -p "$work/team" "$work/nils/desk" "$work/nils/home" "$work/layers" "$work/lead"

@@ -57,7 +57,7 @@ fn rest(screen: &Screen, drift: &Drift) {
         screen.result(styled(faint, format_args!("in the home: {what}, a member's own: {names}{more}")));
     }
     if !drift.folded.is_empty() {
-        let folded: Vec<_> = drift.folded.iter().map(|(why, count)| format!("{count} {why}")).collect();
+        let folded: Vec<_> = drift.folded.iter().map(|(why, count)| format!("{why} ({count})")).collect();
         screen.result(styled(faint, format_args!("left out: {}", folded.join(", "))));
     }
 }
