@@ -271,6 +271,11 @@ pub struct Push {
     /// Push this parcel instead of the project's image
     #[arg(long, value_name = "FILE", conflicts_with_all = ["index", "compress"])]
     pub parcel: Option<PathBuf>,
+    /// Sign the statement of where it comes from, as a publisher of the team
+    #[arg(long, conflicts_with = "parcel")]
+    pub sign: bool,
+    #[command(flatten)]
+    pub key: SigningKey,
     /// How to compress the layers
     #[arg(long, value_name = "HOW", default_value = "gzip")]
     pub compress: Compress,

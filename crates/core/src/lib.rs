@@ -53,6 +53,7 @@ pub mod lock;
 pub mod mistake;
 pub mod oci;
 pub mod path;
+pub mod provenance;
 pub mod record;
 pub mod report;
 pub mod roster;

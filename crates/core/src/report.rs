@@ -219,8 +219,8 @@ pub fn aspects(verdict: &Verdict) -> Vec<ReportedAspect> {
     verdict.aspects.iter().map(one).collect()
 }
 
-/// The pre-authentication encoding of a payload (DSSE, Protocol, section "Signature Definition").
-fn encoded(payload: &[u8]) -> Vec<u8> {
+/// The pre-authentication encoding of a payload (DSSE, Protocol, section "Signature Definition"): what is signed.
+pub fn encoded(payload: &[u8]) -> Vec<u8> {
     let mut bytes = format!("DSSEv1 {} {PAYLOAD} {} ", PAYLOAD.len(), payload.len()).into_bytes();
     bytes.extend(payload);
     bytes
@@ -243,7 +243,7 @@ pub fn payload(report: &Report) -> (Vec<u8>, Vec<u8>) {
     (payload, signed)
 }
 
-/// The text of a signed report.
+/// The text of a signed statement.
 pub fn envelope(payload: &[u8], key: &PublicKey, signature: Signature) -> String {
     let envelope = Envelope {
         payload_type: PAYLOAD.to_owned(),

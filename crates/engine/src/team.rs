@@ -165,25 +165,33 @@ pub fn sign(project: &Project, keys: KeyChoice<'_>) -> Result<TeamFile, EngineEr
     Ok(file)
 }
 
+/// A team that its leads have signed, and the digest of its last change.
+#[derive(Debug, Clone)]
+pub struct SignedTeam {
+    /// The team.
+    pub now: Team,
+    /// Digest of its last change.
+    pub digest: TeamDigest,
+}
+
 /// The team of a project that may sign now: the one of the last signed change, when the spec has the same.
 ///
 /// # Errors
 /// When there is none, or the spec has another.
-pub fn signed(project: &Project) -> Result<TeamFile, EngineError> {
-    let file = match (read(&project.dir)?, declared(project)?) {
+pub fn signed(project: &Project) -> Result<SignedTeam, EngineError> {
+    match (read(&project.dir)?, declared(project)?) {
         (Some(file), Some(declared)) => {
             let proved = file.prove().map_err(TeamError::from)?;
             remember(&project.dir, &proved)?;
             if *proved.now != declared {
                 return Err(TeamError::Changed.into());
             }
-            file
+            Ok(SignedTeam { now: declared, digest: proved.digest() })
         }
-        (None, Some(_)) => return Err(TeamError::NeverSigned.into()),
-        (Some(_), None) => return Err(TeamError::Changed.into()),
-        (None, None) => return Err(TeamError::None.into()),
-    };
-    Ok(file)
+        (None, Some(_)) => Err(TeamError::NeverSigned.into()),
+        (Some(_), None) => Err(TeamError::Changed.into()),
+        (None, None) => Err(TeamError::None.into()),
+    }
 }
 
 fn seen_path() -> Option<PathBuf> {

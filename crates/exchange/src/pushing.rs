@@ -44,8 +44,8 @@ pub struct PushedImage {
     pub attachments: usize,
 }
 
-/// Pushes an image under a reference, and its attachments. With `join`, the tag becomes or stays an index of images for
-/// several platforms, with this one among them.
+/// Pushes an image under a reference, its attachments, and what `provenance` says of its manifest. With `join`, the tag
+/// becomes or stays an index of images for several platforms, with this one among them.
 ///
 /// # Errors
 /// When a layer cannot be read or packed, or the registry does not take something.
@@ -55,6 +55,7 @@ pub fn push(
     record: &ImageRecord,
     subject: Subject<'_>,
     attachments: &[Attachment],
+    provenance: &dyn Fn(&Descriptor) -> Result<Attachment, ExchangeError>,
     join: bool,
 ) -> Result<PushedImage, ExchangeError> {
     let login = transfer::login(context.supply(), reference)?;
@@ -77,10 +78,12 @@ pub fn push(
         Some(tag) => drop(pusher.registry.push_manifest(tag, MANIFEST, &documents.manifest)?),
         None => {}
     }
-    for attachment in attachments {
+    // Where it comes from can be said of what it is named by only.
+    let provenance = provenance(&documents.descriptor)?;
+    for attachment in attachments.iter().chain([&provenance]) {
         pusher.attach(attachment, &documents.descriptor)?;
     }
-    Ok(PushedImage { manifest: documents.descriptor, layers, attachments: attachments.len() })
+    Ok(PushedImage { manifest: documents.descriptor, layers, attachments: attachments.len() + 1 })
 }
 
 struct Pusher<'a> {

@@ -170,7 +170,7 @@ pub fn drift(context: BuildContext<'_>, place: &Place) -> Result<(Drift, Scratch
 /// In what a workspace, with all that was changed in it, differs from the image that its project has now.
 ///
 /// # Errors
-/// When the image is not built, or as [`drift`].
+/// When the image is not built, or as [`drift()`].
 pub fn against(
     context: BuildContext<'_>,
     place: &Place,

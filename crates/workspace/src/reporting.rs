@@ -191,15 +191,7 @@ pub fn put_into_project(project: &Project, folder: &str, made: &Made) -> Result<
     let ground = Ground::open(dir).map_err(file_error("open", dir))?;
     let owner = fs::metadata(dir).map(|meta| (meta.uid(), meta.gid())).map_err(file_error("read", dir))?;
     let dress = |mode| Dress { mode, owner: Some(owner), modified: made.report.times.measured / 1000 };
-    let mut above: Vec<&Path> = path.ancestors().skip(1).filter(|above| !above.as_os_str().is_empty()).collect();
-    above.reverse();
-    for directory in above {
-        let is_there = fs::symlink_metadata(dir.join(directory)).is_ok();
-        ground.directory(directory).map_err(failed())?;
-        if !is_there {
-            ground.dress(directory, &dress(0o755)).map_err(failed())?;
-        }
-    }
+    ground.make_way(&path, &dress(0o755)).map_err(failed())?;
     ground.file(&path, &mut made.text.as_bytes(), &dress(0o644)).map_err(failed())?;
     Ok(dir.join(path))
 }

@@ -12,12 +12,11 @@ use cavrith_core::verdict::{count, size};
 use cavrith_engine::bodies::BodySource;
 use cavrith_engine::build::{self, Built};
 use cavrith_engine::context::BuildContext;
-use cavrith_engine::error::TeamError;
 use cavrith_engine::event::Event;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::Project;
 use cavrith_engine::sealed::{self, Adopted};
-use cavrith_engine::{EngineError, signing, team, vouched};
+use cavrith_engine::{signing, team, vouched};
 use cavrith_exchange::cache::Cache;
 use cavrith_exchange::parcel::OpenParcel;
 use cavrith_sandbox::job::Perturbations;
@@ -203,10 +202,9 @@ fn vouch(
     (record, command): (&ImageRecord, &Build),
 ) -> Result<(), Failure> {
     let Some(cache) = cache(&build_env.store_session.member, project) else { return Ok(()) };
-    let file = team::signed(project)?;
-    let proved = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
+    let team = team::signed(project)?;
     let named = command.keys.key.first().map(PathBuf::as_path);
-    let key = signing::find(proved.now, Role::Publisher, keys::chosen(named))?;
+    let key = signing::find(&team.now, Role::Publisher, keys::chosen(named))?;
     let image_key = Plan::new(&project.spec, lock).image_key;
     let layers = record.layers.clone();
     let signature = key.sign(IMAGE, Voucher::text(&image_key, &layers).as_bytes())?;

@@ -213,6 +213,10 @@ fn report(screen: &Screen, dir: &Path, (started, verdict): (&Value, &Value), fir
                 .unwrap_or("something could not be measured; cavrith verify says what"),
         )),
     }
+    let signature = verdict["aspects"].as_array().into_iter().flatten().find(|aspect| aspect["name"] == "signature");
+    if let Some(signature) = signature.filter(|signature| signature["same"] == true) {
+        screen.result(format_args!("    signed by  {}", text(&signature["measured"])));
+    }
     for port in started["status"]["ports"].as_array().into_iter().flatten() {
         if let Some(outside) = port["outside"].as_u64().filter(|outside| *outside > 0) {
             screen.result(format_args!("    {:<10} 127.0.0.1:{outside}", text(&port["name"])));

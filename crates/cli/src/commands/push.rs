@@ -3,19 +3,24 @@
 use std::path::Path;
 use std::time::Instant;
 
-use cavrith_core::contents;
 use cavrith_core::oci::Reference;
-use cavrith_core::oci::image::Attachment;
+use cavrith_core::oci::image::{Attachment, Descriptor};
+use cavrith_core::team::{IMAGE, Role};
 use cavrith_core::verdict::{count, size};
+use cavrith_core::{contents, provenance, report};
 use cavrith_engine::contents as listing;
+use cavrith_engine::signing::{self, SigningKey};
+use cavrith_engine::team;
 use cavrith_exchange::layout::Outgoing;
 use cavrith_exchange::parcel::{OpenParcel, encryption, moving};
 use cavrith_exchange::{ExchangeError, pushing};
+use cavrith_sandbox::perturbed::CONDITIONS;
 use serde_json::json;
 
 use crate::args::{General, Push};
 use crate::build_env::BuildEnv;
 use crate::commands::{Outcome, build as building, export, locked_project};
+use crate::keys;
 use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
 
@@ -51,8 +56,22 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
     if let Some(seal) = lock.seal.as_ref().filter(|seal| seal.image == record.image) {
         attachments.push(Attachment { media_type: SEAL, bytes: bytes(&json!(seal)) });
     }
+    // Before anything is sent, and not after it.
+    let key = if command.sign {
+        let team = team::signed(&project)?;
+        Some(signing::find(&team.now, Role::Publisher, keys::choice(&command.key))?)
+    } else {
+        None
+    };
+    let name = format!("{}/{}", reference.registry, reference.name);
+    let provenance = |manifest: &Descriptor| {
+        let of = (name.as_str(), &manifest.digest.0);
+        let statement =
+            provenance::statement((&project.spec, &lock), of, &items, &CONDITIONS, env!("CARGO_PKG_VERSION"));
+        attested(bytes(&statement), key.as_ref())
+    };
     let pushed = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-        Ok(pushing::push(context, &reference, &record, subject, &attachments, command.index)?)
+        Ok(pushing::push(context, &reference, &record, subject, &attachments, &provenance, command.index)?)
     })?;
     let sent = pushed.layers.iter().filter(|layer| layer.how == "sent");
     let (sent, bytes) = sent.fold((0, 0), |(count, bytes), layer| (count + 1, bytes + layer.layer.size));
@@ -64,6 +83,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
             "layers": pushed.layers,
             "attachments": pushed.attachments,
             "sealed": attachments.len() > 1,
+            "signed": key.as_ref().map(|key| &key.name),
         }));
     } else if !screen.quiet {
         let there = pushed.layers.len() - sent;
@@ -81,6 +101,16 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
         }
     }
     Ok(0)
+}
+
+/// A statement as it is attached: in an envelope, when somebody signs it.
+fn attested(statement: Vec<u8>, key: Option<&SigningKey>) -> Result<Attachment, ExchangeError> {
+    let Some(key) = key else {
+        return Ok(Attachment { media_type: provenance::STATEMENT_TYPE, bytes: statement });
+    };
+    let signature = key.sign(IMAGE, &report::encoded(&statement))?;
+    let envelope = report::envelope(&statement, key.public(), signature);
+    Ok(Attachment { media_type: provenance::ENVELOPE_TYPE, bytes: envelope.into_bytes() })
 }
 
 fn push_parcel(screen: &Screen, command: &Push, reference: &Reference, path: &Path) -> Outcome {

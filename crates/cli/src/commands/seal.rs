@@ -6,7 +6,7 @@ use cavrith_core::digest::TeamDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::seal::{self as core, SealSignature};
 use cavrith_core::team::{Role, SEAL};
-use cavrith_engine::error::{LockError, TeamError};
+use cavrith_engine::error::LockError;
 use cavrith_engine::project::Project;
 use cavrith_engine::sealing::Candidate;
 use cavrith_engine::signing::{self, SigningKey};
@@ -64,9 +64,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
     }
     // Before two builds, and not after them.
     let signing = if command.sign {
-        let file = team::signed(&project)?;
-        let now = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
-        Some((signing::find(now.now, Role::Lead, keys::choice(&command.key))?, now.digest()))
+        let team = team::signed(&project)?;
+        Some((signing::find(&team.now, Role::Lead, keys::choice(&command.key))?, team.digest))
     } else {
         None
     };

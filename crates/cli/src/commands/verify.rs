@@ -6,7 +6,7 @@ use std::time::Instant;
 use cavrith_core::lock::Lock;
 use cavrith_core::verdict::{Standing, Verdict};
 use cavrith_engine::EngineError;
-use cavrith_engine::error::{LockError, TeamError};
+use cavrith_engine::error::LockError;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::team;
@@ -75,10 +75,8 @@ fn report(
     command: &Verify,
 ) -> Result<(Made, Option<PathBuf>), Failure> {
     let project = pair.0;
-    let file = team::signed(project)?;
-    let proved = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
-    let signer =
-        if command.anonymous { Signer::Nobody } else { Signer::Member(proved.now, keys::choice(&command.key)) };
+    let team = team::signed(project)?;
+    let signer = if command.anonymous { Signer::Nobody } else { Signer::Member(&team.now, keys::choice(&command.key)) };
     let folder = project.spec.team.as_ref().and_then(|team| team.reports.as_ref());
     let is_sent = command.to.is_some() || folder.is_some();
     let version = env!("CARGO_PKG_VERSION");

@@ -478,3 +478,45 @@ fn a_publisher_vouches_for_layers_that_nobody_has_sealed_yet() {
         }
     }
 }
+
+#[test]
+fn a_publisher_signs_where_a_pushed_image_comes_from() {
+    let signers = Signers::sealed();
+    let registry = crate::registry::Registry::new();
+    let reference = format!("{}/brindle/timetable:1", registry.host);
+    signers.write_team(&[("ida", "\"lead\""), ("tove", "\"member\""), ("ci", "\"publisher\"")]);
+    signers.ok("ida", &["team", "sign"]);
+    let told = signers.fails("ida", &["push", &reference, "--sign"], 3);
+    assert!(told.contains("those who may are ci"), "{told}");
+    assert!(registry.state.lock().unwrap().manifests.is_empty());
+    let pushed = signers.json("ci", &["push", &reference, "--sign", "--json"]);
+    assert_eq!(pushed["signed"], "ci");
+    let tag = pushed["manifest"].as_str().unwrap().replace(':', "-");
+    let referrers = registry.manifest("brindle/timetable", &tag);
+    let listed = referrers["manifests"].as_array().unwrap().iter();
+    let envelope = listed.clone().find(|one| one["artifactType"] == "application/vnd.dsse.envelope.v1+json").unwrap();
+    let artifact = registry.manifest("brindle/timetable", envelope["digest"].as_str().unwrap());
+    let envelope: Value = serde_json::from_slice(&registry.blob(&artifact["layers"][0]["digest"])).unwrap();
+    // OpenSSH says the same of it.
+    let payload =
+        base64::Engine::decode(&base64::engine::general_purpose::STANDARD, envelope["payload"].as_str().unwrap())
+            .unwrap();
+    let statement: Value = serde_json::from_slice(&payload).unwrap();
+    assert_eq!(statement["predicate"]["buildDefinition"]["internalParameters"]["sealed"]["signed-by"], "ida");
+    let dir = signers.team.dir.path().join("checked");
+    fs::create_dir(&dir).unwrap();
+    let kind = "application/vnd.in-toto+json";
+    let signed = [format!("DSSEv1 {} {kind} {} ", kind.len(), payload.len()).into_bytes(), payload].concat();
+    fs::write(dir.join("signed"), signed).unwrap();
+    let letters: Vec<char> = envelope["signatures"][0]["sig"].as_str().unwrap().chars().collect();
+    let lines: Vec<String> = letters.chunks(70).map(|line| line.iter().collect()).collect();
+    let armoured = format!("-----BEGIN SSH SIGNATURE-----\n{}\n-----END SSH SIGNATURE-----\n", lines.join("\n"));
+    fs::write(dir.join("signature"), armoured).unwrap();
+    fs::write(dir.join("signers"), format!("ci namespaces=\"cavrith-image\" {}\n", signers.public("ci", "id_ed25519")))
+        .unwrap();
+    let mut command = Command::new("ssh-keygen");
+    command.args(["-Y", "verify", "-I", "ci", "-n", "cavrith-image", "-f"]).arg(dir.join("signers")).arg("-s");
+    command.arg(dir.join("signature")).stdin(fs::File::open(dir.join("signed")).unwrap());
+    let output = command.output().unwrap();
+    assert!(output.status.success(), "{}", crate::team::told(&output));
+}

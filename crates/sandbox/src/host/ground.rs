@@ -53,6 +53,26 @@ impl Ground {
         }
     }
 
+    /// Makes the directories that a path lies in, as far as they are not there, with these rights and this owner.
+    ///
+    /// # Errors
+    /// As [`Self::directory`].
+    pub fn make_way(&self, path: &Path, dress: &Dress) -> io::Result<()> {
+        let mut above: Vec<&Path> = path.ancestors().skip(1).filter(|above| !above.as_os_str().is_empty()).collect();
+        above.reverse();
+        for directory in above {
+            let (from, name) = self.above(directory)?;
+            match rustix::fs::mkdirat(&from, name, Mode::RWXU) {
+                Err(Errno::EXIST) => drop(
+                    find(&from, name, OFlags::PATH | OFlags::DIRECTORY).map_err(|error| explained(directory, error))?,
+                ),
+                Err(error) => return Err(error.into()),
+                Ok(()) => self.dress(directory, dress)?,
+            }
+        }
+        Ok(())
+    }
+
     /// Gives a directory that is there its rights, owner and time.
     ///
     /// # Errors

@@ -220,15 +220,7 @@ fn lay(dir: &Path, files: &[NewFile]) -> Result<(), Failure> {
     let dress = |mode: u32| Dress { mode, owner: Some(owner), modified: now };
     for NewFile { path, content } in files {
         let failed = || file_error("write", dir.join(path));
-        let mut above: Vec<&Path> = path.ancestors().skip(1).filter(|above| !above.as_os_str().is_empty()).collect();
-        above.reverse();
-        for directory in above {
-            let before = fs::symlink_metadata(dir.join(directory)).is_ok();
-            ground.directory(directory).map_err(failed())?;
-            if !before {
-                ground.dress(directory, &dress(0o755)).map_err(failed())?;
-            }
-        }
+        ground.make_way(path, &dress(0o755)).map_err(failed())?;
         match content {
             NewContent::File(bytes, program) => {
                 let mode = if *program { 0o755 } else { 0o644 };
