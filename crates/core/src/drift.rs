@@ -209,6 +209,31 @@ impl Finding {
         }
     }
 
+    /// Makes every text in it one that a terminal does not obey: whoever is inside chose them. Lines of files and
+    /// commands stay as they are; whoever shows those sees to it.
+    fn escape(&mut self) {
+        let escape = |text: &mut String| {
+            if text.chars().any(char::is_control) {
+                *text = crate::path::shown(text.as_bytes());
+            }
+        };
+        let escape_all = |texts: &mut [Option<&mut String>]| texts.iter_mut().flatten().for_each(|text| escape(text));
+        match self {
+            Self::Package { name, from, to, .. } => escape_all(&mut [Some(name), from.as_mut(), to.as_mut()]),
+            Self::LanguagePackage { manager, name, from, to, place, .. } => {
+                escape_all(&mut [Some(manager), Some(name), from.as_mut(), to.as_mut(), Some(place)]);
+            }
+            Self::File { path, origin, leads_to, .. } => {
+                escape_all(&mut [Some(path), origin.as_mut(), leads_to.as_mut()]);
+            }
+            Self::Removed { path, origin, .. } => escape_all(&mut [Some(path), origin.as_mut()]),
+            Self::Folder(group) => escape(&mut group.path),
+            Self::Account { name, change, .. } => escape_all(&mut [Some(name), Some(change)]),
+            Self::Variable { name, value, file } => escape_all(&mut [Some(name), Some(value), Some(file)]),
+            Self::Service { program, account, .. } => escape_all(&mut [Some(program), Some(account)]),
+        }
+    }
+
     /// With which others it can be taken back only: those of the same bundle.
     pub fn bundle(&self) -> String {
         match self {
@@ -293,6 +318,7 @@ pub fn find(observed: &Observed<'_>, listening: Vec<Finding>) -> Drift {
     findings.extend(listening);
     let home = home(&mut open);
     findings.extend(files(&mut open, &owners));
+    findings.iter_mut().for_each(Finding::escape);
     Drift { findings, home, folded: open.folded, paths: open.paths }
 }
 
@@ -333,7 +359,15 @@ fn home(open: &mut Open<'_>) -> Vec<Group> {
         group.0 += 1;
         group.1 += size(open.observed.here, &path);
     }
-    groups.into_iter().map(|(path, (files, bytes))| Group { path: path.to_string(), files, bytes }).collect()
+    groups.into_iter().map(|(path, (files, bytes))| Group { path: named(&path), files, bytes }).collect()
+}
+
+/// A path as a person would type it, whole; one that is no printable text with what is not escaped.
+fn named(path: &RootPath) -> String {
+    match std::str::from_utf8(path.as_bytes()) {
+        Ok(text) if !text.chars().any(char::is_control) => format!("/{text}"),
+        _ => path.to_string(),
+    }
 }
 
 fn leads_to(tree: &Tree, path: &RootPath) -> Option<String> {
@@ -371,23 +405,23 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
                 }
                 let files = observed.image.under(path).filter(|(_, entry)| !entry.kind.is_directory()).count();
                 gone = Some(path.clone());
-                paths.entry(path.to_string()).or_default().push(path.clone());
-                findings.push(Finding::Removed { path: path.to_string(), origin: origin(path), files: files as u64 });
+                paths.entry(named(path)).or_default().push(path.clone());
+                findings.push(Finding::Removed { path: named(path), origin: origin(path), files: files as u64 });
             }
             What::Extra => {
                 // The uppermost directory that the image does not have.
                 let new = |above: &RootPath| !above.is_root() && observed.image.get(above).is_none();
                 let top = path.ancestors().into_iter().find(new).unwrap_or_else(|| path.clone());
-                paths.entry(top.to_string()).or_default().push(path.clone());
+                paths.entry(named(&top)).or_default().push(path.clone());
                 let group = groups.entry(top).or_default();
                 group.0 += u64::from(!observed.here.get(path).is_some_and(|entry| entry.kind.is_directory()));
                 group.1 += size(observed.here, path);
             }
             What::Changed { fields } => {
-                paths.entry(path.to_string()).or_default().push(path.clone());
+                paths.entry(named(path)).or_default().push(path.clone());
                 let diff = if fields.iter().any(|field| field.name == "content") { diff(observed, path) } else { None };
                 findings.push(Finding::File {
-                    path: path.to_string(),
+                    path: named(path),
                     how: FileChange::Changed,
                     origin: origin(path),
                     fields: fields.clone(),
@@ -400,20 +434,20 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
     }
     for (path, (files, bytes)) in groups {
         // The only file of a new directory is told itself.
-        let inner: Vec<_> = paths.get(&path.to_string()).into_iter().flatten().collect();
+        let inner: Vec<_> = paths.get(&named(&path)).into_iter().flatten().collect();
         let path = match inner.as_slice() {
             [only] if files == 1 && **only != path => {
                 let only = (*only).clone();
-                paths.insert(only.to_string(), vec![only.clone()]);
+                paths.insert(named(&only), vec![only.clone()]);
                 only
             }
             _ => path,
         };
         let is_directory = observed.here.get(&path).is_some_and(|entry| entry.kind.is_directory());
         findings.push(match is_directory {
-            true => Finding::Folder(Group { path: path.to_string(), files, bytes }),
+            true => Finding::Folder(Group { path: named(&path), files, bytes }),
             false => Finding::File {
-                path: path.to_string(),
+                path: named(&path),
                 how: FileChange::New,
                 origin: None,
                 fields: Vec::new(),

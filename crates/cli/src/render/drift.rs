@@ -123,7 +123,14 @@ fn line(finding: &Finding, styles: &Styles) -> Vec<String> {
 
 /// A line of a unified diff.
 pub fn coloured(line: &str, styles: &Styles) -> String {
-    let shown = cavrith_core::path::shown(line.replace('\t', "    ").as_bytes());
+    let mut shown = String::new();
+    for letter in line.chars() {
+        match letter {
+            '\t' => shown.push_str("    "),
+            letter if letter.is_control() => shown.extend(letter.escape_default()),
+            letter => shown.push(letter),
+        }
+    }
     match line.bytes().next() {
         Some(b'+') => styled(styles.good, shown).to_string(),
         Some(b'-') => styled(styles.bad, shown).to_string(),

@@ -126,6 +126,25 @@ fn a_changed_text_is_told_by_its_lines_and_terminals_get_no_escapes() {
     team.assert_clean();
 }
 
+#[test]
+fn nothing_that_somebody_inside_chose_reaches_the_terminal_as_an_order() {
+    let team = Team::locked();
+    team.ok(&["start", "-q", "--wait"]);
+    let script = "e=$(printf '\\033[2J'); echo \"ev${e}il:x:1001:1001::/home/x:/bin/sh\" >> /etc/passwd; echo x > \"/bin/ev${e}il\"
+        ln -s \"${e}\" /bin/lead; printf \"export TIDE='${e}'\\n\" > /etc/profile; mkdir -p \"/opt/${e}/a\"; echo 1 > \"/opt/${e}/a/1\"; echo 2 > \"/opt/${e}/a/2\"
+        printf '\\nPackage: ti%sde\\nStatus: install ok installed\\nVersion: 1%s\\n\\n' \"$e\" \"$e\" >> /var/lib/dpkg/status";
+    inside(&team, "root", script);
+    for command in [&["drift"][..], &["drift", "files"], &["drift", "--adopt"]] {
+        let output = team.run(command);
+        let told = crate::team::told(&output);
+        assert!(!told.contains('\u{1b}') && told.contains("il"), "{command:?}: {told}");
+    }
+    team.ok(&["seal", "-q"]);
+    let told = team.fails(&["verify"], 1);
+    assert!(!told.contains('\u{1b}') && told.contains("account ev"), "{told}");
+    team.assert_clean();
+}
+
 /// What the spec of a team has, and its lock.
 fn project_files(team: &Team) -> (String, String) {
     let read = |name: &str| fs::read_to_string(team.project().join(name)).unwrap();
@@ -290,5 +309,81 @@ fn a_new_project_begins_with_a_workspace_and_its_drift() {
     let third = team.dir.path().join("ida/third");
     let told = team.fails(&["-C", third.to_str().unwrap(), "init", "--from", "../timetable", "--drift"], 2);
     assert!(told.contains("cavrith list"), "{told}");
+    team.assert_clean();
+}
+
+#[test]
+fn long_and_odd_paths_are_told_whole_adopted_and_taken_back() {
+    let team = Team::locked();
+    team.ok(&["start", "-q", "--wait"]);
+    let long = format!("/opt/{}", ["a".repeat(100), "b".repeat(100), "c".repeat(100)].join("/"));
+    let script = format!(
+        "mkdir -p {long}; echo 1 > {long}/one; echo 2 > {long}/two; echo 3 > '/etc/with blank'; echo 4 > '/etc/back\\slash'; echo 5 > \"/etc/quo\\\"te\"; echo 6 > /etc/größe"
+    );
+    inside(&team, "root", &script);
+    let found = names(&drift(&team));
+    for path in ["/etc/with blank", "/etc/back\\slash", "/etc/quo\"te", "/etc/größe"] {
+        assert!(found.contains(&format!("file {path}")), "{path}: {found:?}");
+    }
+    let output = team.run(&["drift", "--adopt", "--yes"]);
+    let told = crate::team::told(&output);
+    assert!(output.status.success() && told.contains("the image holds now what the workspace held"), "{told}");
+    team.ok(&["restart", "-q"]);
+    assert_eq!(names(&drift(&team)), [""; 0]);
+    inside(
+        &team,
+        "root",
+        &format!(
+            "test $(cat {long}/two) = 2; test $(cat '/etc/back\\slash') = 4; rm -r {long}; echo 7 > '/etc/with blank'"
+        ),
+    );
+    team.ok(&["stop", "-q"]);
+    team.ok(&["drift", "--undo", "--yes", "-q"]);
+    assert_eq!(names(&drift(&team)), [""; 0]);
+    team.assert_clean();
+}
+
+#[test]
+#[ignore = "it asks the mirror of the Debian archive"]
+fn online_packages_that_somebody_installed_are_adopted() {
+    let team = Team::new();
+    let spec = "spec = 1\n\n[workspace]\nname = \"notices\"\n\n[base]\ndebian   = \"bookworm\"\npackages = [\n    \"apt\",    # to try things out\n    \"nano\",\n    \"nginx-light\",\n    \"passwd\",\n]\n";
+    fs::write(team.project().join("cavrith.toml"), spec).unwrap();
+    team.ok(&["lock", "-q"]);
+    team.ok(&["start", "-q", "--wait"]);
+    let script = "apt-get update -q >/dev/null; apt-get install -y -q jq >/dev/null; apt-get remove -y -q nano >/dev/null
+        useradd -m sven; echo 'worker_processes 2;' >> /etc/nginx/nginx.conf; rm /etc/nginx/win-utf; chmod 600 /etc/nginx/mime.types";
+    inside(&team, "root", script);
+    let value = drift(&team);
+    let found = names(&value);
+    let needed = ["package libjq1", "package libonig5"];
+    let expected = [
+        "package jq",
+        needed[0],
+        needed[1],
+        "package nano",
+        "account sven",
+        "file /etc/nginx/mime.types",
+        "file /etc/nginx/nginx.conf",
+        "removed /etc/nginx/win-utf",
+    ];
+    assert_eq!(found, expected);
+    let config =
+        value["findings"].as_array().unwrap().iter().find(|one| one["path"] == "/etc/nginx/nginx.conf").unwrap();
+    assert_eq!(config["origin"], "package nginx-common");
+    assert!(config["diff"].as_str().unwrap().contains("+worker_processes 2;"), "{config}");
+    let output = team.run(&["drift", "--adopt", "--yes"]);
+    let told = crate::team::told(&output);
+    assert!(output.status.success() && told.contains("the image holds now what the workspace held"), "{told}");
+    let spec = fs::read_to_string(team.project().join("cavrith.toml")).unwrap();
+    assert!(
+        spec.contains("    \"apt\",    # to try things out\n    \"nginx-light\",\n    \"passwd\",\n    \"jq (>= "),
+        "{spec}"
+    );
+    team.ok(&["restart", "-q"]);
+    assert_eq!(names(&drift(&team)), [""; 0]);
+    inside(&team, "root", "jq --version; ! nano --version; id sven");
+    team.ok(&["seal", "-q"]);
+    assert!(team.ok(&["verify"]).contains("same         scratch"));
     team.assert_clean();
 }

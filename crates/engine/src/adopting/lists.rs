@@ -44,18 +44,15 @@ pub(super) fn remove(list: &mut Array, place: usize) {
         }
         return;
     };
-    // The comment behind it stands before the next entry, on the same line.
+    // Up to the end of the line stands what is behind the entry before: that stays, and what is behind this one goes.
     let decor = next.decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default().to_owned();
-    if decor.trim_start_matches([' ', '\t']).starts_with('#') || first {
-        let kept = if decor.trim_start_matches([' ', '\t']).starts_with('#') {
-            let behind = prefix.split('\n').next().unwrap_or_default();
-            let rest = decor.split_once('\n').map_or("", |(_, rest)| rest);
-            format!("{behind}\n{rest}")
-        } else {
-            prefix
-        };
-        next.decor_mut().set_prefix(kept);
-    }
+    let kept = match (prefix.split_once('\n'), decor.split_once('\n')) {
+        (Some((behind, _)), Some((_, rest))) => format!("{behind}\n{rest}"),
+        (Some(_), None) => prefix,
+        (None, _) if first => prefix,
+        (None, _) => decor,
+    };
+    next.decor_mut().set_prefix(kept);
 }
 
 #[cfg(test)]
@@ -93,6 +90,9 @@ mod tests {
         assert_eq!(removed(list, 0), "packages = [\n    \"nano\", # Ida's\n    \"vim\",\n]\n");
         assert_eq!(removed(list, 1), "packages = [\n    \"git\", # for all\n    \"vim\",\n]\n");
         assert_eq!(removed(list, 2), "packages = [\n    \"git\", # for all\n    \"nano\", # Ida's\n]\n");
+        let one = "[\n    \"git\", # for all\n    \"nano\",\n    # the best\n    \"vim\",\n]";
+        assert_eq!(removed(one, 1), "packages = [\n    \"git\", # for all\n    # the best\n    \"vim\",\n]\n");
+        assert_eq!(removed(one, 0), "packages = [\n    \"nano\",\n    # the best\n    \"vim\",\n]\n");
         assert_eq!(removed("[\"git\", \"nano\"]", 0), "packages = [\"nano\"]\n");
         assert_eq!(removed("[\"git\", \"nano\"]", 1), "packages = [\"git\"]\n");
     }

@@ -136,11 +136,9 @@ fn difference(finding: &Finding) -> Difference {
             Difference::new(path.clone(), NOTHING, "something that nobody put there")
         }
         Finding::File { path, origin, fields, diff, .. } => {
-            let shown = path.clone();
-            let changed = What::Changed { fields: fields.clone() };
-            let path = RootPath::from_absolute(path).unwrap_or_else(|_| RootPath::root());
-            let difference = Difference::of_change(&Change { path, what: changed }, origin.clone());
-            Difference { diff: diff.clone().filter(|diff| is_shown(&shown, diff)), ..difference }
+            let change = Change { path: RootPath::root(), what: What::Changed { fields: fields.clone() } };
+            let diff = diff.clone().filter(|diff| is_shown(path, diff));
+            Difference { what: path.clone(), diff, ..Difference::of_change(&change, origin.clone()) }
         }
     }
 }
