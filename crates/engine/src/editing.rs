@@ -15,7 +15,7 @@ pub fn add_extension(dir: &Path, id: &str, version: &str) -> Result<Option<Strin
     let path = dir.join(FILE_NAME);
     let text = cavrith_store::reading::text(&path).map_err(file_error("read", &path))?;
     let (text, before) = with_extension(&text, id, version)?;
-    cavrith_store::atomic::write(&path, text.as_bytes())?;
+    cavrith_store::atomic::write_unlinked(&path, text.as_bytes())?;
     Ok(before)
 }
 

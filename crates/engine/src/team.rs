@@ -160,7 +160,7 @@ pub fn sign(project: &Project, keys: KeyChoice<'_>) -> Result<TeamFile, EngineEr
     let signature = key.sign(team::CHANGE, text.as_bytes())?;
     file.changes.push(Change { by, signature, people });
     let proved = file.prove().map_err(TeamError::from)?;
-    atomic::write(&project.dir.join(history::FILE_NAME), file.to_text().as_bytes())?;
+    atomic::write_unlinked(&project.dir.join(history::FILE_NAME), file.to_text().as_bytes())?;
     remember(&project.dir, &proved)?;
     Ok(file)
 }

@@ -34,6 +34,24 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     attempt().map_err(io_error("write", path))
 }
 
+/// As [`write`], of a file in a folder that others can write to, as everybody inside can to a project's: a link in its
+/// place is never followed, whenever it came there.
+///
+/// # Errors
+/// As [`write`], and when a link is in its place.
+pub fn write_unlinked(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
+    let attempt = || {
+        if fs::symlink_metadata(path).is_ok_and(|meta| meta.is_symlink()) {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is a link, which is not followed here"));
+        }
+        // What takes its place from here on is replaced by the rename, and not written through.
+        let mut file = NewFile::at(path.to_owned(), 0o666)?;
+        file.write_all(bytes)?;
+        file.put_in_place()
+    };
+    attempt().map_err(io_error("write", path))
+}
+
 /// A file that is being written, and is not there yet. One that is dropped before it is put in place leaves nothing.
 #[derive(Debug)]
 pub struct NewFile {
@@ -50,7 +68,10 @@ impl NewFile {
     /// # Errors
     /// When the directory cannot be written to, or something that is not a file is in the place.
     pub fn beside(path: &Path, mode: u32) -> io::Result<Self> {
-        let place = real_place(path)?;
+        Self::at(real_place(path)?, mode)
+    }
+
+    fn at(place: PathBuf, mode: u32) -> io::Result<Self> {
         let before = match fs::symlink_metadata(&place) {
             Ok(meta) if meta.is_file() => Some(meta.permissions().mode() & 0o777),
             Ok(_) => return Err(io::Error::new(io::ErrorKind::InvalidInput, "something that is not a file is there")),
@@ -189,6 +210,26 @@ pub(crate) fn sync_filesystem(path: &Path) -> Result<(), StoreError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn where_others_write_no_link_is_followed_whenever_it_came() {
+        let dir = tempfile::tempdir().unwrap();
+        let (victim, name) = (dir.path().join("victim"), dir.path().join("name"));
+        fs::write(&victim, "old").unwrap();
+        std::os::unix::fs::symlink("victim", &name).unwrap();
+        assert!(write_unlinked(&name, b"new").unwrap_err().to_string().contains("it is a link"));
+        // One that comes between looking and writing is replaced.
+        fs::remove_file(&name).unwrap();
+        let mut file = NewFile::at(name.clone(), 0o666).unwrap();
+        file.write_all(b"new").unwrap();
+        std::os::unix::fs::symlink("victim", &name).unwrap();
+        file.put_in_place().unwrap();
+        assert_eq!(
+            (fs::read_to_string(&victim).unwrap(), fs::read_to_string(&name).unwrap()),
+            ("old".into(), "new".into())
+        );
+        assert!(!name.symlink_metadata().unwrap().is_symlink());
+    }
 
     #[test]
     fn a_file_keeps_its_rights_and_a_link_leads_to_the_file_that_is_written() {

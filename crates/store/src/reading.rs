@@ -60,7 +60,18 @@ pub fn text(path: &Path) -> io::Result<String> {
 /// # Errors
 /// When it cannot be read, is something else, or is longer.
 pub fn bounded(path: &Path, most: u64) -> io::Result<Vec<u8>> {
-    let file = open(path)?;
+    whole(open(path)?, most)
+}
+
+/// As [`bounded`], by a path without links: what somebody else may exchange meanwhile leads nowhere else.
+///
+/// # Errors
+/// As [`bounded`], and when something of the path is a link.
+pub fn bounded_real(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    whole(open_real(path)?, most)
+}
+
+fn whole(file: File, most: u64) -> io::Result<Vec<u8>> {
     // One more than it has, so that its end is seen at once.
     let mut bytes = Vec::with_capacity(file.metadata()?.len().min(most) as usize + 1);
     file.take(most.saturating_add(1)).read_to_end(&mut bytes)?;

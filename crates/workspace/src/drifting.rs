@@ -137,7 +137,8 @@ impl Scratched {
         }
         if side == Side::Here
             && let Some(at) = self.top().map(|top| top.join(path.as_relative()))
-            && let Ok(bytes) = reading::bounded(&at, LONGEST)
+            // Whoever is inside can exchange a directory for a link while this is read.
+            && let Ok(bytes) = reading::bounded_real(&at, LONGEST)
         {
             return Some(bytes);
         }

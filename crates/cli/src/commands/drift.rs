@@ -4,9 +4,7 @@ pub mod adopt;
 
 use cavrith_core::drift::{Drift as Changes, Finding};
 use cavrith_core::verdict::count;
-use cavrith_engine::home::Home;
 use cavrith_keeper::place::Place;
-use cavrith_store::owners::Ownership;
 use cavrith_workspace::drifting::{self, Scratched, undo};
 use serde_json::json;
 
@@ -32,14 +30,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Drift) -> Outcome {
         check_words(&drift, &command.what)?;
         let meant =
             |finding: &Finding| command.what.is_empty() || command.what.iter().any(|word| finding.is_meant(word));
-        return undo(
-            screen,
-            &home,
-            (&place, command),
-            (&drift, &scratched),
-            meant,
-            build_env.store_session.store.ownership(),
-        );
+        return undo(screen, &build_env, (&place, command), (&drift, &scratched), meant);
     }
     keep_meant(&mut drift, &command.what)?;
     if command.adopt {
@@ -95,11 +86,10 @@ fn check_words(drift: &Changes, words: &[String]) -> Result<(), Failure> {
 /// Takes back what is meant; the image's own is there again at the next start.
 fn undo(
     screen: &Screen,
-    home: &Home,
+    build_env: &BuildEnv,
     (place, command): (&Place, &Drift),
     (drift, scratched): (&Changes, &Scratched),
     meant: impl Fn(&Finding) -> bool,
-    ownership: Ownership,
 ) -> Outcome {
     let findings: Vec<_> = drift.findings.iter().filter(|finding| meant(finding)).cloned().collect();
     if findings.is_empty() {
@@ -118,7 +108,9 @@ fn undo(
         render::show(screen, &Changes { findings, ..Changes::default() });
     }
     confirm(screen, command.yes, "take this back?")?;
-    let undone = undo::undo(home, place, (drift, scratched), meant, ownership)?;
+    let undone = build::with_progress(screen, build_env, Where::Nowhere, false, |context| {
+        Ok(undo::undo(context, &build_env.store_session.home, place, (drift, scratched), meant)?)
+    })?;
     if command.report.json {
         screen.json(&json!({ "name": place.name, "undone": undone.names, "backup": undone.backup }));
         return Ok(0);

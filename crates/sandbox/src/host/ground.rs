@@ -109,6 +109,28 @@ impl Ground {
         Ok(rustix::fs::utimensat(&above, name, &times(dress), AtFlags::SYMLINK_NOFOLLOW)?)
     }
 
+    /// Removes a file or link, and the directories that it was the last in. What is not there is gone already.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or a directory is there.
+    pub fn remove(&self, path: &Path) -> io::Result<()> {
+        match self.emptied(path) {
+            Ok(_) => {}
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Err(error) => return Err(error),
+        }
+        for directory in path.ancestors().skip(1).filter(|above| !above.as_os_str().is_empty()) {
+            let Ok((above, name)) = self.above(directory) else { continue };
+            // One that has something else in it stays, and so do those above it.
+            if let Err(Errno::NOTEMPTY | Errno::EXIST | Errno::NOTDIR) =
+                rustix::fs::unlinkat(&above, name, AtFlags::REMOVEDIR)
+            {
+                break;
+            }
+        }
+        Ok(())
+    }
+
     /// Removes a symbolic link, if there is one.
     ///
     /// # Errors

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use cavrith_core::drift::{Drift, Finding};
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::Kind;
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::file_error;
 use cavrith_engine::home::Home;
 use cavrith_keeper::place::Place;
@@ -42,11 +43,11 @@ pub struct Undone {
 /// When it runs, only a part of what belongs together is meant, the scratch is a copy of the whole root, or the disk
 /// refuses.
 pub fn undo(
+    context: BuildContext<'_>,
     home: &Home,
     place: &Place,
     (drift, scratched): (&Drift, &Scratched),
     meant: impl Fn(&Finding) -> bool,
-    ownership: Ownership,
 ) -> Result<Undone, WorkspaceError> {
     let refused = |why: String| WorkspaceError::NotUndone { workspace: place.name.clone(), why };
     let Some(top) = scratched.top().filter(|_| !scratched.is_copy()) else {
@@ -88,11 +89,15 @@ pub fn undo(
         return Err(refused(why));
     }
     let held = place.hold()?;
+    // It may have run again since it was read, while somebody thought about it.
+    if Scratched::read(context, place)?.here != scratched.here {
+        return Err(refused("it was changed meanwhile; type it again".to_owned()));
+    }
     let aside = backups::new_place(home, place)?;
     let mut moved = false;
     // What lies deepest goes first, so that a directory is empty when its turn comes.
     for path in paths.iter().rev() {
-        moved |= take_back(scratched, &top, &aside.join("root"), path, ownership)?;
+        moved |= take_back(scratched, &top, &aside.join("root"), path, context.store.ownership())?;
     }
     drop(held);
     let backup = if moved {

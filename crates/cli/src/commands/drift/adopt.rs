@@ -2,7 +2,7 @@
 //! the workspace that they came from.
 
 use std::fs;
-use std::io::{self, Read as _};
+use std::io;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
@@ -103,7 +103,7 @@ impl Adopting<'_> {
 
     fn carry_out(&self, project: &Project, adoption: &Adoption) -> Result<(), Failure> {
         lay(&project.dir, &adoption.files)?;
-        cavrith_store::atomic::write(&project.dir.join(FILE_NAME), adoption.spec.as_bytes())
+        cavrith_store::atomic::write_unlinked(&project.dir.join(FILE_NAME), adoption.spec.as_bytes())
             .map_err(cavrith_engine::EngineError::from)?;
         let own = Own {
             dir: &project.dir,
@@ -185,7 +185,8 @@ pub fn with_drift(screen: &Screen, build_env: &BuildEnv, place: &Place, dir: &Pa
         Ok(planned(context, &scratched, &text, &project, &drift.findings)?)
     })?;
     lay(dir, &adoption.files)?;
-    cavrith_store::atomic::write(&path, adoption.spec.as_bytes()).map_err(cavrith_engine::EngineError::from)?;
+    cavrith_store::atomic::write_unlinked(&path, adoption.spec.as_bytes())
+        .map_err(cavrith_engine::EngineError::from)?;
     Ok(adoption)
 }
 
@@ -212,12 +213,16 @@ fn planned(
     adopting::plan(text, &project.spec, findings, &inside)
 }
 
+/// Seconds since 1970.
+fn now() -> u64 {
+    cavrith_keeper::record::now() / 1000
+}
+
 /// Lays files into the project, each found from its folder without following a link: the folder is visible inside.
 fn lay(dir: &Path, files: &[NewFile]) -> Result<(), Failure> {
     let ground = Ground::open(dir).map_err(file_error("open", dir))?;
     let owner = fs::metadata(dir).map(|meta| (meta.uid(), meta.gid())).map_err(file_error("read", dir))?;
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |since| since.as_secs());
-    let dress = |mode: u32| Dress { mode, owner: Some(owner), modified: now };
+    let dress = |mode: u32| Dress { mode, owner: Some(owner), modified: now() };
     for NewFile { path, content } in files {
         let failed = || file_error("write", dir.join(path));
         ground.make_way(path, &dress(0o755)).map_err(failed())?;
@@ -244,12 +249,8 @@ impl Before {
         let named = adoption.files.iter().map(|file| file.path.clone());
         for path in BESIDE.iter().map(PathBuf::from).chain(named) {
             let at = dir.join(&path);
-            let content = match cavrith_store::reading::open_real(&at) {
-                Ok(mut file) => {
-                    let mut bytes = Vec::new();
-                    file.read_to_end(&mut bytes).map_err(file_error("read", &at))?;
-                    Some(bytes)
-                }
+            let content = match cavrith_store::reading::bounded_real(&at, cavrith_store::reading::LONGEST) {
+                Ok(bytes) => Some(bytes),
                 Err(error) if error.kind() == io::ErrorKind::NotFound => None,
                 Err(error) => return Err(file_error("read", &at)(error).into()),
             };
@@ -258,21 +259,30 @@ impl Before {
         Ok(Self(files))
     }
 
-    /// Puts them back; what was not there goes.
+    /// Puts them back; what was not there goes. The folder was open to everybody inside meanwhile, so no link is
+    /// followed.
     fn restore(&self, dir: &Path) -> Result<(), Failure> {
-        for (path, content) in &self.0 {
+        let (beside, adopted) = self.0.split_at(BESIDE.len().min(self.0.len()));
+        for (path, content) in beside {
             let at = dir.join(path);
             match content {
-                Some(bytes) => cavrith_store::atomic::write(&at, bytes).map_err(cavrith_engine::EngineError::from)?,
-                None => {
-                    let _ = fs::remove_file(&at);
-                    // Directories that were made for it; those with something else in them stay.
-                    for above in path.ancestors().skip(1).filter(|above| !above.as_os_str().is_empty()) {
-                        if fs::remove_dir(dir.join(above)).is_err() {
-                            break;
-                        }
-                    }
+                Some(bytes) => {
+                    cavrith_store::atomic::write_unlinked(&at, bytes).map_err(cavrith_engine::EngineError::from)?;
                 }
+                None => drop(fs::remove_file(&at)),
+            }
+        }
+        let ground = Ground::open(dir).map_err(file_error("open", dir))?;
+        for (path, content) in adopted {
+            let failed = || file_error("put back", dir.join(path));
+            match content {
+                Some(bytes) => {
+                    let as_it_is = fs::symlink_metadata(dir.join(path)).map_or(0o644, |meta| meta.mode() & 0o777);
+                    let owner = fs::metadata(dir).map(|meta| (meta.uid(), meta.gid())).map_err(failed())?;
+                    let dress = Dress { mode: as_it_is, owner: Some(owner), modified: now() };
+                    ground.file(path, &mut bytes.as_slice(), &dress).map_err(failed())?;
+                }
+                None => ground.remove(path).map_err(failed())?,
             }
         }
         Ok(())
