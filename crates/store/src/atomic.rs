@@ -34,11 +34,11 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     attempt().map_err(io_error("write", path))
 }
 
-/// As [`write`], of a file in a folder that others can write to, as everybody inside can to a project's: a link in its
-/// place is never followed, whenever it came there.
+/// As [`write()`], of a file in a folder that others can write to, as everybody inside can to a project's: a link in
+/// its place is never followed, whenever it came there.
 ///
 /// # Errors
-/// As [`write`], and when a link is in its place.
+/// As [`write()`], and when a link is in its place.
 pub fn write_unlinked(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     let attempt = || {
         if fs::symlink_metadata(path).is_ok_and(|meta| meta.is_symlink()) {
