@@ -121,6 +121,9 @@ pub struct Seal {
     /// Share the finished layers in the cache that the spec or config.toml names
     #[arg(long)]
     pub publish: bool,
+    /// Where both builds differ, tell every reason, the bytes, and what to do
+    #[arg(long)]
+    pub why: bool,
     #[command(flatten)]
     pub report: Report,
 }

@@ -7,4 +7,5 @@ pub mod progress;
 pub mod roster;
 pub mod roster_page;
 pub mod runtime;
+pub mod unlike;
 pub mod verdict;

@@ -51,6 +51,7 @@ pub mod link;
 pub mod listing;
 pub mod lock;
 pub mod mistake;
+pub mod nondeterminism;
 pub mod oci;
 pub mod path;
 pub mod provenance;

@@ -50,6 +50,7 @@ pub mod contents;
 pub mod context;
 pub mod culprit;
 pub mod depots;
+pub mod diagnosing;
 pub mod editing;
 pub mod error;
 pub mod event;

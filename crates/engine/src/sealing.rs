@@ -4,22 +4,20 @@
 //! sources into an empty store, and then compares each of its layers with the first build's. Only when all are the same
 //! is there a seal.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
 
 use cavrith_core::derive::plan::{Plan, RULES};
 use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::Lock;
-use cavrith_core::path::RootPath;
+use cavrith_core::nondeterminism::Surroundings;
 use cavrith_core::seal::{Seal, SealedLayer};
 use cavrith_core::setup::Setup;
-use cavrith_core::tree::diff::{Change, What, changes};
-use cavrith_core::tree::{Kind, Tree};
-use cavrith_core::verdict::Difference;
 use cavrith_sandbox::job::Perturbations;
 use cavrith_sandbox::{Identity, perturbed};
 use cavrith_sources::web::Web;
@@ -30,8 +28,8 @@ use cavrith_store::records::ImageRecord;
 use crate::bringing;
 use crate::build;
 use crate::context::BuildContext;
-use crate::culprit::Packages;
-use crate::error::{BuildError, EngineError, SealError, file_error};
+use crate::diagnosing::{self, Unlike};
+use crate::error::{BuildError, EngineError, SealError};
 use crate::event::{Event, Observer};
 use crate::listing;
 use crate::member::Member;
@@ -66,6 +64,8 @@ struct SecondBuild {
     allowed: Vec<PathBuf>,
     #[serde(with = "cavrith_sandbox::wire::paths")]
     shelves: Vec<PathBuf>,
+    /// What was around the first build.
+    around: Surroundings,
 }
 
 /// One variant as it was built first.
@@ -89,7 +89,7 @@ enum Answer {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 struct Comparison {
     record: ImageRecord,
-    differences: Vec<Difference>,
+    differences: Vec<Unlike>,
 }
 
 /// One variant of a project whose image was built.
@@ -147,17 +147,22 @@ pub fn seal(context: BuildContext<'_>, candidates: &[Candidate<'_>]) -> Result<V
         variants: variants.collect(),
         identity: context.identity,
         shelves: context.member.depots.clone(),
+        around: surroundings(context.store.root(), None),
     };
     let comparisons = run_second(&order, memory.then_some(second_store.as_path()), context.observer)?;
-    let mut differences = Vec::new();
+    let mut differences: Vec<Unlike> = Vec::new();
+    let sources = project::read_spec(dir).ok().map(|(gathered, _)| gathered.sources);
     let mut same = comparisons.len() == candidates.len();
     for (candidate, comparison) in candidates.iter().zip(comparisons) {
         same &= comparison.differences.is_empty() && comparison.record.image == candidate.record.image;
-        for difference in comparison.differences {
-            // Variants share layers.
-            if !differences.contains(&difference) {
-                differences.push(difference);
-            }
+        let (fresh, first) = (comparison.differences, differences.len());
+        // Variants share layers, and have steps in common, whose random numbers are others.
+        let known: BTreeSet<_> =
+            differences.iter().map(|one| (one.layer.clone(), one.difference.what.clone())).collect();
+        let is_new = |one: &Unlike| !known.contains(&(one.layer.clone(), one.difference.what.clone()));
+        differences.extend(fresh.into_iter().filter(is_new));
+        if let Some(sources) = sources.as_ref().filter(|_| differences.len() > first) {
+            diagnosing::find_lines(&mut differences[first..], &candidate.project.spec, sources);
         }
     }
     if !same {
@@ -188,6 +193,27 @@ pub fn seal(context: BuildContext<'_>, candidates: &[Candidate<'_>]) -> Result<V
         }
     });
     Ok(seals.collect())
+}
+
+/// What is around a build of this process: the first one, or with the offset of its clock the second.
+fn surroundings(store: &Path, clock_offset: Option<i64>) -> Surroundings {
+    /// Before this no clock of a build stands.
+    const EARLIEST: i64 = 1_577_836_800;
+    /// Process ids that a build uses up.
+    const PIDS: u64 = 1 << 18;
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs() as i64);
+    let first = u64::from(if clock_offset.is_some() { SKIPPED_PIDS } else { 1 });
+    let host = fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned();
+    Surroundings {
+        // The first build may have been long ago; the second one is under way.
+        clocks: clock_offset.map_or(Vec::from([EARLIEST..now]), |offset| vec![now..now, now + offset..now + offset]),
+        pids: first..first + PIDS,
+        processors: std::thread::available_parallelism().map_or(1, |count| count.get() as u64),
+        hosts: Vec::from_iter((!host.is_empty()).then_some(host)),
+        users: std::env::var("USER").ok().filter(|name| name.len() > 2 && name != "root").into_iter().collect(),
+        paths: vec![store.display().to_string()],
+        umask: if clock_offset.is_some() { 0o077 } else { 0o022 },
+    }
 }
 
 /// Bytes of memory that can be had without harm (proc_meminfo(5), `MemAvailable`); 0 when that is not known.
@@ -281,6 +307,7 @@ fn build_and_compare(order: &SecondBuild) -> Result<Vec<Comparison>, EngineError
         fresh: false,
         perturbations: Perturbations { clock_offset: CLOCK_OFFSET, skipped_pids: SKIPPED_PIDS },
     };
+    let around = [order.around.clone(), surroundings(&order.store, Some(CLOCK_OFFSET))];
     let mut comparisons = Vec::new();
     for one in &order.variants {
         let project = project.of_variant(&one.variant)?;
@@ -289,90 +316,11 @@ fn build_and_compare(order: &SecondBuild) -> Result<Vec<Comparison>, EngineError
         for (ours, theirs) in one.layers.iter().zip(&built.record.layers) {
             if ours.tree != theirs.tree {
                 let marks = built.record.image != one.image;
-                differences.extend(layer_differences((&first, ours), (&store, theirs), marks)?);
+                differences.extend(diagnosing::layer_differences([(&first, ours), (&store, theirs)], marks, &around)?);
             }
         }
         comparisons.push(Comparison { record: built.record, differences });
     }
     drop(staging);
     Ok(comparisons)
-}
-
-/// Every file in which a layer came out differently, with `marks` deletions too: the same image can mark them in more
-/// than one way. Each comes with the place of the first difference in it and its likely cause.
-fn layer_differences(
-    (first, ours): (&Store, &SealedLayer),
-    (second, theirs): (&Store, &SealedLayer),
-    marks: bool,
-) -> Result<Vec<Difference>, EngineError> {
-    let mut differences = Vec::new();
-    let (here, there) = (first.layer_tree(&ours.tree)?, second.layer_tree(&theirs.tree)?);
-    let is_mark = |path: &RootPath| {
-        let entry = |tree: &Tree| tree.get(path).is_some_and(|entry| entry.kind == Kind::Whiteout);
-        entry(&here) || entry(&there)
-    };
-    let packages = Packages::of(first, &ours.tree, &here);
-    for change in changes(&here, &there).into_iter().filter(|change| marks || !is_mark(&change.path)) {
-        let mut difference = packages.difference(&change, &ours.name);
-        match &change.what {
-            What::Missing => difference.here = "not there the second time".to_owned(),
-            What::Extra => {
-                (difference.expected, difference.here) = ("nothing".to_owned(), "there the second time".to_owned())
-            }
-            What::Changed { fields } if fields.iter().any(|field| field.name == "content") => {
-                let roots = [first.layer_root(&ours.tree), second.layer_root(&theirs.tree)];
-                if let Some((expected, here)) = excerpts(&roots, &change)? {
-                    (difference.expected, difference.here) = (expected, here);
-                }
-            }
-            What::Changed { .. } => {}
-        }
-        differences.push(difference);
-    }
-    Ok(differences)
-}
-
-/// The surroundings of the first differing byte of a file, in both builds.
-fn excerpts(roots: &[PathBuf; 2], change: &Change) -> Result<Option<(String, String)>, EngineError> {
-    const MOST: u64 = 64 << 20;
-    let read = |root: &PathBuf| {
-        let path = root.join(change.path.as_relative());
-        let mut bytes = Vec::new();
-        let file = fs::File::open(&path).map_err(file_error("read", &path))?;
-        file.take(MOST).read_to_end(&mut bytes).map_err(file_error("read", &path))?;
-        Ok::<_, EngineError>(bytes)
-    };
-    let (first, second) = (read(&roots[0])?, read(&roots[1])?);
-    let common = first.iter().zip(&second).take_while(|(a, b)| a == b).count();
-    if common == first.len() && common == second.len() {
-        return Ok(None);
-    }
-    let cut = |bytes: &[u8]| {
-        let from =
-            bytes[..common.min(bytes.len())].iter().rposition(|byte| *byte == b'\n').map_or(0, |newline| newline + 1);
-        let from = from.max(common.saturating_sub(24));
-        let to = bytes.len().min(common + 24);
-        cavrith_core::path::shown(bytes.get(from..to).unwrap_or_default())
-    };
-    let (a, b) = (cut(&first), cut(&second));
-    Ok(Some((format!("at byte {common}: {a}"), format!("{b}{}", likely_cause(&change.path, &a, &b)))))
-}
-
-/// A guess at why two builds differ, from what is there in their place.
-fn likely_cause(path: &RootPath, first: &str, second: &str) -> String {
-    let digits = |text: &str| text.chars().filter(char::is_ascii_digit).count();
-    let dated = |text: &str| {
-        ["20", ":", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"].iter().any(|mark| text.contains(mark))
-    };
-    let hexadecimal = |text: &str| text.chars().filter(char::is_ascii_hexdigit).count() * 3 > text.chars().count() * 2;
-    let cause = if digits(first) >= 4 && dated(first) && dated(second) {
-        "looks like a time of day"
-    } else if path.to_string().contains(".pid") || (digits(first) > 0 && digits(first) <= 7 && digits(second) <= 7) {
-        "looks like a number that is new each time, such as a process id"
-    } else if first.len() > 8 && hexadecimal(first) && hexadecimal(second) {
-        "looks like a random number"
-    } else {
-        return String::new();
-    };
-    format!(" ({cause})")
 }

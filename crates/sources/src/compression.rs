@@ -56,6 +56,11 @@ fn xz_dictionary(head: &[u8]) -> Option<u64> {
     Some(if bits >= 40 { u64::from(u32::MAX) } else { (2 | u64::from(bits & 1)) << (bits / 2 + 11) })
 }
 
+/// The bytes of a raw stream of DEFLATE (RFC 1951), without a bound of its own.
+pub fn inflate<'a>(from: impl Read + 'a) -> impl Read + 'a {
+    flate2::read::DeflateDecoder::new(from)
+}
+
 /// The bytes of a stream that is gzip (RFC 1952), xz, zstd (RFC 8878) or not compressed at all, bounded by what
 /// `packed` bytes may unpack to.
 ///

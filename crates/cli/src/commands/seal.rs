@@ -6,7 +6,7 @@ use cavrith_core::digest::TeamDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::seal::{self as core, SealSignature};
 use cavrith_core::team::{Role, SEAL};
-use cavrith_engine::error::LockError;
+use cavrith_engine::error::{LockError, SealError};
 use cavrith_engine::project::Project;
 use cavrith_engine::sealing::Candidate;
 use cavrith_engine::signing::{self, SigningKey};
@@ -17,8 +17,10 @@ use serde_json::json;
 use crate::args::{General, Seal};
 use crate::build_env::BuildEnv;
 use crate::commands::{Outcome, build as building, for_all_variants};
+use crate::failure::Failure;
 use crate::keys;
 use crate::render::progress::{Where, seconds};
+use crate::render::{failure, unlike};
 use crate::screen::{Screen, styled};
 
 /// A lead's signature over the seal of a variant.
@@ -71,7 +73,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
     };
     let build_env = BuildEnv::open()?;
     let place = if command.report.json { Where::Nowhere } else { Where::Result };
-    let (seals, records) = building::with_progress(screen, &build_env, place, false, |context| {
+    let sealed = building::with_progress(screen, &build_env, place, false, |context| {
         let mut records = Vec::new();
         for (variant, lock) in variants.iter().zip(&locks) {
             records.push(building::made(context, variant, lock)?.record);
@@ -83,7 +85,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
             .map(|((project, lock), record)| Candidate { project, lock, record })
             .collect();
         Ok((building::with_cache(context, &project, |context| Ok(sealing::seal(context, &candidates)?))?, records))
-    })?;
+    });
+    let (seals, records) = match sealed {
+        Err(failure) if command.why && !command.report.json => {
+            let Failure::Engine(EngineError::Seal(SealError::NotReproducible(all))) = &failure else {
+                return Err(failure);
+            };
+            screen.insist(failure::headline(screen, &failure));
+            unlike::show_reasons(screen, all);
+            return Ok(failure.exit_code());
+        }
+        other => other?,
+    };
     let before = whole.clone();
     let mut seals = seals;
     for (variant, seal) in variants.iter().zip(&mut seals) {

@@ -1,18 +1,13 @@
 //! Why a command failed.
 
-use std::collections::BTreeSet;
-
 use cavrith_core::derive::fit::Misfit;
-use cavrith_core::leftovers;
-use cavrith_core::path::RootPath;
-use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::{BuildError, LockError, ProjectError, SealError};
 use cavrith_sandbox::SandboxError;
 use serde_json::{Value, json};
 
 use crate::failure::Failure;
-use crate::render::{mistakes, verdict};
+use crate::render::{mistakes, unlike};
 use crate::screen::{Screen, in_words, styled};
 
 /// What to do about a full disk.
@@ -35,22 +30,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
             }
             EngineError::Seal(SealError::NotReproducible(differences)) => {
                 report(error);
-                for line in verdict::differences(differences, &screen.err) {
-                    screen.insist(line.replace("expected  ", "first     ").replace("here      ", "second    "));
-                }
-                let of_package = |difference: &&Difference| difference.package.is_some();
-                if differences.iter().any(|difference| of_package(&difference)) {
-                    screen.insist("    what a package's script makes anew each time can be left out: name it in [base] left-out, and make it with a step of the first start");
-                }
-                let path = |difference: &Difference| RootPath::from_absolute(&difference.what).ok();
-                let remedies: BTreeSet<_> =
-                    differences.iter().filter_map(|difference| leftovers::remedy(&path(difference)?)).collect();
-                for remedy in remedies {
-                    screen.insist(format_args!("    {remedy}"));
-                }
-                if differences.iter().any(|difference| !of_package(&difference)) {
-                    screen.insist("    let the step take its time from SOURCE_DATE_EPOCH, sort what it lists, and leave out what is new each time");
-                }
+                unlike::show(screen, differences);
             }
             EngineError::Build(BuildError::Step { last_lines, .. })
             | EngineError::Build(BuildError::Configure { last_lines, .. }) => {
@@ -85,6 +65,11 @@ pub fn show(screen: &Screen, failure: &Failure) {
 }
 
 /// What a failure's line begins with.
+/// The first line of a failure.
+pub fn headline(screen: &Screen, failure: &Failure) -> String {
+    format!("{} {}", styled(screen.err.bad, head(failure)), in_words(&sentence(failure)))
+}
+
 fn head(failure: &Failure) -> String {
     format!("failed[{}]:", failure.code())
 }

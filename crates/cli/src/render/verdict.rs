@@ -78,7 +78,7 @@ fn shown(standing: Standing) -> &'static str {
 }
 
 /// Differences in lines for people.
-pub fn differences(differences: &[Difference], styles: &Styles) -> Vec<String> {
+fn differences(differences: &[Difference], styles: &Styles) -> Vec<String> {
     let mut lines = Vec::new();
     for difference in differences.iter().take(SHOWN) {
         let from = difference.from.as_ref().map_or_else(String::new, |from| format!("  from {from}"));

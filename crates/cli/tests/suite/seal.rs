@@ -24,12 +24,28 @@ fn what_differs_is_refused_with_file_step_and_likely_cause() {
     team.step("head -c 8 /dev/urandom | hexdump -ve '1/1 \"%02x\"' > /srv/random; find /bin > /srv/order; stat -c %Y /srv/order > /srv/time");
     let told = team.fails(&["seal"], 1);
     for (path, step) in [("/srv/when", 2), ("/srv/day", 2), ("/srv/own.pid", 2), ("/srv/random", 3), ("/srv/time", 3)] {
-        assert!(
-            told.contains(&format!("{path}  from step \"step {step}\"\n        first     at byte ")),
-            "{path}: {told}"
-        );
+        assert!(told.contains(&format!("{path}  from step \"step {step}\", cavrith.toml:")), "{path}: {told}");
     }
-    assert!(told.contains("(looks like a time of day)"), "{told}");
+    assert!(told.contains("cause     the time of day: date(1)"), "{told}");
+    // The reasons, each with the line of the spec, the bytes and a remedy.
+    let why = team.fails(&["seal", "--why"], 1);
+    for (path, cause) in [
+        ("/srv/when", "the time of day: date(1)"),
+        ("/srv/day", "the time of day: a date of ISO 8601"),
+        ("/srv/cores", "the number of processors"),
+        ("/srv/own.pid", "a process id"),
+        ("/srv/random", "something random"),
+        ("/srv/time", "the time of day: seconds since 1970"),
+    ] {
+        let of_file = why.split(&format!("    {path}  from")).nth(1).unwrap_or_else(|| panic!("{path}: {why}"));
+        let of_file = of_file.split("\n    /").next().unwrap();
+        assert!(of_file.contains(&format!("cause     {cause}")), "{path}: {of_file}");
+        assert!(of_file.contains(", cavrith.toml:") && of_file.contains("remedy    "), "{path}: {of_file}");
+    }
+    assert!(why.contains("by the time of day"), "{why}");
+    let json = team.json(&["seal", "--json"]);
+    let details = json["failed"]["details"].as_array().unwrap();
+    assert!(details.iter().any(|one| one["what"] == "/srv/cores" && one["findings"][0]["kind"] == "processors"));
     // No order comes from the disk.
     assert!(!told.contains("/srv/fine") && !told.contains("/srv/order"), "{told}");
     assert!(!fs::read_to_string(team.project().join("cavrith.lock")).unwrap().contains("[seal]"));

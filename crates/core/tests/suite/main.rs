@@ -7,6 +7,7 @@
 mod arrangement;
 mod kinds;
 mod lock_and_plan;
+mod nondeterminism;
 mod oci;
 mod packages;
 mod parts_of_a_spec;

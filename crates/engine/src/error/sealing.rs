@@ -1,14 +1,15 @@
 //! Errors of sealing.
 
 use cavrith_core::failure::FailureCode;
-use cavrith_core::verdict::Difference;
+
+use crate::diagnosing::Unlike;
 
 /// What can go wrong while sealing.
 #[derive(Debug, thiserror::Error)]
 pub enum SealError {
     /// Building twice did not give the same.
     #[error("built twice, it does not come out the same, so it cannot be sealed")]
-    NotReproducible(Vec<Difference>),
+    NotReproducible(Vec<Unlike>),
     /// The second build failed.
     #[error("the second build, under other conditions, failed: {0}")]
     SecondBuild(String),
