@@ -1,5 +1,6 @@
 //! What can be typed. What has to do with a workspace in use is in [`runtime`].
 
+mod revisions;
 mod runtime;
 
 use std::path::{Path, PathBuf};
@@ -7,6 +8,7 @@ use std::time::Duration;
 
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 
+pub use revisions::{At, History, Pinpoint};
 pub use runtime::{
     Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run,
     Start, Stop, Which, WhichReport,
@@ -23,7 +25,7 @@ pub struct Args {
 }
 
 // What every command takes; no documentation, which clap would take as the help of each.
-#[derive(Debug, Arguments)]
+#[derive(Debug, Clone, Arguments)]
 pub struct General {
     /// The project's folder, or one inside it
     #[arg(long, short = 'C', global = true, value_name = "DIR")]
@@ -46,6 +48,12 @@ pub struct General {
 }
 
 impl General {
+    /// The same, with more that may be used outside.
+    pub fn allowing(&self, more: Vec<PathBuf>) -> Self {
+        let allow_outside = self.allow_outside.iter().cloned().chain(more).collect();
+        Self { allow_outside, ..self.clone() }
+    }
+
     /// Where the project is looked for: here, unless a folder was typed.
     pub fn project(&self) -> &Path {
         self.project.as_deref().unwrap_or(Path::new("."))
@@ -364,6 +372,12 @@ pub enum Command {
     Verify(Verify),
     /// Lay the reports of all members side by side: who is the same, who is not, and in what
     Roster(Roster),
+    /// Show when spec, pins and seals changed, in what, and by whom
+    History(History),
+    /// Start the workspace of another revision beside the present one
+    At(At),
+    /// Find the change of the workspace since which a command fails
+    Pinpoint(Pinpoint),
     /// List the contents of the image: versions, origins, digests, licences
     Contents(Contents),
     /// Write the image in an open format: a container image, or a root filesystem

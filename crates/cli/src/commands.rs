@@ -1,6 +1,7 @@
 //! One file for each command: what it does is elsewhere, here it is called and its outcome shown.
 
 pub mod apply;
+pub mod at;
 pub mod build;
 pub mod check;
 pub mod contents;
@@ -14,6 +15,7 @@ pub mod enter;
 pub mod explain;
 pub mod export;
 pub mod folder;
+pub mod history;
 pub mod init;
 pub mod join;
 pub mod link;
@@ -23,6 +25,7 @@ pub mod names;
 mod own;
 pub mod pack;
 pub mod pages;
+pub mod pinpoint;
 pub mod pull;
 pub mod push;
 pub mod record;

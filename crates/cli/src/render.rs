@@ -2,6 +2,7 @@
 
 pub mod drift;
 pub mod failure;
+pub mod history;
 pub mod mistakes;
 pub mod progress;
 pub mod roster;

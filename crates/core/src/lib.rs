@@ -46,6 +46,7 @@ pub mod editors;
 pub mod encode;
 pub mod explain;
 pub mod failure;
+pub mod history;
 pub mod leftovers;
 pub mod link;
 pub mod listing;

@@ -70,6 +70,7 @@ pub mod project;
 pub mod project_files;
 pub mod recording;
 pub mod registries;
+mod remembered;
 pub mod sealed;
 pub mod sealing;
 pub mod signing;

@@ -40,8 +40,16 @@ pub fn read(dir: &Path, digest: &ContentDigest) -> Result<Listing, String> {
     if blake3::hash(&packed).as_bytes() != digest.as_bytes() {
         return Err(format!("{FILE_NAME} is not the one that was sealed; take it from version control"));
     }
+    decode(&packed)
+}
+
+/// Reads a listing as it is written. An error says, in words, why it cannot be used.
+///
+/// # Errors
+/// When it is none.
+pub fn decode(packed: &[u8]) -> Result<Listing, String> {
     let mut bytes = Vec::new();
-    let unpacked = zstd::Decoder::new(packed.as_slice()).and_then(|from| from.take(LONGEST).read_to_end(&mut bytes));
+    let unpacked = zstd::Decoder::new(packed).and_then(|from| from.take(LONGEST).read_to_end(&mut bytes));
     unpacked.map_err(|error| format!("{FILE_NAME} cannot be unpacked: {}", plain(&error)))?;
     Listing::decode(&bytes).map_err(|error| format!("{FILE_NAME}: {error}"))
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::Plan;
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::history::{Moved, of_locks};
 use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::lock::packages::{PackageFacts, check_packages};
 use cavrith_core::lock::{self, DebianPin, DownloadPin, Lock, PackagePin, own_toolchains};
@@ -37,17 +38,6 @@ pub struct Locked {
     pub to_record: Vec<String>,
     /// Warnings of the spec.
     pub findings: Findings,
-}
-
-/// One pin that is not what it was.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
-pub struct Moved {
-    /// What it pins.
-    pub what: String,
-    /// What it was; nothing when it is new.
-    pub from: Option<String>,
-    /// What it is; nothing when it is gone.
-    pub to: Option<String>,
 }
 
 /// What locking may change.
@@ -97,7 +87,7 @@ pub fn lock(dir: &Path, supply: Supply<'_>, wishes: &Wishes) -> Result<Locked, E
     }
     let (to_record, words) = records_to_make(&project, &lock, &wishes.update);
     notes.extend(words);
-    let moved = moved(previous.as_ref(), &lock);
+    let moved = of_locks(previous.as_ref(), Some(&lock));
     let written = previous.as_ref() != Some(&lock);
     if written {
         write(dir, &lock)?;
@@ -505,62 +495,4 @@ fn mislabelled(project: &Project, pin: &PackagePin, control: &deb::Control) -> O
         format!("the depot says of {} that its {field} is {ours}, and the package says {theirs}", pin.source.file);
     let remedy = "correct the depot's index";
     Some(Mistake::new(Code::DEPOT_UNREADABLE, span.unwrap_or_default(), message, remedy))
-}
-
-fn moved(previous: Option<&Lock>, lock: &Lock) -> Vec<Moved> {
-    let every = |lock: &Lock| {
-        let mut all = std::collections::BTreeMap::new();
-        for name in lock.variant_names() {
-            let Some(own) = lock.of_variant(name) else { continue };
-            for (what, pinned) in pins_in_words(&own) {
-                // What is the same in the default variant is said once.
-                if all.get(&what) != Some(&pinned) {
-                    let what = if name == lock.variant { what } else { format!("{what} (in {name})") };
-                    all.insert(what, pinned);
-                }
-            }
-        }
-        all
-    };
-    let (before, after) = (previous.map(every).unwrap_or_default(), every(lock));
-    let mut names: Vec<_> = before.keys().chain(after.keys()).collect();
-    names.sort();
-    names.dedup();
-    let differing = names.into_iter().filter(|name| before.get(*name) != after.get(*name));
-    differing
-        .map(|name| Moved { what: name.clone(), from: before.get(name).cloned(), to: after.get(name).cloned() })
-        .collect()
-}
-
-/// Every pin of one variant: what it pins, and to what.
-fn pins_in_words(lock: &Lock) -> std::collections::BTreeMap<String, String> {
-    let mut pins = std::collections::BTreeMap::new();
-    for pin in &lock.packages {
-        pins.insert(format!("package {}", pin.name), pin.version.clone());
-    }
-    for (name, package) in lock.debian.iter().flat_map(|pin| pin.packages()) {
-        pins.insert(format!("package {name}"), package.version.clone());
-    }
-    if let Some(pin) = &lock.oci {
-        pins.insert(format!("image {}", pin.origin), pin.manifest.to_string()[..16].to_owned());
-    }
-    if let Some(pin) = &lock.archive {
-        pins.insert(format!("archive {}", pin.origin()), pin.sha256.to_string()[..16].to_owned());
-    }
-    for pin in &lock.toolchains {
-        let beside = if pin.also { format!(" {} (beside)", pin.version) } else { String::new() };
-        let parts: Vec<_> = pin.parts.iter().map(|part| part.name.as_str()).collect();
-        let parts = if parts.is_empty() { String::new() } else { format!(" with {}", parts.join(", ")) };
-        pins.insert(format!("toolchain {}{beside}", pin.name), format!("{}{parts}", pin.version));
-    }
-    for pin in &lock.downloads {
-        pins.insert(format!("download {}", pin.name), pin.sha256.to_string()[..16].to_owned());
-    }
-    for pin in &lock.files {
-        pins.insert(format!("files of {:?}", pin.step), format!("{} ({} files)", pin.tree.spoken(), pin.files));
-    }
-    for pin in &lock.extensions {
-        pins.insert(format!("extension {}", pin.id), pin.version.to_string());
-    }
-    pins
 }

@@ -21,7 +21,7 @@ use cavrith_store::reading;
 use crate::error::{EngineError, ProjectError, file_error};
 use crate::findings::OutsideUse;
 use crate::home::Home;
-use crate::member;
+use crate::remembered::List;
 
 /// The system's own directories, with all that is in them.
 const SYSTEM: [&str; 18] = [
@@ -292,21 +292,13 @@ fn homes() -> Vec<PathBuf> {
     all.filter(|home| home != Path::new("/")).collect()
 }
 
-fn list() -> Option<PathBuf> {
-    Some(member::config_path()?.with_file_name("allowed.toml"))
-}
+const ALLOWED: List = List {
+    name: "allowed.toml",
+    head: "# What projects may use outside their own folders. Written by cavrith when its member allowed it; a part that is taken out is asked for again.",
+};
 
 fn read_allowed() -> Result<Allowed, EngineError> {
-    let Some(path) = list() else { return Ok(Allowed::default()) };
-    match reading::text(&path) {
-        Ok(text) => toml::from_str(&text).map_err(|error| {
-            EngineError::Project(ProjectError::Config { path, why: error.to_string().trim().to_owned() })
-        }),
-        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
-            Ok(Allowed::default())
-        }
-        Err(error) => Err(file_error("read", &path)(error)),
-    }
+    ALLOWED.read()
 }
 
 /// Remembers that a project may use a path, and all that lies in it.
@@ -320,22 +312,31 @@ pub fn allow(dir: &Path, path: &Path) -> Result<PathBuf, EngineError> {
         let what = path.display().to_string();
         return Err(bounds.refusal(vec![OutsideUse { what, path: real, span: 0..0, never: Some(why) }]));
     }
-    let mut all = read_allowed()?;
     let permission = Permission { project: dir.to_owned(), path: real.clone() };
-    if !all.allowed.contains(&permission) {
-        all.allowed.push(permission);
-        let list = list().ok_or_else(|| {
-            let missing = io::Error::new(io::ErrorKind::NotFound, "there is no HOME in the environment");
-            file_error("remember what is allowed in", "allowed.toml")(missing)
-        })?;
-        let text = toml::to_string(&all).map_err(|error| file_error("write", &list)(io::Error::other(error)))?;
-        if let Some(above) = list.parent() {
-            std::fs::create_dir_all(above).map_err(file_error("make", above))?;
-        }
-        let head = "# What projects may use outside their own folders. Written by cavrith when its member allowed it; a part that is taken out is asked for again.\n\n";
-        cavrith_store::atomic::write(&list, format!("{head}{text}").as_bytes())?;
+    if ALLOWED.path().is_none() {
+        let missing = io::Error::new(io::ErrorKind::NotFound, "there is no HOME in the environment");
+        return Err(file_error("remember what is allowed in", "allowed.toml")(missing));
     }
+    ALLOWED.change(|all: &mut Allowed| {
+        let is_new = !all.allowed.contains(&permission);
+        if is_new {
+            all.allowed.push(permission);
+        }
+        Ok(is_new)
+    })?;
     Ok(real)
+}
+
+/// Forgets what projects in a folder that is gone were allowed.
+///
+/// # Errors
+/// When the list cannot be read or written.
+pub fn forget_in(folder: &Path) -> Result<bool, EngineError> {
+    ALLOWED.change(|all: &mut Allowed| {
+        let before = all.allowed.len();
+        all.allowed.retain(|permission| !permission.project.starts_with(folder));
+        Ok(all.allowed.len() != before)
+    })
 }
 
 #[cfg(test)]

@@ -206,7 +206,10 @@ fn surroundings(store: &Path, clock_offset: Option<i64>) -> Surroundings {
     let host = fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned();
     Surroundings {
         // The first build may have been long ago; the second one is under way.
-        clocks: clock_offset.map_or(Vec::from([EARLIEST..now]), |offset| vec![now..now, now + offset..now + offset]),
+        clocks: match clock_offset {
+            None => std::iter::once(EARLIEST..now).collect(),
+            Some(offset) => vec![now..now, now + offset..now + offset],
+        },
         pids: first..first + PIDS,
         processors: std::thread::available_parallelism().map_or(1, |count| count.get() as u64),
         hosts: Vec::from_iter((!host.is_empty()).then_some(host)),

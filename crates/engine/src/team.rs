@@ -15,9 +15,9 @@ use cavrith_core::team::history::{self, BadHistory, Change, Proved, TeamFile};
 use cavrith_core::team::{self, Role, Signer, Team, signers};
 use cavrith_store::{atomic, reading};
 
-use crate::error::{EngineError, ProjectError, TeamError, file_error, plain};
-use crate::member;
+use crate::error::{EngineError, TeamError, file_error, plain};
 use crate::project::Project;
+use crate::remembered::List;
 use crate::signing::{self, KeyChoice};
 
 /// Bytes that `cavrith.team`, or a file of allowed signers, may have.
@@ -51,6 +51,11 @@ impl Standing {
         matches!(self, Self::NoTeam | Self::Signed { .. })
     }
 }
+
+const SEEN: List = List {
+    name: "teams.toml",
+    head: "# The teams of projects as cavrith saw them last; a past that was exchanged is noticed by it. Written by cavrith.",
+};
 
 /// Teams as this machine saw them last.
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -95,7 +100,7 @@ pub fn judge(dir: &Path, lock: &Lock) -> Result<Standing, EngineError> {
     };
     let Some(file) = read(dir)? else {
         team::seal_signer(None, &lock.variant, seal).map_err(refused)?;
-        let seen = read_seen()?.teams.iter().any(|seen| seen.project == *dir);
+        let seen = SEEN.read::<Seen>()?.teams.iter().any(|seen| seen.project == *dir);
         return Ok(if seen { Standing::TeamGone } else { Standing::NoTeam });
     };
     let proved = file.prove().map_err(TeamError::from)?;
@@ -194,23 +199,6 @@ pub fn signed(project: &Project) -> Result<SignedTeam, EngineError> {
     }
 }
 
-fn seen_path() -> Option<PathBuf> {
-    Some(member::config_path()?.with_file_name("teams.toml"))
-}
-
-fn read_seen() -> Result<Seen, EngineError> {
-    let Some(path) = seen_path() else { return Ok(Seen::default()) };
-    match reading::text(&path) {
-        Ok(text) => toml::from_str(&text).map_err(|error| {
-            EngineError::Project(ProjectError::Config { path, why: error.to_string().trim().to_owned() })
-        }),
-        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
-            Ok(Seen::default())
-        }
-        Err(error) => Err(file_error("read", &path)(error)),
-    }
-}
-
 /// Holds a team's past against what was seen of it here, and remembers what is new. Gives how many changes are known.
 ///
 /// An older revision has a shorter past, and that is not forged: a workspace of last year can be had.
@@ -218,23 +206,42 @@ fn read_seen() -> Result<Seen, EngineError> {
 /// # Errors
 /// When neither goes on from the other.
 pub(crate) fn remember(dir: &Path, proved: &Proved<'_>) -> Result<usize, EngineError> {
-    let mut all = read_seen()?;
     let now: Vec<TeamDigest> = proved.changes.iter().map(|change| change.digest).collect();
-    let place = all.teams.iter().position(|seen| seen.project == *dir);
-    if let Some(known) = place.and_then(|place| all.teams.get(place)) {
-        let common = known.changes.len().min(now.len());
-        if let Some(last) = common.checked_sub(1).and_then(|last| known.changes.get(last)) {
-            proved.goes_on_from(common, last).map_err(TeamError::from)?;
-        }
-        if known.changes.len() >= now.len() {
-            return Ok(known.changes.len());
-        }
+    let known = known_changes(&SEEN.read()?, dir, proved)?;
+    if known >= now.len() {
+        return Ok(known);
     }
     let count = now.len();
-    all.teams.retain(|seen| seen.project != *dir);
-    all.teams.push(SeenTeam { project: dir.to_owned(), changes: now });
-    write_seen(&all)?;
+    SEEN.change(|all: &mut Seen| {
+        // Another command may have seen more meanwhile.
+        if known_changes(all, dir, proved)? >= count {
+            return Ok(false);
+        }
+        all.teams.retain(|seen| seen.project != *dir);
+        all.teams.push(SeenTeam { project: dir.to_owned(), changes: now });
+        Ok(true)
+    })?;
     Ok(count)
+}
+
+/// How many changes of a project's team were seen.
+fn known_changes(all: &Seen, dir: &Path, proved: &Proved<'_>) -> Result<usize, EngineError> {
+    let Some(known) = all.teams.iter().find(|seen| seen.project == *dir) else { return Ok(0) };
+    let common = known.changes.len().min(proved.changes.len());
+    if let Some(last) = common.checked_sub(1).and_then(|last| known.changes.get(last)) {
+        proved.goes_on_from(common, last).map_err(TeamError::from)?;
+    }
+    Ok(known.changes.len())
+}
+
+/// Holds the team of another revision of a project, which lies in `there`, against what was seen of the project's own.
+///
+/// # Errors
+/// When neither goes on from the other, or that revision's team does not hold.
+pub fn check_revision(project: &Path, there: &Path) -> Result<(), EngineError> {
+    let Some(file) = read(there)? else { return Ok(()) };
+    let proved = file.prove().map_err(TeamError::from)?;
+    known_changes(&SEEN.read()?, project, &proved).map(drop)
 }
 
 /// Forgets what was seen of a project's team; false when nothing was.
@@ -242,25 +249,23 @@ pub(crate) fn remember(dir: &Path, proved: &Proved<'_>) -> Result<usize, EngineE
 /// # Errors
 /// When the list cannot be read or written.
 pub fn forget(dir: &Path) -> Result<bool, EngineError> {
-    let mut all = read_seen()?;
-    let before = all.teams.len();
-    all.teams.retain(|seen| seen.project != *dir);
-    if all.teams.len() == before {
-        return Ok(false);
-    }
-    write_seen(&all)?;
-    Ok(true)
+    forget_where(|project| project == dir)
 }
 
-fn write_seen(all: &Seen) -> Result<(), EngineError> {
-    // Without a home there is nothing to remember in; a container of CI is new each time.
-    let Some(path) = seen_path() else { return Ok(()) };
-    let text = toml::to_string(all).map_err(|error| file_error("write", &path)(io::Error::other(error)))?;
-    if let Some(above) = path.parent() {
-        std::fs::create_dir_all(above).map_err(file_error("make", above))?;
-    }
-    let head = "# The teams of projects as cavrith saw them last; a past that was exchanged is noticed by it. Written by cavrith.\n\n";
-    Ok(atomic::write(&path, format!("{head}{text}").as_bytes())?)
+/// As [`forget`], of all projects in a folder that is gone.
+///
+/// # Errors
+/// As [`forget`].
+pub fn forget_in(folder: &Path) -> Result<bool, EngineError> {
+    forget_where(|project| project.starts_with(folder))
+}
+
+fn forget_where(is_meant: impl Fn(&Path) -> bool) -> Result<bool, EngineError> {
+    SEEN.change(|all: &mut Seen| {
+        let before = all.teams.len();
+        all.teams.retain(|seen| !is_meant(&seen.project));
+        Ok(all.teams.len() != before)
+    })
 }
 
 /// What `check` says of a team and of the seal's signature.

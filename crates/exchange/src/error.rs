@@ -87,6 +87,12 @@ pub enum ExchangeError {
         /// Files of keys that do not open it.
         tried: Vec<PathBuf>,
     },
+    /// A folder has no history.
+    #[error("{} is not under version control, so it has no history; git init begins one", .0.display())]
+    NotVersioned(PathBuf),
+    /// There is no such revision.
+    #[error("there is no revision {0}; git log shows those there are, and git fetch brings newer ones")]
+    NoRevision(String),
     /// git did not do it.
     #[error("{0}")]
     Git(String),
@@ -136,6 +142,7 @@ impl ExchangeError {
             Self::Work(_) | Self::InDoubt(_) | Self::Parcel { .. } | Self::Key { .. } | Self::NoKey { .. } => {
                 FailureCode::PARCEL
             }
+            Self::NotVersioned(_) | Self::NoRevision(_) => FailureCode::REVISION,
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Git(_) => FailureCode::JOIN,
             Self::Engine(error) => error.code(),
         }
@@ -148,6 +155,8 @@ impl ExchangeError {
             | Self::NotAnArchive(_)
             | Self::Layout { .. }
             | Self::Login { .. }
+            | Self::NotVersioned(_)
+            | Self::NoRevision(_)
             | Self::Reference { .. } => 2,
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) | Self::Key { .. } => 2,
             Self::Git(_) | Self::Parcel { .. } => 4,

@@ -1,6 +1,7 @@
 //! What can go wrong with a member's workspaces.
 
 use cavrith_core::failure::FailureCode;
+use cavrith_core::spec::FILE_NAME;
 use cavrith_engine::EngineError;
 use cavrith_exchange::ExchangeError;
 use cavrith_keeper::KeeperError;
@@ -56,6 +57,15 @@ pub enum WorkspaceError {
         /// Why, and what to do.
         why: String,
     },
+    /// A revision is older than the spec.
+    #[error("the revision {commit} has no {FILE_NAME} here; cavrith history shows those that have")]
+    NoSpecThere {
+        /// The commit.
+        commit: String,
+    },
+    /// The files that older specs include lead on and on.
+    #[error("the specs of {} include more and more files, back through its history; ask for fewer revisions", .0.display())]
+    Included(std::path::PathBuf),
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
@@ -107,6 +117,7 @@ impl WorkspaceError {
             Self::NoSeal => FailureCode::NO_SEAL,
             Self::NeverRan(_) => FailureCode::NOT_RUNNING,
             Self::NotUndone { .. } => FailureCode::USAGE,
+            Self::Included(_) | Self::NoSpecThere { .. } => FailureCode::REVISION,
             Self::Keeper(error) => error.code(),
             Self::Exchange(error) => error.code(),
             Self::Engine(error) => error.code(),
@@ -121,6 +132,8 @@ impl WorkspaceError {
             | Self::SeveralWorkspaces { .. }
             | Self::NoFolder { .. }
             | Self::NeverRan(_)
+            | Self::Included(_)
+            | Self::NoSpecThere { .. }
             | Self::NotUndone { .. } => 2,
             Self::Copy { .. } => 3,
             Self::Keeper(error) => error.exit_code(),

@@ -13,8 +13,10 @@
 //! |---|---|
 //! | [`lifecycle`] | starting, following a changed spec, dropping |
 //! | [`moved`] | which folder a workspace belongs to, whatever its path |
+//! | [`beside`] | folders and workspaces of other revisions |
 //! | [`backups`] | scratches that were to be removed |
 //! | [`reporting`] | a member's signed reports |
+//! | [`history`] | what the workspace was at each revision |
 //! | [`scratches`] | what was changed inside by hand, read, and carried to another machine |
 //! | [`drifting`] | what was changed by hand, told, and taken back |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
@@ -23,9 +25,11 @@
 #![forbid(unsafe_code)]
 
 pub mod backups;
+pub mod beside;
 pub mod copying;
 pub mod drifting;
 pub mod error;
+pub mod history;
 pub mod kept;
 pub mod lifecycle;
 pub mod moved;

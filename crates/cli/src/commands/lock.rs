@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
+use cavrith_core::history::Moved;
 use cavrith_core::lock::choose::Update;
-use cavrith_engine::locking::{Locked, Moved, Wishes};
+use cavrith_engine::locking::{Locked, Wishes};
 use cavrith_engine::{locking, project};
 use serde_json::json;
 

@@ -21,6 +21,7 @@ mod drift;
 mod export;
 mod faults;
 mod handover;
+mod history;
 mod house;
 mod inside;
 mod join;

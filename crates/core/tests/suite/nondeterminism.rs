@@ -13,7 +13,7 @@ const SECOND: i64 = FIRST + 400 * 86_400 + 18_431;
 
 fn around() -> [Surroundings; 2] {
     let first = Surroundings {
-        clocks: Vec::from([1_700_000_000..FIRST + 100]),
+        clocks: std::iter::once(1_700_000_000..FIRST + 100).collect(),
         pids: 2..400,
         processors: 8,
         hosts: vec!["berth".to_owned(), "quay-7".to_owned()],

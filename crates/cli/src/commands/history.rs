@@ -1,0 +1,56 @@
+//! `cavrith history`
+
+use cavrith_core::path::RootPath;
+use cavrith_engine::project;
+use cavrith_exchange::revisions;
+use cavrith_workspace::history::{self, Question};
+use serde_json::json;
+
+use crate::args::{General, History};
+use crate::commands::{Outcome, for_all_variants};
+use crate::failure::Failure;
+use crate::render;
+use crate::screen::{Screen, styled};
+
+pub fn exec(general: &General, screen: &Screen, command: &History) -> Outcome {
+    for_all_variants(general, "history")?;
+    let dir = project::find(general.project())?;
+    let mut question = Question { after: command.since.as_deref(), ..Question::default() };
+    for path in &command.paths {
+        let bad = |why: String| Failure::Own(2, format!("{path}: {why}"));
+        if path.starts_with('/') {
+            question.inside.push(RootPath::from_absolute(path).map_err(|error| bad(error.to_string()))?);
+        } else {
+            let inner = RootPath::from_plain(path.trim_end_matches('/').as_bytes());
+            let inner = inner.map_err(|_| {
+                bad("name a file of the project, relative to it, or an absolute path in the image".to_owned())
+            })?;
+            question.files.push(inner.as_relative().display().to_string());
+        }
+    }
+    let mut steps = history::read(&dir, &question)?;
+    steps.reverse();
+    let all = steps.len();
+    steps.truncate(command.last.unwrap_or(all));
+    let is_shallow = revisions::is_shallow(&dir);
+    if command.report.json {
+        screen.json(&json!({ "revisions": steps, "left_out": all - steps.len(), "shallow": is_shallow }));
+        return Ok(0);
+    }
+    for step in &steps {
+        render::history::step(screen, step);
+    }
+    if steps.is_empty() {
+        let what = if command.paths.is_empty() { "the workspace" } else { "any of that" };
+        screen.result(format_args!("no revision changed {what}"));
+    } else if all > steps.len() {
+        screen.say(format_args!("{} more; leave --last out to see them", all - steps.len()));
+    }
+    if is_shallow {
+        screen.say(format_args!(
+            "{} this clone has the newest revisions only; git fetch --unshallow brings the others",
+            styled(screen.err.warning, "note")
+        ));
+    }
+    Ok(0)
+}
