@@ -26,26 +26,38 @@ pub struct Moved {
     pub to: Option<String>,
 }
 
+/// Pins by what they pin.
+pub type Pins = BTreeMap<String, String>;
+
 /// The pins that moved, those of every variant.
 pub fn of_locks(before: Option<&Lock>, after: Option<&Lock>) -> Vec<Moved> {
-    let every = |lock: &Lock| {
-        let mut all = BTreeMap::new();
-        for name in lock.variant_names() {
-            let Some(own) = lock.of_variant(name) else { continue };
-            for (what, pinned) in pins_in_words(&own) {
-                // What is the same in the default variant is said once.
-                if all.get(&what) != Some(&pinned) {
-                    let what = if name == lock.variant { what } else { format!("{what} (in {name})") };
-                    all.insert(what, pinned);
-                }
-            }
-        }
-        all
-    };
-    differing(&before.map(every).unwrap_or_default(), &after.map(every).unwrap_or_default())
+    differing(&before.map(pins).unwrap_or_default(), &after.map(pins).unwrap_or_default())
 }
 
-fn differing(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) -> Vec<Moved> {
+/// What a lock pins, for every variant.
+pub fn pins(lock: &Lock) -> Pins {
+    let mut all = BTreeMap::new();
+    for name in lock.variant_names() {
+        let Some(own) = lock.of_variant(name) else { continue };
+        for (what, pinned) in pins_in_words(&own) {
+            // What is the same in the default variant is said once.
+            if all.get(&what) != Some(&pinned) {
+                let what = if name == lock.variant { what } else { format!("{what} (in {name})") };
+                all.insert(what, pinned);
+            }
+        }
+    }
+    all
+}
+
+/// What steps fetched, which locking itself does not move.
+pub fn records(lock: &Lock) -> Pins {
+    let words = |pin: &crate::lock::RecordPin| format!("{} ({} requests)", &pin.sha256.to_string()[..16], pin.requests);
+    lock.all_records().map(|pin| (format!("record of {:?}", pin.step), words(pin))).collect()
+}
+
+/// What is not the same in two.
+pub fn differing(before: &Pins, after: &Pins) -> Vec<Moved> {
     let names: BTreeSet<_> = before.keys().chain(after.keys()).collect();
     let differ = names.into_iter().filter(|name| before.get(*name) != after.get(*name));
     differ
@@ -54,7 +66,7 @@ fn differing(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>
 }
 
 /// Every pin of one variant: what it pins, and to what.
-fn pins_in_words(lock: &Lock) -> BTreeMap<String, String> {
+fn pins_in_words(lock: &Lock) -> Pins {
     let mut pins = BTreeMap::new();
     for pin in &lock.packages {
         pins.insert(format!("package {}", pin.name), pin.version.clone());
@@ -84,16 +96,6 @@ fn pins_in_words(lock: &Lock) -> BTreeMap<String, String> {
         pins.insert(format!("extension {}", pin.id), pin.version.to_string());
     }
     pins
-}
-
-/// As [`of_locks`], with what steps fetched, which locking itself does not move.
-pub fn of_records(before: Option<&Lock>, after: Option<&Lock>) -> Vec<Moved> {
-    let every = |lock: &Lock| {
-        let words =
-            |pin: &crate::lock::RecordPin| format!("{} ({} requests)", &pin.sha256.to_string()[..16], pin.requests);
-        lock.all_records().map(|pin| (format!("record of {:?}", pin.step), words(pin))).collect::<BTreeMap<_, _>>()
-    };
-    differing(&before.map(every).unwrap_or_default(), &after.map(every).unwrap_or_default())
 }
 
 /// The keys of a spec that moved. Of a list, what came and what went; of a list of tables, by their names.

@@ -339,7 +339,8 @@ impl Lock {
             return Err(BadLock::Version(lock.lock));
         }
         let body: String = text.lines().filter(|line| !line.starts_with('#')).map(|line| format!("{line}\n")).collect();
-        if !text.lines().any(|line| line == sum_line(&body)) {
+        let sum = sum_line(&body);
+        if !text.lines().any(|line| line == sum) {
             return Err(BadLock::Changed);
         }
         let seals = lock.seal.iter().chain(lock.variants.iter().filter_map(|pins| pins.seal.as_ref()));

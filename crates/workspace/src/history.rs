@@ -9,10 +9,12 @@ use std::path::Path;
 
 use serde::Serialize;
 
-use cavrith_core::history::{self, Environment, Moved};
+use cavrith_core::history::{self, Environment, Moved, Pins};
 use cavrith_core::listing::{self, Listing};
 use cavrith_core::lock::{self, Lock};
 use cavrith_core::path::RootPath;
+use cavrith_core::seal::Seal;
+use cavrith_core::spec::document::Table;
 use cavrith_core::spec::{self, Gathered};
 use cavrith_core::team::history::{self as team_history, TeamFile};
 use cavrith_core::{record, team};
@@ -39,6 +41,10 @@ pub struct Question<'a> {
     pub files: Vec<String>,
     /// Paths in the image.
     pub inside: Vec<RootPath>,
+    /// Say of each what the workspace is, to tell which are the same.
+    pub environments: bool,
+    /// Only the newest ones, this many.
+    pub last: Option<usize>,
 }
 
 /// A revision of the workspace.
@@ -92,7 +98,7 @@ pub struct Sealed {
 ///
 /// # Errors
 /// When the project is not under version control, or has no such revision.
-pub fn read(dir: &Path, question: &Question<'_>) -> Result<Vec<Step>, WorkspaceError> {
+pub fn read(dir: &Path, question: &Question<'_>) -> Result<Past, WorkspaceError> {
     let tip = revisions::resolve(dir, question.tip.unwrap_or("HEAD"))?;
     let after = question.after.map(|after| revisions::resolve(dir, after)).transpose()?;
     let mut files: BTreeSet<String> = FILES.iter().map(ToString::to_string).collect();
@@ -100,13 +106,49 @@ pub fn read(dir: &Path, question: &Question<'_>) -> Result<Vec<Step>, WorkspaceE
         let mut asked: Vec<_> = files.iter().cloned().collect();
         asked.extend(question.files.iter().cloned());
         let found = revisions::of_files(dir, &tip, after.as_deref(), &asked)?;
-        let (steps, included) = follow(dir, after.as_deref(), &files, question, &found)?;
+        let (past, included) = newest(dir, after.as_deref(), &files, question, &found)?;
         if included.is_subset(&files) {
-            return Ok(steps);
+            return Ok(past);
         }
         files.extend(included);
     }
     Err(WorkspaceError::Included(dir.to_owned()))
+}
+
+/// What was read of a past.
+#[derive(Debug, Default)]
+pub struct Past {
+    /// The revisions, the oldest first.
+    pub steps: Vec<Step>,
+    /// There are older ones that were not asked for.
+    pub has_more: bool,
+}
+
+/// As many of the newest revisions as are asked for, without reading all before them.
+fn newest(
+    dir: &Path,
+    after: Option<&str>,
+    files: &BTreeSet<String>,
+    question: &Question<'_>,
+    found: &[Revision],
+) -> Result<(Past, BTreeSet<String>), WorkspaceError> {
+    let Some(last) = question.last else {
+        let (steps, included) = follow(dir, after, files, question, found)?;
+        return Ok((Past { steps, has_more: false }, included));
+    };
+    // Not every revision that touched a file moved something.
+    let mut some = last.saturating_mul(2).saturating_add(AT_ONCE);
+    loop {
+        let from = found.len().saturating_sub(some);
+        let before = from.checked_sub(1).and_then(|at| found.get(at)).map(|one| one.commit.as_str()).or(after);
+        let (mut steps, included) = follow(dir, before, files, question, &found[from..])?;
+        if steps.len() > last || from == 0 {
+            let has_more = steps.len() > last || from > 0;
+            steps.drain(..steps.len().saturating_sub(last));
+            return Ok((Past { steps, has_more }, included));
+        }
+        some = some.saturating_mul(4);
+    }
 }
 
 /// What is known of the workspace as one revision after the other is read.
@@ -116,9 +158,21 @@ struct State {
     blobs: BTreeMap<String, Vec<u8>>,
     gathered: Option<Gathered>,
     lock: Option<Lock>,
+    pins: Pins,
+    records: Pins,
+    seals: BTreeMap<String, Seal>,
     team: Option<TeamFile>,
     listing: Option<Listing>,
     environment: Option<Environment>,
+}
+
+/// What was known before a revision.
+struct Before {
+    gathered: Option<Gathered>,
+    pins: Pins,
+    records: Pins,
+    seals: BTreeMap<String, Seal>,
+    team_changes: Option<usize>,
 }
 
 fn follow(
@@ -136,7 +190,7 @@ fn follow(
         for (name, content) in revisions::objects(dir, &names)? {
             state.blobs.insert(named[&name].clone(), content);
         }
-        state.read(&FILES.map(str::to_owned).into(), &mut Vec::new(), &mut included);
+        state.read(&FILES.map(str::to_owned).into(), question, &mut Vec::new(), &mut included);
     }
     let mut steps = Vec::new();
     for some in found.chunks(AT_ONCE) {
@@ -182,22 +236,21 @@ impl State {
                 Moved { what: file.clone(), from: None, to: Some(words.to_owned()) }
             })
             .collect();
-        let before = Self {
-            blobs: BTreeMap::new(),
-            gathered: self.gathered.clone(),
-            lock: self.lock.clone(),
-            team: self.team.clone(),
-            listing: None,
-            environment: None,
-        };
         let inside = |state: &Self| -> Vec<Option<String>> {
-            let seal = state.lock.as_ref().and_then(|lock| lock.seal.as_ref());
+            let seal = state.lock.as_ref().and_then(|lock| state.seals.get(&lock.variant));
             let words = |path: &RootPath| history::file_in_words(state.listing.as_ref()?, seal?, path);
             question.inside.iter().map(words).collect()
         };
         let inside_before = inside(self);
         let mut problems = Vec::new();
-        self.read(&changed, &mut problems, included);
+        let before = Before {
+            gathered: self.gathered.clone(),
+            pins: self.pins.clone(),
+            records: self.records.clone(),
+            seals: self.seals.clone(),
+            team_changes: self.team.as_ref().map(|team| team.changes.len()),
+        };
+        self.read(&changed, question, &mut problems, included);
         // A revision between two seals says nothing of what is inside.
         if self.listing.is_some() {
             for ((path, from), to) in question.inside.iter().zip(inside_before).zip(inside(self)) {
@@ -210,23 +263,19 @@ impl State {
         if is_asked && of_files.is_empty() {
             return None;
         }
-        let empty = Gathered::default();
-        let table = |state: &Self| state.gathered.clone().unwrap_or_else(|| empty.clone()).table;
-        let mut moved = history::of_specs(&table(&before), &table(self));
-        moved.extend(history::of_locks(before.lock.as_ref(), self.lock.as_ref()));
-        moved.extend(history::of_records(before.lock.as_ref(), self.lock.as_ref()));
-        moved.extend(self.seals_gone(before.lock.as_ref()));
-        let seals = self.new_seals(before.lock.as_ref());
-        let team = self.team_moves(before.team.as_ref(), &mut problems);
+        let empty = Table::default();
+        let table =
+            |gathered: &Option<Gathered>| gathered.as_ref().map_or_else(|| empty.clone(), |one| one.table.clone());
+        let mut moved = history::of_specs(&table(&before.gathered), &table(&self.gathered));
+        moved.extend(history::differing(&before.pins, &self.pins));
+        moved.extend(history::differing(&before.records, &self.records));
+        moved.extend(self.seals_gone(&before.seals));
+        let seals = self.new_seals(&before.seals);
+        let team = self.team_moves(before.team_changes, &mut problems);
         if moved.is_empty() && seals.is_empty() && team.is_empty() && problems.is_empty() && of_files.is_empty() {
             return None;
         }
-        let taken =
-            self.lock.iter().flat_map(|lock| lock.variant_names().into_iter().filter_map(|name| lock.of_variant(name)));
-        let taken: Vec<String> = taken.flat_map(|own| own.files).map(|pin| pin.from).collect();
-        let mut made_of = files.clone();
-        made_of.extend(taken);
-        made_of.insert(record::DIRECTORY.to_owned());
+        let made_of = if question.environments { self.made_of(files) } else { BTreeSet::new() };
         Some(Step {
             commit: revision.commit.clone(),
             time: revision.time,
@@ -243,8 +292,22 @@ impl State {
         })
     }
 
+    /// All files that the workspace is made of: with what its steps take, and what they fetched.
+    fn made_of(&self, files: &BTreeSet<String>) -> BTreeSet<String> {
+        let locks =
+            self.lock.iter().flat_map(|lock| lock.variant_names().into_iter().filter_map(|name| lock.of_variant(name)));
+        let taken = locks.flat_map(|own| own.files).map(|pin| pin.from);
+        files.iter().cloned().chain(taken).chain([record::DIRECTORY.to_owned()]).collect()
+    }
+
     /// Reads anew what changed.
-    fn read(&mut self, changed: &BTreeSet<String>, problems: &mut Vec<String>, included: &mut BTreeSet<String>) {
+    fn read(
+        &mut self,
+        changed: &BTreeSet<String>,
+        question: &Question<'_>,
+        problems: &mut Vec<String>,
+        included: &mut BTreeSet<String>,
+    ) {
         let text = |file: &str| self.blobs.get(file).map(|bytes| String::from_utf8_lossy(bytes).into_owned());
         let of_team = |file: &&String| file.as_str() == team_history::FILE_NAME;
         let of_lock = |file: &&String| file.as_str() == lock::FILE_NAME;
@@ -265,6 +328,10 @@ impl State {
             self.lock = text(lock::FILE_NAME).and_then(|own| {
                 Lock::parse(&own).map_err(|error| problems.push(format!("{}: {error}", lock::FILE_NAME))).ok()
             });
+            self.pins = self.lock.as_ref().map(history::pins).unwrap_or_default();
+            self.records = self.lock.as_ref().map(history::records).unwrap_or_default();
+            let seals = self.lock.iter().flat_map(|lock| lock.seals());
+            self.seals = seals.map(|(name, seal)| (name.to_owned(), seal.clone())).collect();
         }
         if changed.iter().any(|file| of_team(&file)) {
             self.team = text(team_history::FILE_NAME).and_then(|own| {
@@ -278,54 +345,58 @@ impl State {
                 .get(listing::FILE_NAME)
                 .and_then(|packed| listings::decode(packed).map_err(|error| problems.push(error)).ok());
         }
+        if !question.environments {
+            return;
+        }
         let spec = self.gathered.as_ref().map(spec::parse_gathered).and_then(spec::Parsed::sound);
         self.environment = spec.zip(self.lock.as_ref()).map(|(spec, lock)| Environment::new(spec.digest, lock));
     }
 
     /// The seals that were not there before, and who stands for them by the team of this revision.
-    fn new_seals(&self, before: Option<&Lock>) -> Vec<Sealed> {
-        let Some(lock) = &self.lock else { return Vec::new() };
+    fn new_seals(&self, before: &BTreeMap<String, Seal>) -> Vec<Sealed> {
+        let fresh: Vec<_> = self.seals.iter().filter(|(name, seal)| before.get(*name) != Some(*seal)).collect();
+        if fresh.is_empty() {
+            return Vec::new();
+        }
         let proved = self.team.as_ref().map(TeamFile::prove);
-        let names = lock.variant_names();
+        let several = self.lock.as_ref().is_some_and(|lock| lock.variant_names().len() > 1);
         let mut found = Vec::new();
-        for name in &names {
-            let seal = |lock: &Lock| lock.of_variant(name).and_then(|own| own.seal);
-            let Some(own) = seal(lock).filter(|own| before.and_then(seal).as_ref() != Some(own)) else { continue };
+        for (name, seal) in fresh {
             let signer = match &proved {
                 Some(Err(error)) => Err(error.to_string()),
-                Some(Ok(proved)) => team::seal_signer(Some(proved), name, &own).map_err(|why| why.to_string()),
-                None => team::seal_signer(None, name, &own).map_err(|why| why.to_string()),
+                Some(Ok(proved)) => team::seal_signer(Some(proved), name, seal).map_err(|why| why.to_string()),
+                None => team::seal_signer(None, name, seal).map_err(|why| why.to_string()),
             };
             let (by, refused) = match signer {
                 Ok(signer) => (signer.map(|signer| signer.name), None),
                 Err(why) => (None, Some(why)),
             };
-            let variant = if names.len() > 1 { (*name).to_owned() } else { String::new() };
-            found.push(Sealed { variant, words: own.image.spoken(), image: own.image.to_string(), by, refused });
+            let variant = if several { name.clone() } else { String::new() };
+            found.push(Sealed { variant, words: seal.image.spoken(), image: seal.image.to_string(), by, refused });
         }
         found
     }
 
     /// The variants that were sealed, and are not any more.
-    fn seals_gone(&self, before: Option<&Lock>) -> Vec<Moved> {
-        let words = |lock: &Lock, name: &str| Some(lock.of_variant(name)?.seal?.image.spoken());
-        let Some(before) = before else { return Vec::new() };
-        let names = before.variant_names();
-        let gone = names.iter().filter_map(|name| {
-            let from = words(before, name)?;
-            let stays = self.lock.as_ref().is_some_and(|lock| words(lock, name).is_some());
-            let what = if names.len() > 1 { format!("seal of {name}") } else { "seal".to_owned() };
-            (!stays).then_some(Moved { what, from: Some(from), to: None })
-        });
-        gone.collect()
+    fn seals_gone(&self, before: &BTreeMap<String, Seal>) -> Vec<Moved> {
+        let gone = before.iter().filter(|(name, _)| !self.seals.contains_key(*name));
+        let several = before.len() > 1;
+        gone.map(|(name, seal)| {
+            let what = if several { format!("seal of {name}") } else { "seal".to_owned() };
+            Moved { what, from: Some(seal.image.spoken()), to: None }
+        })
+        .collect()
     }
 
     /// What changed in the team, by its own signed history.
-    fn team_moves(&self, before: Option<&TeamFile>, problems: &mut Vec<String>) -> Vec<String> {
+    fn team_moves(&self, before: Option<usize>, problems: &mut Vec<String>) -> Vec<String> {
         let Some(now) = &self.team else {
             return before.map(|_| "the team is gone".to_owned()).into_iter().collect();
         };
-        let known = before.map_or(0, |before| before.changes.len());
+        let known = before.unwrap_or(0);
+        if known == now.changes.len() {
+            return Vec::new();
+        }
         match now.prove() {
             Ok(proved) => {
                 let fresh = proved.changes.iter().skip(known);

@@ -3,7 +3,7 @@
 use cavrith_core::path::RootPath;
 use cavrith_engine::project;
 use cavrith_exchange::revisions;
-use cavrith_workspace::history::{self, Question};
+use cavrith_workspace::history::{self, Past, Question};
 use serde_json::json;
 
 use crate::args::{General, History};
@@ -15,7 +15,7 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &History) -> Outcome {
     for_all_variants(general, "history")?;
     let dir = project::find(general.project())?;
-    let mut question = Question { after: command.since.as_deref(), ..Question::default() };
+    let mut question = Question { after: command.since.as_deref(), last: command.last, ..Question::default() };
     for path in &command.paths {
         let bad = |why: String| Failure::Own(2, format!("{path}: {why}"));
         if path.starts_with('/') {
@@ -28,13 +28,11 @@ pub fn exec(general: &General, screen: &Screen, command: &History) -> Outcome {
             question.files.push(inner.as_relative().display().to_string());
         }
     }
-    let mut steps = history::read(&dir, &question)?;
+    let Past { mut steps, has_more } = history::read(&dir, &question)?;
     steps.reverse();
-    let all = steps.len();
-    steps.truncate(command.last.unwrap_or(all));
     let is_shallow = revisions::is_shallow(&dir);
     if command.report.json {
-        screen.json(&json!({ "revisions": steps, "left_out": all - steps.len(), "shallow": is_shallow }));
+        screen.json(&json!({ "revisions": steps, "has_more": has_more, "shallow": is_shallow }));
         return Ok(0);
     }
     for step in &steps {
@@ -43,8 +41,8 @@ pub fn exec(general: &General, screen: &Screen, command: &History) -> Outcome {
     if steps.is_empty() {
         let what = if command.paths.is_empty() { "the workspace" } else { "any of that" };
         screen.result(format_args!("no revision changed {what}"));
-    } else if all > steps.len() {
-        screen.say(format_args!("{} more; leave --last out to see them", all - steps.len()));
+    } else if has_more {
+        screen.say("there are older ones; leave --last out to see them");
     }
     if is_shallow {
         screen.say(format_args!(

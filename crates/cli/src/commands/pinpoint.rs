@@ -43,8 +43,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Pinpoint) -> Outcome {
         let text = format!("{} does not come before {}; name the older, good one first", command.good, command.bad);
         return Err(Failure::Own(2, text));
     }
-    let question = Question { tip: Some(&bad), after: Some(&good), ..Question::default() };
-    let steps = changes(history::read(&dir, &question)?);
+    let question = Question { tip: Some(&bad), after: Some(&good), environments: true, ..Question::default() };
+    let steps = changes(history::read(&dir, &question)?.steps);
     if steps.is_empty() {
         let text = "no revision between them changed the workspace, so it is not the workspace that broke it";
         return Err(Failure::Own(1, text.to_owned()));

@@ -223,6 +223,13 @@ impl Lock {
         pins.map(|pins| pins.seal = seal).is_some()
     }
 
+    /// The seals of all variants that have one, by name.
+    pub fn seals(&self) -> impl Iterator<Item = (&str, &Seal)> {
+        let own = std::iter::once((self.variant.as_str(), self.seal.as_ref()));
+        let all = own.chain(self.variants.iter().map(|pins| (pins.name.as_str(), pins.seal.as_ref())));
+        all.filter_map(|(name, seal)| Some((name, seal?)))
+    }
+
     /// The names of all variants, the default one first.
     pub fn variant_names(&self) -> Vec<&str> {
         std::iter::once(self.variant.as_str()).chain(self.variants.iter().map(|pins| pins.name.as_str())).collect()
