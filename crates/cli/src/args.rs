@@ -187,6 +187,12 @@ pub struct SigningKey {
 
 #[derive(Debug, Arguments)]
 pub struct Verify {
+    /// Do not read layers that look, by size and times, as when they were last read whole
+    #[arg(long, conflicts_with = "report")]
+    pub quick: bool,
+    /// Go on measuring, at 1 % of a processor at most, and tell what becomes another
+    #[arg(long, conflicts_with = "report")]
+    pub watch: bool,
     /// Sign a report of it, keep it, and put it where the spec's team.reports says
     #[arg(long)]
     pub report: bool,

@@ -10,6 +10,7 @@ mod between;
 pub mod document;
 mod editor;
 mod gather;
+mod host;
 mod image;
 pub mod keys;
 mod parse;
@@ -32,6 +33,7 @@ use crate::path::RootPath;
 use crate::version::Version;
 
 pub use gather::{Gathered, gather};
+pub use host::{Host, Kernel, Machine};
 pub use parse::{Parsed, parse, parse_gathered};
 pub use rules::measure;
 pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
@@ -132,6 +134,8 @@ pub struct Workspace {
     pub network: Network,
     /// Directories in which programs are looked for before all others.
     pub path: Vec<At<RootPath>>,
+    /// What a member's machine must offer.
+    pub host: Host,
 }
 
 /// Where a file or depot lies.

@@ -123,6 +123,7 @@ impl Runtime for Namespaces {
         Measured {
             memory: self.groups.memory().or(measured.memory),
             cpu_millis: self.groups.cpu_millis().or(measured.cpu_millis),
+            held: self.groups.held(),
             ..measured
         }
     }

@@ -13,6 +13,7 @@ use std::path::PathBuf;
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageFingerprint, ImageKey};
+use cavrith_sandbox::groups::GroupLimits;
 use cavrith_sandbox::job::{Ending, Listening, Task};
 
 use crate::ports::Carried;
@@ -253,6 +254,9 @@ pub struct Status {
     pub network: String,
     /// What of the limits is kept, and how.
     pub limits: Vec<String>,
+    /// Limits that hold at this moment, as the kernel has them; nothing from a keeper that does not say.
+    #[serde(default)]
+    pub held: Option<GroupLimits>,
     /// What could not be done as it should be.
     pub notes: Vec<String>,
     /// Steps of the first start that are done, by their marks.

@@ -83,6 +83,7 @@ impl Keeper {
             failed_step: state.failed_step.clone(),
             network: self.network.clone(),
             limits: state.limits.clone(),
+            held: Some(measured.held),
             notes: state.notes.clone(),
             first_done: state.first_done.clone(),
         }

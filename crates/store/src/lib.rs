@@ -5,6 +5,7 @@
 //! layers/TREE/tree     the layer's manifest: the encoding of its tree, whose BLAKE3 is TREE
 //! layers/TREE/root/    the layer's files, ready to be a lower directory of overlayfs
 //! layers/TREE/packed-* what the layer packs to for other programs; see [`records::PackedRecord`]
+//! layers/TREE/stamped  how it looked when it was last read whole; see [`stamps`]
 //! keys/KEY             the TREE of the layer that was made for a layer key
 //! images/KEY           the record of the image that was made for an image key (JSON)
 //! blobs/               files from the web; see [`blobs`]
@@ -40,6 +41,7 @@ pub mod records;
 pub mod removing;
 pub mod shared;
 pub mod staging;
+pub mod stamps;
 pub mod walk;
 pub mod workers;
 pub mod writer;

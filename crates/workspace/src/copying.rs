@@ -17,6 +17,9 @@ use crate::WorkspaceError;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::protocol::ExecRequest;
 
+/// Bytes of an answer of the inside that are read.
+const LONGEST_ANSWER: u64 = 4 << 20;
+
 fn failed(what: &str) -> impl FnOnce(std::io::Error) -> WorkspaceError {
     let what = what.to_owned();
     move |error| WorkspaceError::Copy { what, why: cavrith_core::path::shown(error.to_string().as_bytes()) }
@@ -76,6 +79,22 @@ pub fn copy_out(
     let unpacked = unpacking.join().unwrap_or_else(|_| Err(std::io::Error::other("BUG: unpacking ended early")));
     outcome?;
     unpacked.map_err(failed(inside))
+}
+
+/// What a task inside writes, as text.
+pub(crate) fn answer(client: Client, task: Task, what: &str) -> Result<String, WorkspaceError> {
+    let (mut theirs, stream) = std::io::pipe().map_err(failed(what))?;
+    let reading = thread::spawn(move || {
+        let mut bytes = Vec::new();
+        let read = theirs.by_ref().take(LONGEST_ANSWER).read_to_end(&mut bytes);
+        let _ = std::io::copy(&mut theirs, &mut std::io::sink());
+        read.map(|_| bytes)
+    });
+    let outcome =
+        run_task(client, task, None, File::open("/dev/null").map_err(failed(what))?.as_fd(), Some(stream), what);
+    let bytes = reading.join().unwrap_or_else(|_| Err(std::io::Error::other("BUG: reading ended early")));
+    outcome?;
+    Ok(String::from_utf8_lossy(&bytes.map_err(failed(what))?).into_owned())
 }
 
 /// Has a task done inside; what it says of a failure becomes the error.

@@ -2,6 +2,7 @@
 
 use cavrith_core::failure::FailureCode;
 use cavrith_core::spec::FILE_NAME;
+use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_exchange::ExchangeError;
 use cavrith_keeper::KeeperError;
@@ -66,6 +67,14 @@ pub enum WorkspaceError {
     /// The files that older specs include lead on and on.
     #[error("the specs of {} include more and more files, back through its history; ask for fewer revisions", .0.display())]
     Included(std::path::PathBuf),
+    /// A machine is too small, too old or another one.
+    #[error("this machine does not offer what {name} needs: {}", in_words(lacking))]
+    Machine {
+        /// The workspace.
+        name: String,
+        /// What is missing, with what is here.
+        lacking: Vec<Difference>,
+    },
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
@@ -75,6 +84,11 @@ pub enum WorkspaceError {
     /// A flow of the engine.
     #[error(transparent)]
     Engine(#[from] EngineError),
+}
+
+fn in_words(lacking: &[Difference]) -> String {
+    let one = |one: &Difference| format!("{} {}, here {}", one.what, one.expected, one.here);
+    lacking.iter().map(one).collect::<Vec<_>>().join("; ")
 }
 
 impl From<ExchangeError> for WorkspaceError {
@@ -115,6 +129,7 @@ impl WorkspaceError {
             Self::NoFolder { .. } => FailureCode::KEPT_FOLDER,
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
+            Self::Machine { .. } => FailureCode::TOO_SMALL,
             Self::NeverRan(_) => FailureCode::NOT_RUNNING,
             Self::NotUndone { .. } => FailureCode::USAGE,
             Self::Included(_) | Self::NoSpecThere { .. } => FailureCode::REVISION,
@@ -135,7 +150,7 @@ impl WorkspaceError {
             | Self::Included(_)
             | Self::NoSpecThere { .. }
             | Self::NotUndone { .. } => 2,
-            Self::Copy { .. } => 3,
+            Self::Copy { .. } | Self::Machine { .. } => 3,
             Self::Keeper(error) => error.exit_code(),
             Self::Exchange(error) => error.exit_code(),
             Self::Engine(error) => error.exit_code(),

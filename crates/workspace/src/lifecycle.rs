@@ -8,14 +8,15 @@ use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::Plan;
 use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::{self, Lock};
-use cavrith_core::spec::{FILE_NAME, Spec};
+use cavrith_core::spec::{FILE_NAME, Machine, Spec};
+use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
-use cavrith_sandbox::Identity;
+use cavrith_sandbox::{Identity, machine};
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
@@ -248,6 +249,33 @@ impl Pending {
     pub fn effort(&self) -> Effort {
         self.changes.iter().map(|change| change.effort).max().unwrap_or(Effort::Nothing)
     }
+}
+
+/// What this machine does not offer, of what the spec asks of it. Free space counts as long as the image is not there.
+pub fn machine_lacks(home: &Home, project: &Project, has_image: bool) -> Vec<Difference> {
+    let host = &project.spec.workspace.host;
+    if host.is_empty() {
+        return Vec::new();
+    }
+    let resources = machine::resources(home.root());
+    let found = Machine {
+        memory: resources.memory,
+        processors: resources.processors,
+        disk: resources.disk.filter(|_| !has_image),
+        release: machine::release(),
+        architecture: std::env::consts::ARCH.to_owned(),
+    };
+    host.lacking(&found)
+}
+
+/// Refuses a machine that does not offer what the spec asks of it, before anything is built.
+///
+/// # Errors
+/// [`WorkspaceError::Machine`], with all that is missing.
+pub fn check_machine(home: &Home, project: &Project, lock: &Lock, store: &Store) -> Result<(), WorkspaceError> {
+    let key = Plan::new(&project.spec, lock).image_key;
+    let lacking = machine_lacks(home, project, store.image_for(&key).ok().flatten().is_some());
+    if lacking.is_empty() { Ok(()) } else { Err(WorkspaceError::Machine { name: project.spec.name(), lacking }) }
 }
 
 /// Holds what runs in a workspace, or ran last, against the spec of its project. Nothing is built for it.

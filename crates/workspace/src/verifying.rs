@@ -5,10 +5,12 @@
 //! |---|---|
 //! | [`image`] | the image on disk |
 //! | [`ports`] | which ports carry |
+//! | [`running`] | what runs now, against the spec |
 //! | [`scratch`] | what was changed inside the project's own workspaces |
 
 mod image;
 mod ports;
+mod running;
 mod scratch;
 
 use std::collections::BTreeMap;
@@ -35,7 +37,7 @@ use cavrith_sandbox::Runtime;
 use cavrith_sandbox::job::{CommandJob, Task};
 use cavrith_store::records::ImageRecord;
 
-use crate::WorkspaceError;
+use crate::{WorkspaceError, lifecycle};
 use cavrith_keeper::mounts::{self, FolderRoots};
 use image::Image;
 
@@ -45,7 +47,17 @@ const LIMIT: Duration = Duration::from_secs(60);
 /// The environment of whoever reads it (proc_pid_environ(5)).
 const ENVIRONMENT: &str = "/proc/self/environ";
 
-/// Measures everything, and reads every byte of the image.
+/// How thoroughly is measured.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// Every byte of the image is read, and a fresh workspace is started and measured.
+    Full,
+    /// Of layers that look as when they were last read whole, by size and times, nothing is read; no fresh workspace is
+    /// started.
+    Quick,
+}
+
+/// Measures everything.
 ///
 /// # Errors
 /// When there is no seal, or something cannot be measured at all.
@@ -54,23 +66,29 @@ pub fn verify(
     home: &Home,
     project: &Project,
     lock: &Lock,
+    depth: Depth,
 ) -> Result<Verdict, WorkspaceError> {
     let seal = lock.seal.as_ref().ok_or(WorkspaceError::NoSeal)?;
     let mut aspects = vec![spec_and_lock(project, lock, seal)];
     aspects.extend(signature(project, lock)?);
+    aspects.extend(this_machine(home, project));
     let plan = Plan::new(&project.spec, lock);
     let Some(record) = context.store.image_for(&plan.image_key)? else {
         let difference = Difference::new("image", seal.words.clone(), "not built here; run cavrith build");
         aspects.push(Aspect::new("image", NOTHING, vec![difference]));
         return Ok(Verdict { aspects });
     };
-    (context.observer)(Event::Stage { text: format!("reading every byte of {}", count(record.layers.len(), "layer")) });
-    let image = Image::measure(context, &record)?;
+    let quick = depth == Depth::Quick;
+    let reading = if quick { "looking through" } else { "reading every byte of" };
+    (context.observer)(Event::Stage { text: format!("{reading} {}", count(record.layers.len(), "layer")) });
+    let image = Image::measure(context, &record, quick)?;
     aspects.push(image.aspect(&project.dir, seal)?);
     aspects.push(image.packages(&project.spec, lock)?);
-    (context.observer)(Event::Stage { text: "measuring a fresh workspace".to_owned() });
-    let measured = measure_workspace(context, project, lock, &record, &image)?;
-    aspects.extend(workspace_aspects(seal, &measured));
+    if !quick {
+        (context.observer)(Event::Stage { text: "measuring a fresh workspace".to_owned() });
+        let measured = measure_workspace(context, project, lock, &record, &image)?;
+        aspects.extend(workspace_aspects(seal, &measured));
+    }
     aspects.extend(scratch::aspects(context, home, project, &image, seal));
     Ok(Verdict { aspects })
 }
@@ -96,6 +114,14 @@ fn spec_and_lock(project: &Project, lock: &Lock, seal: &Seal) -> Aspect {
             .map(|misfit| Difference::new(misfit.what, misfit.spec, misfit.lock)),
     );
     Aspect::new("spec and lock", "the spec's meaning, the lock's pins", differences)
+}
+
+/// What the spec asks of a member's machine; nothing of one that asks nothing.
+fn this_machine(home: &Home, project: &Project) -> Option<Aspect> {
+    let asked = &project.spec.workspace.host;
+    // The image's space is taken already, or will be asked for when it is built.
+    let lacking = lifecycle::machine_lacks(home, project, true);
+    (!asked.is_empty()).then(|| Aspect::new("this machine", "what the spec asks of it", lacking))
 }
 
 /// Whether the seal is one that the team stands for; nothing of a project that has no team.
@@ -212,6 +238,11 @@ fn measured_env(session: &dyn Runtime, setup: &Setup) -> Result<BTreeMap<String,
 /// Which of the setup's folders really are mounts inside (proc_pid_mountinfo(5), field 5).
 fn measured_folders(session: &dyn Runtime, setup: &Setup) -> Result<Vec<String>, String> {
     let mounts = measured_file(session, setup, "/proc/self/mountinfo")?;
+    Ok(mounted(&mounts, &setup.folders).into_iter().cloned().collect())
+}
+
+/// The folders that are mounts, by the kernel's list of them.
+fn mounted<'a>(mounts: &str, folders: &'a [String]) -> Vec<&'a String> {
     let unescape = |text: &str| text.replace("\\040", " ").replace("\\011", "\t").replace("\\134", "\\");
     let points: Vec<_> = mounts.lines().filter_map(|line| line.split(' ').nth(4).map(unescape)).collect();
     let is_mounted = |folder: &&String| {
@@ -220,7 +251,7 @@ fn measured_folders(session: &dyn Runtime, setup: &Setup) -> Result<Vec<String>,
         let mut except = except.split(", ").filter(|name| !name.is_empty()).map(|name| format!("{inside}/{name}"));
         points.iter().any(|point| point == inside) && except.all(|place| points.contains(&place))
     };
-    Ok(setup.folders.iter().filter(is_mounted).cloned().collect())
+    folders.iter().filter(is_mounted).collect()
 }
 
 /// The version that an extension's own description gives; where it has none, that its files are there.

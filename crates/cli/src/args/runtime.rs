@@ -38,6 +38,9 @@ pub struct Start {
     /// Wait until every service is ready, however long it takes
     #[arg(long)]
     pub wait: bool,
+    /// Start it though this machine does not offer all that the spec asks of it
+    #[arg(long)]
+    pub anyway: bool,
     /// Its member knows what it gets of this machine
     #[arg(long, hide = true)]
     pub known: bool,

@@ -86,7 +86,7 @@ fn list(screen: &Screen, as_json: bool) -> Outcome {
     }
     screen.result(styled(screen.out.strong, "Keys of the spec"));
     let width = KEYS.iter().map(|key| key.path.len()).max().unwrap_or(0);
-    for key in KEYS.iter().filter(|key| key.state != State::Later) {
+    for key in KEYS.iter() {
         screen.result(format_args!("  {:width$}  {}", key.path, key.meaning));
     }
     screen.result("");
@@ -129,7 +129,6 @@ fn key_json(key: &Key) -> Value {
         "values": key.values,
         "default": key.default,
         "needed": key.state == State::Needed,
-        "carried_out": key.state != State::Later,
         "example": keys::example_of(key),
     })
 }
@@ -162,7 +161,6 @@ fn show_key(screen: &Screen, key: &Key, as_json: bool) -> Outcome {
     let mut facts = Vec::new();
     match key.state {
         State::Needed => facts.push(("needed", "it has to be there".to_owned())),
-        State::Later => facts.push(("later", "this version does not carry it out".to_owned())),
         State::Optional => {}
     }
     if !key.default.is_empty() {

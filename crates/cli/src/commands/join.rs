@@ -19,7 +19,7 @@ use cavrith_exchange::parcel::OpenParcel;
 use cavrith_exchange::parcel::reading::VARIANT;
 use cavrith_keeper::place;
 use cavrith_sandbox::janitor;
-use cavrith_workspace::reporting;
+use cavrith_workspace::{lifecycle, reporting};
 use serde_json::{Value, json};
 
 use crate::args::{General, Join};
@@ -130,10 +130,12 @@ fn another_name(source: &JoinSource, own: &Own<'_>) -> Result<Option<String>, Fa
 fn tell_and_ask(screen: &Screen, command: &Join, own: &Own<'_>, has_scratch: bool) -> Result<bool, Failure> {
     let Ok(project) = project::load(own.dir, own.variant.as_deref()) else { return Ok(false) };
     let Ok(lock) = project::load_lock(&project) else { return Ok(false) };
-    let home = build_env::home()?;
+    let (home, store) = build_env::store()?;
     if place::Place::all(&home).iter().any(|place| place.is_of(&project.dir)) {
         return Ok(false);
     }
+    // Before the image is fetched or built for nothing.
+    lifecycle::check_machine(&home, &project, &lock, &store)?;
     let image = lock.seal.as_ref().map_or(ImageFingerprint::from_bytes([0; 32]), |seal| seal.image);
     screen.say(format_args!("{} is new here", styled(screen.err.strong, project.spec.name())));
     tell_what_it_gets(screen, &project.dir, &Arrangement::new(&project.spec, &lock, image, ""));

@@ -61,7 +61,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
         Some(name) if !place.named && !place.dir.exists() => place.with_name(&home, name),
         _ => place,
     };
-    let way = Way { known: command.known, parcel: command.parcel.as_deref(), ..Way::default() };
+    let way = Way { known: command.known, anyway: command.anyway, parcel: command.parcel.as_deref(), ..Way::default() };
     launch(screen, &place, &project, way)?;
     settle(screen, &place, command, Some(started), None)
 }
@@ -75,7 +75,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     }
     // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
-    launch(screen, &place, &project, Way { known: command.known, ..Way::default() })?;
+    launch(screen, &place, &project, Way { known: command.known, anyway: command.anyway, ..Way::default() })?;
     settle(screen, &place, command, Some(started), None)
 }
 
@@ -93,6 +93,8 @@ pub struct Way<'a> {
     pub plain: bool,
     /// Its member knows what it gets of this machine, and need not be told at its first start.
     pub known: bool,
+    /// Though this machine does not offer what the spec asks of it.
+    pub anyway: bool,
     /// A parcel whose scratch is laid out first, when there is none.
     pub parcel: Option<&'a Path>,
 }
@@ -105,6 +107,9 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
         screen.say(format_args!("{} {}", place.name, record.standing().words()));
     }
     let build_env = BuildEnv::open()?;
+    if !way.anyway {
+        lifecycle::check_machine(&build_env::home()?, project, &lock, &build_env.store_session.store)?;
+    }
     let built = build::ensure(screen, &build_env, project, &lock)?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;

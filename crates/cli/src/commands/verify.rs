@@ -1,5 +1,7 @@
 //! `cavrith verify`
 
+mod watch;
+
 use std::path::PathBuf;
 use std::time::Instant;
 
@@ -10,8 +12,9 @@ use cavrith_engine::error::LockError;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::team;
+use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::reporting::{self, Made, Signer};
-use cavrith_workspace::{WorkspaceError, verifying};
+use cavrith_workspace::verifying::{self, Depth};
 use serde_json::json;
 
 use crate::args::{General, Verify};
@@ -31,12 +34,16 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
     if lock.seal.is_none() {
         return Err(WorkspaceError::NoSeal.into());
     }
+    if command.watch {
+        return watch::exec(general, screen, command, &project);
+    }
+    let depth = if command.quick { Depth::Quick } else { Depth::Full };
     let build_env = BuildEnv::open()?;
     let (home, _) = build_env::store()?;
     let place = if command.answer.json { Where::Nowhere } else { Where::Aside };
     let started = Instant::now();
     let verdict = build::with_progress(screen, &build_env, place, false, |context| {
-        Ok(verifying::verify(context, &home, &project, &lock)?)
+        Ok(verifying::verify(context, &home, &project, &lock, depth)?)
     })?;
     let took = started.elapsed().as_millis() as u64;
     let made = if command.report {
@@ -47,12 +54,15 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
     let words = lock.seal.as_ref().map(|seal| seal.words.clone()).unwrap_or_default();
     if command.answer.json {
         let mut value = verdict::as_json(&verdict, &words);
+        if let Some(entries) = value.as_object_mut() {
+            entries.insert("quick".to_owned(), command.quick.into());
+        }
         if let (Some(entries), Some((made, at))) = (value.as_object_mut(), &made) {
             entries.insert("report".to_owned(), json!({ "by": made.by, "kept": made.kept, "put": at }));
         }
         screen.json(&value);
     } else {
-        verdict::show(screen, &verdict, &words);
+        verdict::show(screen, &verdict, &words, depth);
         if let Some((made, at)) = &made {
             let by = made.by.as_deref().unwrap_or("nobody by name");
             let at = at.as_deref().unwrap_or(&made.kept);

@@ -1,6 +1,7 @@
 //! A verdict: for each aspect *same*, or what was expected and what is here.
 
 use cavrith_core::verdict::{Aspect, Difference, Standing, Verdict, count};
+use cavrith_workspace::verifying::Depth;
 use serde_json::{Value, json};
 
 use crate::screen::{Screen, Styles, styled};
@@ -8,7 +9,7 @@ use crate::screen::{Screen, Styles, styled};
 /// Differences that are shown of one aspect; the rest is counted, and in the JSON.
 const SHOWN: usize = 12;
 
-pub fn show(screen: &Screen, verdict: &Verdict, words: &str) {
+pub fn show(screen: &Screen, verdict: &Verdict, words: &str, depth: Depth) {
     let styles = &screen.out;
     let counted = |standing| verdict.aspects.iter().filter(|aspect| aspect.standing() == standing).count();
     if screen.quiet && verdict.standing() == Standing::Same {
@@ -39,6 +40,10 @@ pub fn show(screen: &Screen, verdict: &Verdict, words: &str) {
     let words = styled(styles.strong, words);
     let differing = counted(Standing::Different);
     match verdict.standing() {
+        Standing::Same if depth == Depth::Quick => screen.result(format_args!(
+            "{} as sealed, as far as sizes and times tell: {words}; cavrith verify reads everything",
+            styled(styles.good, "the same")
+        )),
         Standing::Same => screen.result(format_args!("{} as sealed: {words}", styled(styles.good, "the same"))),
         Standing::NotMeasured => screen.result(format_args!(
             "no difference from what was sealed as {words}, but {} could not be measured",
@@ -61,7 +66,10 @@ pub fn show(screen: &Screen, verdict: &Verdict, words: &str) {
         screen.result(
             "cavrith drop sets aside what was changed inside, and the next start is as sealed; what is needed belongs into the spec",
         );
-    } else if !verdict.aspects.iter().any(|aspect| is_scratch(&aspect)) {
+    } else if depth == Depth::Full
+        && !verdict.aspects.iter().any(|aspect| is_scratch(&aspect))
+        && verdict.aspects.iter().any(|aspect| aspect.name == "folders")
+    {
         screen.result("no workspace of this project is there yet; a fresh one was measured");
     }
 }

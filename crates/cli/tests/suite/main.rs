@@ -27,6 +27,7 @@ mod inside;
 mod join;
 mod keeper;
 mod kinds;
+mod living;
 mod lock;
 mod machines;
 mod manners;

@@ -48,7 +48,7 @@ fn what_reports_can_report_in_json() {
         (&["lock", "--outdated", "--json"], "outdated"),
         (&["build", "--json"], "bytes entries image layers millis words work workspace"),
         (&["seal", "--json"], "image layers listing pins probes rules setup spec words workspace"),
-        (&["verify", "--json"], "aspects same standing words"),
+        (&["verify", "--json"], "aspects quick same standing words"),
         (&["show", "--json"], "entries sound"),
         (&["explain", "--json"], "codes failures keys"),
         (&["explain", "CV0107", "--json"], "code right text title wrong"),

@@ -46,15 +46,13 @@ impl Shape {
     }
 }
 
-/// Whether a key has to be there, may be, or is not run yet.
+/// Whether a key has to be there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum State {
     /// It has to be there (when the table it belongs to is).
     Needed,
     /// It may be left out.
     Optional,
-    /// It is planned; a spec that has it is refused rather than half run.
-    Later,
 }
 
 /// One key.
@@ -101,7 +99,7 @@ const fn key(path: &'static str, shape: Shape, state: State, meaning: &'static s
 }
 
 use Shape::{Any, Flag, Number, Table, Tables, Text, TextOrTable, TextOrTexts, Texts, TextsOrLists};
-use State::{Later, Needed, Optional};
+use State::{Needed, Optional};
 
 /// All keys, a table before what is in it.
 pub const KEYS: &[Key] = &[
@@ -119,7 +117,13 @@ pub const KEYS: &[Key] = &[
         .example("[workspace]\nname = \"timetable\"\npath = [\"/opt/harbour/bin\"]"),
     key("workspace.variant", Text, Optional, "the variant that commands mean when none is named; the main part alone is then only what all have in common")
         .default("main, the main part"),
-    key("workspace.host", Table, Later, "what a member's machine must offer").whole(),
+    key("workspace.host", Table, Optional, "what a member's machine must offer: start says what is missing before anything is built")
+        .example("[workspace.host]\nmemory     = \"4 GiB\"\nprocessors = 2\ndisk       = \"10 GiB\"\nkernel     = \"5.15\""),
+    key("workspace.host.memory", Text, Optional, "a whole number and MiB or GiB").default("any"),
+    key("workspace.host.processors", Number, Optional, "how many processors").default("any"),
+    key("workspace.host.disk", Text, Optional, "what has to be free before the image is built: a whole number and MiB or GiB").default("any"),
+    key("workspace.host.kernel", Text, Optional, "the oldest kernel, as two numbers: \"5.15\"").default("any that sandboxes work on"),
+    key("workspace.host.architectures", Texts, Optional, "architectures, as uname -m has them: x86_64, aarch64 …").default("any"),
     key("depots", Table, Optional, "depots that packages, toolchains and extensions come from, by name")
         .example("[depots]\nharbour = { path = \"../depot\" }\nwharf   = { url = \"https://depot.brindle.example/\" }"),
     key("depots.*", Table, Optional, "one depot: a path or a url").whole(),
@@ -389,7 +393,6 @@ pub fn reference() -> String {
         let state = match key.state {
             Needed => "needed",
             Optional => "",
-            Later => "not carried out yet",
         };
         page.push_str(&format!("| `{}` | {} | {}", key.path, key.shape.words(), key.meaning));
         if !key.default.is_empty() {

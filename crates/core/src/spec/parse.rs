@@ -8,7 +8,7 @@ use super::reader::{Reader, TableAt};
 use super::variants::Documents;
 use super::{
     At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
-    image, rules, services, steps, team, toolchains, variables, variants,
+    host, image, rules, services, steps, team, toolchains, variables, variants,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -197,7 +197,9 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<(Works
     };
     let path = reader.texts(table, "path").map_or_else(Vec::new, |texts| texts.value);
     let path = path.into_iter().filter_map(|text| rules::inside_path(reader, "path", text)).collect();
-    Some((Workspace { name, about, account, project: project?, network, path }, has_project))
+    let host = reader.subtable(table, "host", "workspace.host").map(|table| host::read(reader, &table));
+    let host = host.unwrap_or_default();
+    Some((Workspace { name, about, account, project: project?, network, path, host }, has_project))
 }
 
 fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {

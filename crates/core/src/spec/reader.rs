@@ -64,13 +64,10 @@ impl Reader<'_> {
         for entry in this.entries() {
             let (name, name_span) = (entry.name.as_str(), entry.name_span.clone());
             match known.iter().find(|(known, _)| *known == name) {
-                Some((_, key)) if key.state == State::Later => {
-                    self.not_yet(&format!("`{name}`"), key.meaning, name_span)
-                }
                 Some(_) => {}
                 None if free => {}
                 None => {
-                    let usable = known.iter().filter(|(_, key)| key.state != State::Later).map(|(name, _)| *name);
+                    let usable = known.iter().map(|(name, _)| *name);
                     let remedy = match nearest(name, known.iter().map(|(name, _)| *name)) {
                         Some(meant) => format!("write `{meant}`, or leave the line out"),
                         None => format!("leave it out; the keys here are {}", usable.collect::<Vec<_>>().join(", ")),
@@ -88,12 +85,6 @@ impl Reader<'_> {
             }
         }
         this
-    }
-
-    /// Says that something is planned, but not there.
-    pub(super) fn not_yet(&mut self, what: &str, meaning: &str, span: Span) {
-        let message = format!("{what} ({meaning}) is not carried out yet");
-        self.push(Mistake::new(Code::NOT_YET, span, message, "leave it out until a later version of Cavrith does it"));
     }
 
     fn wrong_type(&mut self, name: &str, wanted: &str, node: &Node) {

@@ -20,7 +20,7 @@ pub fn schema() -> Value {
 /// The schema of one variant: any part of a spec once more, of which nothing has to be there.
 fn variant() -> Value {
     let mut schema = table("variants.*");
-    let usable = |(name, key): &(&str, &Key)| key.state != State::Later && !COMMON.contains(name);
+    let usable = |(name, _): &(&str, &Key)| !COMMON.contains(name);
     for (name, key) in keys::children("").filter(usable) {
         let mut part = value(key);
         optional(&mut part);
@@ -45,7 +45,7 @@ fn optional(schema: &mut Value) {
 fn table(path: &str) -> Value {
     let (mut properties, mut required, mut others) = (Map::new(), Vec::new(), Value::Bool(false));
     // A file that includes others may leave to them what has to be there.
-    for (name, key) in keys::children(path).filter(|(_, key)| key.state != State::Later) {
+    for (name, key) in keys::children(path) {
         if name == "*" {
             others = if key.path == "variants.*" { variant() } else { value(key) };
             continue;

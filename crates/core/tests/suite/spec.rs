@@ -144,13 +144,24 @@ mod mistakes {
     }
 
     #[test]
-    fn not_yet() {
-        insta::assert_snapshot!(after("[workspace.host]\n"), @"
-        CV0103 9:12 `host`
-          `host` (what a member's machine must offer) is not carried out yet
-          leave it out until a later version of Cavrith does it
-        ");
-        insta::assert_snapshot!(with("depot = \"harbour\"\npackages = [\"busybox-static\"]", "debian = \"bookworm\""), @"");
+    fn a_machine_that_cannot_be() {
+        insta::assert_snapshot!(
+            after("[workspace.host]\nmemory = \"8 GB\"\nprocessors = 0\nkernel = \"5\"\narchitectures = [\"x86-64\"]\n"),
+            @r#"
+        CV0143 10:10 `"8 GB"`
+          "8 GB" is not an amount of memory of at least 16 MiB
+          write a whole number and MiB or GiB, like "2 GiB"
+        CV0143 11:14 `0`
+          `processors` is 0, and has to be from 1 to 4096
+          write a whole number in these bounds
+        CV0143 12:10 `"5"`
+          "5" is not a version of a kernel
+          write two numbers, like "5.15"
+        CV0106 13:18 `"x86-64"`
+          `architectures` cannot be "x86-64"
+          write "x86_64"
+        "#
+        );
     }
 
     #[test]

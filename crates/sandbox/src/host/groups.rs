@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 /// What everything inside may use, all together; what is left out is not limited.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GroupLimits {
     /// Bytes of memory.
     pub memory: Option<u64>,
@@ -220,6 +220,25 @@ impl Groups {
         Some(text.trim().parse::<u64>().ok()? / 1_000_000)
     }
 
+    /// The limits that hold at this moment, read back; what is not kept by a group, or not limited, is left out.
+    pub fn held(&self) -> GroupLimits {
+        let memory = self.number("memory.max", "memory", "memory.limit_in_bytes");
+        let processes = self.number("pids.max", "pids", "pids.max").and_then(|count| u32::try_from(count).ok());
+        let text = |dir: &Path, file: &str| fs::read_to_string(dir.join(file)).unwrap_or_default();
+        let share = match (self.single("cpu"), &self.unified) {
+            (Some(dir), _) => format!("{} {}", text(dir, "cpu.cfs_quota_us").trim(), text(dir, "cpu.cfs_period_us")),
+            (None, Some(group)) => text(group, "cpu.max"),
+            (None, None) => String::new(),
+        };
+        let mut numbers = share.split_whitespace().map(str::parse::<u64>);
+        let cpus = match (numbers.next(), numbers.next()) {
+            (Some(Ok(quota)), Some(Ok(period))) if period > 0 => u32::try_from(quota / period).ok(),
+            _ => None,
+        };
+        // Version 1 says "no limit" by the largest number that fits a page.
+        GroupLimits { memory: memory.filter(|bytes| *bytes < 1 << 60), cpus, processes }
+    }
+
     fn number(&self, file: &str, controller: &str, single: &str) -> Option<u64> {
         let path = match self.single(controller) {
             Some(dir) => dir.join(single),
@@ -308,6 +327,7 @@ mod tests {
             (read("memory.max"), read("cpu.max"), read("pids.max")),
             ("1073741824".to_owned(), "200000 100000".to_owned(), "max".to_owned())
         );
+        assert_eq!(groups.held(), GroupLimits { memory: Some(1 << 30), cpus: Some(2), processes: None });
         fs::write(group.join("memory.current"), "4096\n").unwrap();
         assert_eq!(groups.memory(), Some(4096));
         assert_eq!(fs::read_to_string(dir.path().join("user/app/cgroup.subtree_control")).unwrap(), "+pids");

@@ -1,5 +1,6 @@
 //! What this machine offers and lacks for sandboxes, found by trying.
 
+use std::fs;
 use std::path::Path;
 
 use serde::Serialize;
@@ -59,6 +60,31 @@ pub fn release() -> String {
 }
 
 /// The kernel's release as it names itself, and the first two numbers of it.
+/// What a machine has, as far as it says.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Resources {
+    /// Bytes of memory (proc_meminfo(5), `MemTotal`).
+    pub memory: Option<u64>,
+    /// Processors that this process may use.
+    pub processors: Option<u32>,
+    /// Bytes that an ordinary user can still write where the path lies, or its nearest directory that is there.
+    pub disk: Option<u64>,
+}
+
+/// Looks at what this machine has.
+pub fn resources(disk_at: &Path) -> Resources {
+    let text = fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    let line = text.lines().find_map(|line| line.strip_prefix("MemTotal:"));
+    let kibibytes = line.and_then(|line| line.trim().trim_end_matches(" kB").parse::<u64>().ok());
+    let there = disk_at.ancestors().find(|path| path.is_dir());
+    let free = there.and_then(|path| rustix::fs::statvfs(path).ok());
+    Resources {
+        memory: kibibytes.map(|kibibytes| kibibytes * 1024),
+        processors: std::thread::available_parallelism().ok().and_then(|count| u32::try_from(count.get()).ok()),
+        disk: free.map(|free| free.f_bavail * free.f_frsize),
+    }
+}
+
 pub(crate) fn kernel_release() -> (String, (u32, u32)) {
     let release = rustix::system::uname().release().to_string_lossy().into_owned();
     let mut numbers =

@@ -160,6 +160,8 @@ pub struct Measured {
     pub cpu_millis: Option<u64>,
     /// Ports that are listened on.
     pub listening: Vec<Listening>,
+    /// Limits that hold for everything inside together, as the kernel has them.
+    pub held: GroupLimits,
 }
 
 /// A command that somebody waits for, wherever it runs.

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::listing::{Listing, shortened};
@@ -18,6 +19,7 @@ use cavrith_engine::listing;
 use cavrith_sources::deb;
 use cavrith_store::StoreError;
 use cavrith_store::records::ImageRecord;
+use cavrith_store::stamps::Stamped;
 
 use crate::WorkspaceError;
 
@@ -28,15 +30,28 @@ pub(super) struct Image<'a> {
     /// The merged tree, measured.
     pub merged: Tree,
     differences: Vec<Difference>,
+    /// Layers that were not read, and when the first of them was read last, in milliseconds since 1970.
+    trusted: Option<(usize, u64)>,
 }
 
 impl<'a> Image<'a> {
-    /// Reads every byte of every layer.
-    pub fn measure(context: BuildContext<'a>, record: &'a ImageRecord) -> Result<Self, StoreError> {
+    /// Reads every byte of every layer; with `quick`, of those alone that do not look as when they were last read.
+    pub fn measure(context: BuildContext<'a>, record: &'a ImageRecord, quick: bool) -> Result<Self, StoreError> {
         let mut merged = Tree::with_root();
         let mut differences = Vec::new();
+        let mut trusted: Option<(usize, u64)> = None;
         for layer in &record.layers {
             let listed = context.store.layer_tree(&layer.tree);
+            let stamp = context.store.stamp(&layer.tree)?;
+            if quick
+                && let Some(stamped) = context.store.stamped(&layer.tree).filter(|stamped| stamped.stamp == stamp)
+                && let Ok(listed) = &listed
+            {
+                let (count, first) = trusted.unwrap_or((0, stamped.read_at));
+                trusted = Some((count + 1, first.min(stamped.read_at)));
+                merged.overlay_whole(listed.clone());
+                continue;
+            }
             let nothing = Tree::with_root();
             let measure = context.store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
             let mut found = Vec::new();
@@ -56,12 +71,16 @@ impl<'a> Image<'a> {
                 }
                 Err(error) => found.push(Difference::new("the layer's list", layer.tree.spoken(), error.to_string())),
             }
+            // What somebody changed while it was read is read again the next time.
+            if found.is_empty() && context.store.stamp(&layer.tree)? == stamp {
+                context.store.remember_stamp(&layer.tree, &Stamped { stamp, read_at: now() })?;
+            }
             differences.extend(
                 found.into_iter().map(|difference| Difference { from: Some(layer.name.clone()), ..difference }),
             );
             merged.overlay_whole(measure.tree);
         }
-        Ok(Self { context, record, merged, differences })
+        Ok(Self { context, record, merged, differences, trusted })
     }
 
     /// The image against the seal: what was changed on the disk, and in which layers and files it came out differently.
@@ -89,7 +108,17 @@ impl<'a> Image<'a> {
         if found != seal.image && differences.is_empty() {
             differences.push(Difference::new("image", seal.image.spoken(), found.spoken()));
         }
-        let measured = format!("{} entries, {} read", self.merged.entries.len(), size(self.merged.content_bytes()));
+        let entries = self.merged.entries.len();
+        let measured = match self.trusted {
+            None => format!("{entries} entries, {} read", size(self.merged.content_bytes())),
+            Some((layers, since)) => {
+                let since = i64::try_from(since).ok().and_then(|millis| jiff::Timestamp::from_millisecond(millis).ok());
+                let since =
+                    since.map_or_else(String::new, |since| format!(" since {}", since.strftime("%Y-%m-%d %H:%M UTC")));
+                let layers = count(layers, "layer");
+                format!("{entries} entries; of {layers} only sizes and times, which are as they were{since}")
+            }
+        };
         Ok(Aspect { unmeasured, ..Aspect::new("image", measured, differences) })
     }
 
@@ -143,4 +172,8 @@ impl<'a> Image<'a> {
         differences.extend(extra.map(|(name, version)| Difference::new(name.clone(), NOTHING, version.clone())));
         Ok(Aspect::new("packages", count(here.len(), "package"), differences))
     }
+}
+
+fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_millis() as u64)
 }

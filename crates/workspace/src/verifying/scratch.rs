@@ -16,6 +16,7 @@ use cavrith_engine::home::Home;
 use cavrith_engine::project::Project;
 
 use super::image::Image;
+use super::running;
 use crate::drifting::{self, Scratched};
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
@@ -38,10 +39,11 @@ pub(super) fn aspects(
         None => project.spec.is_default,
     };
     let own = Place::all(home).into_iter().filter(|place| place.is_of(&project.dir) && is_of_variant(place));
-    own.map(|place| {
+    own.flat_map(|place| {
         let name = if place.named { format!("scratch of {}", place.name) } else { "scratch".to_owned() };
         let account = account::home(&project.spec.workspace.account.value);
-        aspect(context, &place, image, seal, &account, name)
+        let runs = running::aspect(context, &place, seal);
+        [Some(aspect(context, &place, image, seal, &account, name)), runs].into_iter().flatten()
     })
     .collect()
 }
