@@ -52,7 +52,7 @@ fn what_reports_can_report_in_json() {
         (&["show", "--json"], "entries sound"),
         (&["explain", "--json"], "codes failures keys"),
         (&["explain", "CV0107", "--json"], "code right text title wrong"),
-        (&["explain", "env", "--json"], "carried_out default example key meaning needed type values"),
+        (&["explain", "env", "--json"], "default example key meaning needed type values"),
         (&["schema"], "$schema additionalProperties anyOf description properties title type"),
         (&["doctor", "--json"], "checks ready"),
         (&["store", "list", "--json"], "bytes held store"),
