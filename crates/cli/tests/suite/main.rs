@@ -52,6 +52,7 @@ mod signatures;
 mod spec;
 mod steps;
 mod store;
+mod sweeps;
 mod team;
 mod truly;
 mod variants;

@@ -15,15 +15,15 @@ use crate::owners::Member;
 use crate::team::{Team, told};
 
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-enum Kind {
+pub enum Kind {
     Root,
     Range,
     Single,
 }
 
 /// A member with a sealed project, built.
-struct Desk {
-    team: Team,
+pub struct Desk {
+    pub team: Team,
     member: Option<Member>,
     kind: Kind,
 }
@@ -35,7 +35,7 @@ const LINK: &str = "bin/ls";
 /// What is done to the root of a layer, where a difference is reported, and a word of it.
 type Mutation = (&'static str, &'static str, fn(&Path), &'static str, &'static str);
 
-fn set(path: PathBuf, name: &str, value: &[u8]) {
+pub fn set(path: PathBuf, name: &str, value: &[u8]) {
     rustix::fs::lsetxattr(&path, name, value, XattrFlags::empty()).unwrap();
 }
 
@@ -51,7 +51,7 @@ fn list() -> Vec<u8> {
 }
 
 /// Changes a file without changing its time.
-fn rewrite(path: PathBuf, change: impl FnOnce(Vec<u8>) -> Vec<u8>) {
+pub fn rewrite(path: PathBuf, change: impl FnOnce(Vec<u8>) -> Vec<u8>) {
     let time = fs::metadata(&path).unwrap().modified().unwrap();
     let bytes = change(fs::read(&path).unwrap());
     fs::write(&path, bytes).unwrap();
@@ -391,7 +391,7 @@ const MUTATIONS: &[Mutation] = &[
 ];
 
 impl Desk {
-    fn new(kind: Kind) -> Self {
+    pub fn new(kind: Kind) -> Self {
         let team = Team::sealed();
         let member = match kind {
             Kind::Root => None,
@@ -402,7 +402,7 @@ impl Desk {
         desk
     }
 
-    fn home(&self) -> PathBuf {
+    pub fn home(&self) -> PathBuf {
         self.member.as_ref().map_or_else(|| self.team.home(), |member| member.dir.join("home"))
     }
 
@@ -410,7 +410,7 @@ impl Desk {
         self.member.as_ref().map_or_else(|| self.team.project(), |member| member.dir.join("timetable"))
     }
 
-    fn run(&self, arguments: &[&str]) -> Output {
+    pub fn run(&self, arguments: &[&str]) -> Output {
         let command = self.member.as_ref().map(|member| member.command(arguments));
         command.unwrap_or_else(|| self.team.command(arguments)).output().unwrap()
     }
@@ -596,12 +596,12 @@ impl Desk {
 }
 
 /// A copy with everything that a filesystem keeps of it.
-fn copy(from: &Path, to: &Path) {
+pub fn copy(from: &Path, to: &Path) {
     let status = Command::new("cp").args(["-a", "--"]).args([from, to]).status().unwrap();
     assert!(status.success());
 }
 
-fn remove(path: &Path) {
+pub fn remove(path: &Path) {
     let Ok(meta) = path.symlink_metadata() else { return };
     if meta.is_dir() { fs::remove_dir_all(path) } else { fs::remove_file(path) }.unwrap();
 }

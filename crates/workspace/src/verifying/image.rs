@@ -57,17 +57,15 @@ impl<'a> Image<'a> {
             let mut found = Vec::new();
             match listed {
                 Ok(expected) => {
-                    found.extend(
-                        changes(&expected, &measure.tree).iter().map(|change| Difference::of_change(change, None)),
-                    );
-                    // A change that brought a fraction of a second along is reported already.
-                    let reported: Vec<_> = found.iter().map(|difference| difference.what.clone()).collect();
-                    let strange = measure.strange.iter().map(|(path, what)| (path.to_string(), *what));
-                    found.extend(
-                        strange
-                            .filter(|(path, _)| !reported.contains(path))
-                            .map(|(path, what)| Difference::new(path, NOTHING, what)),
-                    );
+                    let changes = changes(&expected, &measure.tree);
+                    found.extend(changes.iter().map(|change| Difference::of_change(change, None)));
+                    // A change that brought a fraction of a second along is reported already, and so is one in a
+                    // directory.
+                    let own = changes.iter().map(|change| change.path.clone());
+                    let above = changes.iter().filter_map(|change| change.path.parent());
+                    let reported: BTreeSet<_> = own.chain(above).collect();
+                    let strange = measure.strange.iter().filter(|(path, _)| !reported.contains(path));
+                    found.extend(strange.map(|(path, what)| Difference::new(path.to_string(), NOTHING, *what)));
                 }
                 Err(error) => found.push(Difference::new("the layer's list", layer.tree.spoken(), error.to_string())),
             }
