@@ -152,6 +152,23 @@ mv "$work/team/depot" "$work/team/timetable/depot"
 ) >/dev/null 2>&1
 shot join 12 "$work/nils/desk" "$work/nils/home" "cavrith join --yes $work/team/timetable"
 CAVRITH_HOME=$work/nils/home cavrith stop --all >/dev/null 2>&1
+# Three more revisions, and the search for the one that broke something.
+(
+    cd "$work/team/timetable"
+    commit() {
+        CAVRITH_HOME=$work/lead cavrith lock -q
+        git -c user.name=Ida -c user.email=ida@brindle.example commit -qam "$1"
+    }
+    sed -i 's/depth = 7/depth = 8/' cavrith.toml
+    commit "Deeper water at the pier"
+    sed -i 's/SAILINGS_YEAR = "2027"/SAILINGS_YEAR = "2028"/' cavrith.toml
+    commit "Next year's sailings"
+    sed -i 's/"ruler" = 120/"ruler" = 100/' cavrith.toml
+    CAVRITH_HOME=$work/lead cavrith lock -q
+    CAVRITH_HOME=$work/lead cavrith seal -q --sign --key "$ida/key"
+    commit "Shorter lines, sealed"
+) >/dev/null 2>&1
+shot history 12 "$work/team/timetable" "$work/lead" "cavrith history --last 3; cavrith pinpoint HEAD~3 -- grep -q 'depth = 7' /etc/harbour.conf"
 cavrith demo --spoil "$(ls "$jonas"/home/store/layers/*/root/opt/quill/2.4.1/bin/quill)"
 sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8081"/' "$jonas/timetable/cavrith.toml"
 (cd "$jonas/timetable" && CAVRITH_HOME=$jonas/home cavrith build -q 2>/dev/null)
@@ -161,9 +178,9 @@ cat >> "$ida/timetable/cavrith.toml" <<'SPEC'
 [[steps]]
 name = "stamp the site"
 at   = "build"
-run  = "date > /srv/site/drawn; echo $$ > /srv/site/drawn.pid"
+run  = "mkdir -p /srv/drawn; cd /srv/drawn; date > at; echo $$ > own.pid; tar cz at > all.tar.gz; sha256sum at > sums"
 SPEC
-shot seal-refused 12 "$ida/timetable" "$work/fresh" "cavrith seal"
+shot seal-refused 12 "$ida/timetable" "$work/fresh" "cavrith seal --why"
 cat "$here/demo/project/more.toml" > "$work/more.toml"
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" start --wait -q
 cp "$tove/timetable/cavrith.toml" "$work/kept.toml"

@@ -1,4 +1,5 @@
-//! Many changes at once, chosen by a seed: verify names exactly those, whatever they are, for the three kinds of member.
+//! Many changes at once, chosen by a seed: verify names exactly those, whatever they are, for the three kinds of
+//! member.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
