@@ -197,9 +197,13 @@ impl RootPath {
 
 impl Ord for RootPath {
     fn cmp(&self, other: &Self) -> Ordering {
+        // Paths beside each other begin alike, which is passed over a machine word at a time.
+        const WORD: usize = 8;
+        let (ours, theirs) = (self.as_bytes(), other.as_bytes());
+        let alike = ours.chunks_exact(WORD).zip(theirs.chunks_exact(WORD)).take_while(|(a, b)| a == b).count() * WORD;
         // No name holds a byte 0, so reading the slash as 0 sorts by names.
         let key = |byte: &u8| if *byte == b'/' { 0 } else { *byte };
-        self.as_bytes().iter().map(key).cmp(other.as_bytes().iter().map(key))
+        ours[alike..].iter().map(key).cmp(theirs[alike..].iter().map(key))
     }
 }
 

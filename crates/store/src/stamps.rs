@@ -38,6 +38,10 @@ impl Store {
     pub fn stamp(&self, layer: &TreeDigest) -> Result<ContentDigest, StoreError> {
         let root = self.layer_root(layer);
         let mut hasher = blake3::Hasher::new();
+        // Its list lies beside it.
+        let list = root.with_file_name("tree");
+        let meta = list.symlink_metadata().map_err(io_error("look at", &list))?;
+        take_in(&meta, &mut hasher);
         walk(&root, &mut Vec::new(), &mut hasher).map_err(io_error("look through", &root))?;
         Ok(ContentDigest::from_bytes(*hasher.finalize().as_bytes()))
     }
@@ -61,6 +65,16 @@ impl Store {
     }
 }
 
+fn take_in(meta: &fs::Metadata, hasher: &mut blake3::Hasher) {
+    let owner = u64::from(meta.uid()) << 32 | u64::from(meta.gid());
+    for number in [u64::from(meta.mode()), owner, meta.size(), meta.ino()] {
+        hasher.update(&number.to_le_bytes());
+    }
+    for number in [meta.mtime(), meta.mtime_nsec(), meta.ctime(), meta.ctime_nsec()] {
+        hasher.update(&number.to_le_bytes());
+    }
+}
+
 /// Takes in every entry beneath a directory, in the order of names.
 fn walk(dir: &Path, path: &mut Vec<u8>, hasher: &mut blake3::Hasher) -> io::Result<()> {
     let mut entries: Vec<_> = fs::read_dir(dir)?.collect::<Result<_, _>>()?;
@@ -72,13 +86,7 @@ fn walk(dir: &Path, path: &mut Vec<u8>, hasher: &mut blake3::Hasher) -> io::Resu
         path.extend_from_slice(entry.file_name().as_bytes());
         hasher.update(path);
         hasher.update(&[0]);
-        let owner = u64::from(meta.uid()) << 32 | u64::from(meta.gid());
-        for number in [u64::from(meta.mode()), owner, meta.size(), meta.ino()] {
-            hasher.update(&number.to_le_bytes());
-        }
-        for number in [meta.mtime(), meta.mtime_nsec(), meta.ctime(), meta.ctime_nsec()] {
-            hasher.update(&number.to_le_bytes());
-        }
+        take_in(&meta, hasher);
         if meta.is_dir() {
             walk(&entry.path(), path, hasher)?;
         }

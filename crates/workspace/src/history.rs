@@ -137,7 +137,7 @@ fn newest(
         return Ok((Past { steps, has_more: false }, included));
     };
     // Not every revision that touched a file moved something.
-    let mut some = last.saturating_mul(2).saturating_add(AT_ONCE);
+    let mut some = last.saturating_mul(2).saturating_add(AT_ONCE / 8);
     loop {
         let from = found.len().saturating_sub(some);
         let before = from.checked_sub(1).and_then(|at| found.get(at)).map(|one| one.commit.as_str()).or(after);

@@ -8,7 +8,7 @@ use cavrith_core::digest::TreeDigest;
 use cavrith_core::listing::{Listing, shortened};
 use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
-use cavrith_core::seal::Seal;
+use cavrith_core::seal::{Seal, SealedLayer};
 use cavrith_core::spec::Spec;
 use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::changes;
@@ -32,26 +32,35 @@ pub(super) struct Image<'a> {
     differences: Vec<Difference>,
     /// Layers that were not read, and when the first of them was read last, in milliseconds since 1970.
     trusted: Option<(usize, u64)>,
+    /// Nothing was read, and [`Self::merged`] is empty.
+    pub all_trusted: bool,
 }
 
 impl<'a> Image<'a> {
     /// Reads every byte of every layer; with `quick`, of those alone that do not look as when they were last read.
     pub fn measure(context: BuildContext<'a>, record: &'a ImageRecord, quick: bool) -> Result<Self, StoreError> {
+        let store = context.store;
         let mut merged = Tree::with_root();
         let mut differences = Vec::new();
-        let mut trusted: Option<(usize, u64)> = None;
-        for layer in &record.layers {
-            let listed = context.store.layer_tree(&layer.tree);
-            let stamp = context.store.stamp(&layer.tree)?;
-            if quick
-                && let Some(stamped) = context.store.stamped(&layer.tree).filter(|stamped| stamped.stamp == stamp)
-                && let Ok(listed) = &listed
+        // Missing ones are told when they are to be read.
+        let looks = |layer: &SealedLayer| Some((store.stamped(&layer.tree)?, store.stamp(&layer.tree).ok()?));
+        let as_it_was =
+            |layer: &SealedLayer| looks(layer).filter(|(was, stamp)| was.stamp == *stamp).map(|(was, _)| was);
+        let trust: Vec<_> = record.layers.iter().map(|layer| if quick { as_it_was(layer) } else { None }).collect();
+        let since = trust.iter().flatten().map(|was| was.read_at).min();
+        let trusted = since.map(|since| (trust.iter().flatten().count(), since));
+        if quick && trust.iter().all(Option::is_some) {
+            return Ok(Self { context, record, merged, differences, trusted, all_trusted: true });
+        }
+        for (layer, trust) in record.layers.iter().zip(trust) {
+            let listed = store.layer_tree(&layer.tree);
+            if trust.is_some()
+                && let Ok(listed) = listed
             {
-                let (count, first) = trusted.unwrap_or((0, stamped.read_at));
-                trusted = Some((count + 1, first.min(stamped.read_at)));
-                merged.overlay_whole(listed.clone());
+                merged.overlay_whole(listed);
                 continue;
             }
+            let stamp = store.stamp(&layer.tree)?;
             let nothing = Tree::with_root();
             let measure = context.store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
             let mut found = Vec::new();
@@ -78,7 +87,7 @@ impl<'a> Image<'a> {
             );
             merged.overlay_whole(measure.tree);
         }
-        Ok(Self { context, record, merged, differences, trusted })
+        Ok(Self { context, record, merged, differences, trusted, all_trusted: false })
     }
 
     /// The image against the seal: what was changed on the disk, and in which layers and files it came out differently.
@@ -102,11 +111,11 @@ impl<'a> Image<'a> {
                 Err(why) => unmeasured.push(format!("which files of the layer {name} differ: {why}")),
             }
         }
-        let found = self.merged.image_fingerprint();
+        let found = if self.all_trusted { self.record.image } else { self.merged.image_fingerprint() };
         if found != seal.image && differences.is_empty() {
             differences.push(Difference::new("image", seal.image.spoken(), found.spoken()));
         }
-        let entries = self.merged.entries.len();
+        let entries = if self.all_trusted { self.record.entries } else { self.merged.entries.len() as u64 };
         let measured = match self.trusted {
             None => format!("{entries} entries, {} read", size(self.merged.content_bytes())),
             Some((layers, since)) => {
