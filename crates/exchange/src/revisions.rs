@@ -89,9 +89,11 @@ pub fn of_files(dir: &Path, tip: &str, after: Option<&str>, files: &[String]) ->
     arguments.extend(files.iter().map(String::as_str));
     let said = git::output(dir, arguments, b"")?;
     let mut found: Vec<Revision> = Vec::new();
-    let mut words = said.split(|byte| matches!(byte, 0 | b'\n')).filter(|word| !word.is_empty());
+    // Each part ends with a byte 0, which no path holds: a commit; or an entry, the first one of a commit after the end
+    // of a line, and its path, whatever letters that has.
+    let mut words = said.split(|byte| *byte == 0);
     while let Some(word) = words.next() {
-        let text = String::from_utf8_lossy(word).into_owned();
+        let text = String::from_utf8_lossy(word.strip_prefix(b"\n").unwrap_or(word)).into_owned();
         if let Some(commit) = text.strip_prefix('\u{1}') {
             found.push(Revision {
                 commit: commit.to_owned(),
@@ -129,6 +131,8 @@ pub fn of_files(dir: &Path, tip: &str, after: Option<&str>, files: &[String]) ->
 /// # Errors
 /// When git fails.
 pub fn objects(dir: &Path, names: &[String]) -> Result<HashMap<String, Vec<u8>>, ExchangeError> {
+    // A name with the end of a line in it would be two, and is that of nothing.
+    let names = names.iter().filter(|name| !name.contains('\n'));
     let unique: Vec<_> = BTreeSet::from_iter(names).into_iter().collect();
     let mut found = HashMap::new();
     for some in unique.chunks(AT_ONCE) {

@@ -151,6 +151,26 @@ fn what_cannot_be_read_is_told_at_its_revision_and_the_rest_goes_on() {
 }
 
 #[test]
+fn names_that_look_like_what_git_says_change_nothing() {
+    let mut past = Past::new();
+    let project = past.team.project();
+    let forged = format!("notes\n\u{1}{}", "d".repeat(40));
+    fs::create_dir(project.join("docs")).unwrap();
+    fs::write(project.join("docs").join(&forged), "x").unwrap();
+    fs::write(project.join("docs").join(":100644 100644"), "x").unwrap();
+    past.commit("Odd names");
+    let json = past.team.json(&["history", "docs", "--json"]);
+    let revisions = json["revisions"].as_array().unwrap();
+    assert_eq!(revisions.len(), 1, "{json}");
+    let files: Vec<_> = revisions[0]["files"].as_array().unwrap().iter().map(|one| one["what"].clone()).collect();
+    assert_eq!(files, ["docs/:100644 100644".to_owned(), format!("docs/{forged}")]);
+    let spec = fs::read_to_string(project.join("cavrith.toml")).unwrap();
+    fs::write(project.join("cavrith.toml"), format!("include = [\"more\\nHEAD.toml\"]\n{spec}")).unwrap();
+    git(&project, &["commit", "-q", "-a", "-m", "An odd include"]);
+    assert!(past.team.ok(&["history"]).contains("unreadable: cavrith.toml cannot be read whole"));
+}
+
+#[test]
 fn a_project_without_a_past_is_told_so() {
     let team = Team::locked();
     assert!(team.fails(&["history"], 2).contains("is not under version control"));
