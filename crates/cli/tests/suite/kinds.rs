@@ -109,6 +109,7 @@ fn each_has_its_place_its_words_and_its_remedy() {
         // Told while it is locked, or to some members only; their own tests show them.
         // Signatures take keys, which are others each time.
         let elsewhere = [
+            Code::NOT_YET,
             Code::PACKAGE_NEEDS,
             Code::PACKAGES_CLASH,
             Code::PACKAGE_AMBIGUOUS,
@@ -154,8 +155,34 @@ fn what_a_package_needs_is_told_when_it_is_locked() {
     assert_eq!(team.ok(&["depot", "add", depot.to_str().unwrap(), deb.to_str().unwrap()]), "added package tide 1.0\n");
     team.change("packages = [\"busybox-static\"]", "packages = [\"busybox-static\", \"tide\"]");
     let told = team.fails(&["lock"], 1);
+    assert!(!told.contains("CV0103"), "it has no scripts: {told}");
     assert!(
         told.contains("CV0207") && told.contains("needs moon (>= 2) or sun") && told.contains("add `moon` to packages"),
         "{told}"
     );
+}
+
+#[test]
+fn a_package_of_a_depot_with_scripts_is_refused_when_it_is_locked() {
+    let team = Team::new();
+    let build = team.dir.path().join("bell");
+    fs::create_dir_all(build.join("DEBIAN")).unwrap();
+    let control = "Package: bell\nVersion: 1.0\nArchitecture: all\nMaintainer: Brindle Ferry <crew@brindle.example>\nDescription: a bell\n";
+    fs::write(build.join("DEBIAN/control"), control).unwrap();
+    let script = build.join("DEBIAN/postinst");
+    fs::write(&script, "#!/bin/sh\nexit 0\n").unwrap();
+    fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let deb = team.dir.path().join("bell.deb");
+    let output = std::process::Command::new("dpkg-deb")
+        .args(["--root-owner-group", "-b"])
+        .arg(&build)
+        .arg(&deb)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", crate::team::told(&output));
+    let depot = team.dir.path().join("depot");
+    team.ok(&["depot", "add", depot.to_str().unwrap(), deb.to_str().unwrap()]);
+    team.change("packages = [\"busybox-static\"]", "packages = [\"busybox-static\", \"bell\"]");
+    let told = team.fails(&["lock"], 1);
+    assert!(told.contains("CV0103") && told.contains("`bell` has scripts of its own (postinst)"), "{told}");
 }

@@ -60,9 +60,10 @@ impl<'a> Image<'a> {
                 merged.overlay_whole(listed);
                 continue;
             }
-            let stamp = store.stamp(&layer.tree)?;
+            // One that cannot be looked through is told below.
+            let stamp = store.stamp(&layer.tree).ok();
             let nothing = Tree::with_root();
-            let measure = context.store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
+            let measure = store.measure(&layer.tree, listed.as_ref().unwrap_or(&nothing))?;
             let mut found = Vec::new();
             match listed {
                 Ok(expected) => {
@@ -79,8 +80,10 @@ impl<'a> Image<'a> {
                 Err(error) => found.push(Difference::new("the layer's list", layer.tree.spoken(), error.to_string())),
             }
             // What somebody changed while it was read is read again the next time.
-            if found.is_empty() && context.store.stamp(&layer.tree)? == stamp {
-                context.store.remember_stamp(&layer.tree, &Stamped { stamp, read_at: now() })?;
+            if let Some(stamp) =
+                stamp.filter(|stamp| found.is_empty() && store.stamp(&layer.tree).is_ok_and(|now| now == *stamp))
+            {
+                store.remember_stamp(&layer.tree, &Stamped { stamp, read_at: now() })?;
             }
             differences.extend(
                 found.into_iter().map(|difference| Difference { from: Some(layer.name.clone()), ..difference }),
