@@ -115,6 +115,11 @@ pub fn read(dir: &Path, question: &Question<'_>) -> Result<Past, WorkspaceError>
     Err(WorkspaceError::Included(dir.to_owned()))
 }
 
+/// Whether a path of a spec leads to a file of the project, and not out of it.
+fn is_own(path: &str) -> bool {
+    !path.starts_with('/') && RootPath::from_plain(path.as_bytes()).is_ok()
+}
+
 /// What was read of a past.
 #[derive(Debug, Default)]
 pub struct Past {
@@ -296,7 +301,7 @@ impl State {
     fn made_of(&self, files: &BTreeSet<String>) -> BTreeSet<String> {
         let locks =
             self.lock.iter().flat_map(|lock| lock.variant_names().into_iter().filter_map(|name| lock.of_variant(name)));
-        let taken = locks.flat_map(|own| own.files).map(|pin| pin.from);
+        let taken = locks.flat_map(|own| own.files).map(|pin| pin.from).filter(|from| is_own(from));
         files.iter().cloned().chain(taken).chain([record::DIRECTORY.to_owned()]).collect()
     }
 
@@ -315,6 +320,10 @@ impl State {
         if changed.iter().any(|file| !of_team(&file) && !of_lock(&file) && !of_listing(&file)) {
             self.gathered = text(spec::FILE_NAME).map(|own| {
                 let mut read = |named: &str| {
+                    // What lies outside the project has no revision.
+                    if !is_own(named) {
+                        return Err("it lies outside the project".to_owned());
+                    }
                     included.insert(named.to_owned());
                     text(named).ok_or_else(|| "this revision does not have it".to_owned())
                 };

@@ -148,6 +148,11 @@ fn what_cannot_be_read_is_told_at_its_revision_and_the_rest_goes_on() {
     past.commit("In one file again");
     let told = past.team.ok(&["history"]);
     assert!(told.contains("env.TIDE  low → high"), "{told}");
+    // What lies outside has no revision, and stops nothing.
+    let spec = fs::read_to_string(project.join("cavrith.toml")).unwrap();
+    fs::write(project.join("cavrith.toml"), format!("include = [\"../../crew.toml\"]\n{spec}")).unwrap();
+    git(&project, &["commit", "-q", "-a", "-m", "The crew's common part"]);
+    assert!(past.team.ok(&["history"]).contains("The crew's common part"));
 }
 
 #[test]

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use cavrith_core::digest::TreeDigest;
 use cavrith_core::listing::{Listing, shortened};
@@ -16,6 +15,7 @@ use cavrith_core::verdict::{Aspect, Difference, NOTHING, count, size};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::culprit::Packages;
 use cavrith_engine::listing;
+use cavrith_keeper::record;
 use cavrith_sources::deb;
 use cavrith_store::StoreError;
 use cavrith_store::records::ImageRecord;
@@ -83,7 +83,7 @@ impl<'a> Image<'a> {
             if let Some(stamp) =
                 stamp.filter(|stamp| found.is_empty() && store.stamp(&layer.tree).is_ok_and(|now| now == *stamp))
             {
-                store.remember_stamp(&layer.tree, &Stamped { stamp, read_at: now() })?;
+                store.remember_stamp(&layer.tree, &Stamped { stamp, read_at: record::now() })?;
             }
             differences.extend(
                 found.into_iter().map(|difference| Difference { from: Some(layer.name.clone()), ..difference }),
@@ -182,8 +182,4 @@ impl<'a> Image<'a> {
         differences.extend(extra.map(|(name, version)| Difference::new(name.clone(), NOTHING, version.clone())));
         Ok(Aspect::new("packages", count(here.len(), "package"), differences))
     }
-}
-
-fn now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_millis() as u64)
 }

@@ -55,8 +55,7 @@ fn tell(screen: &Screen, command: &Verify, before: Option<&BTreeMap<String, Valu
         was.is_none_or(|was| was["standing"] != aspect["standing"] || was["differences"] != aspect["differences"])
     };
     let news: Vec<_> = now.iter().filter(|(name, aspect)| is_news(name, aspect)).map(|(_, aspect)| aspect).collect();
-    let millis = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
-    let millis = millis.map_or(0, |since| since.as_millis() as u64);
+    let millis = cavrith_keeper::record::now();
     if command.answer.json {
         if !news.is_empty() {
             screen.json(&json!({ "at": millis, "aspects": news }));
