@@ -134,6 +134,16 @@ fn each_has_its_place_its_words_and_its_remedy() {
     insta::assert_snapshot!("every_kind_that_only_the_disk_shows", all);
 }
 
+/// Packs a folder as a package, and adds it to the depot.
+fn added(team: &Team, build: &Path) -> String {
+    let deb = build.with_extension("deb");
+    let mut command = std::process::Command::new("dpkg-deb");
+    let output = command.args(["--root-owner-group", "-b"]).args([build, &deb]).output().unwrap();
+    assert!(output.status.success(), "{}", crate::team::told(&output));
+    let depot = team.dir.path().join("depot");
+    team.ok(&["depot", "add", depot.to_str().unwrap(), deb.to_str().unwrap()])
+}
+
 #[test]
 fn what_a_package_needs_is_told_when_it_is_locked() {
     let team = Team::new();
@@ -143,16 +153,7 @@ fn what_a_package_needs_is_told_when_it_is_locked() {
     fs::write(build.join("usr/share/tide/table"), "6\n").unwrap();
     let control = "Package: tide\nVersion: 1.0\nArchitecture: all\nMaintainer: Brindle Ferry <crew@brindle.example>\nDepends: moon (>= 2) | sun\nDescription: tides\n";
     fs::write(build.join("DEBIAN/control"), control).unwrap();
-    let deb = team.dir.path().join("tide.deb");
-    let output = std::process::Command::new("dpkg-deb")
-        .args(["--root-owner-group", "-b"])
-        .arg(&build)
-        .arg(&deb)
-        .output()
-        .unwrap();
-    assert!(output.status.success(), "{}", crate::team::told(&output));
-    let depot = team.dir.path().join("depot");
-    assert_eq!(team.ok(&["depot", "add", depot.to_str().unwrap(), deb.to_str().unwrap()]), "added package tide 1.0\n");
+    assert_eq!(added(&team, &build), "added package tide 1.0\n");
     team.change("packages = [\"busybox-static\"]", "packages = [\"busybox-static\", \"tide\"]");
     let told = team.fails(&["lock"], 1);
     assert!(!told.contains("CV0103"), "it has no scripts: {told}");
@@ -172,16 +173,7 @@ fn a_package_of_a_depot_with_scripts_is_refused_when_it_is_locked() {
     let script = build.join("DEBIAN/postinst");
     fs::write(&script, "#!/bin/sh\nexit 0\n").unwrap();
     fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
-    let deb = team.dir.path().join("bell.deb");
-    let output = std::process::Command::new("dpkg-deb")
-        .args(["--root-owner-group", "-b"])
-        .arg(&build)
-        .arg(&deb)
-        .output()
-        .unwrap();
-    assert!(output.status.success(), "{}", crate::team::told(&output));
-    let depot = team.dir.path().join("depot");
-    team.ok(&["depot", "add", depot.to_str().unwrap(), deb.to_str().unwrap()]);
+    assert_eq!(added(&team, &build), "added package bell 1.0\n");
     team.change("packages = [\"busybox-static\"]", "packages = [\"busybox-static\", \"bell\"]");
     let told = team.fails(&["lock"], 1);
     assert!(told.contains("CV0103") && told.contains("`bell` has scripts of its own (postinst)"), "{told}");
