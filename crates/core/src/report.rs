@@ -253,6 +253,11 @@ pub fn envelope(payload: &[u8], key: &PublicKey, signature: Signature) -> String
     format!("{}\n", serde_json::to_string_pretty(&envelope).unwrap_or_default())
 }
 
+/// Whether a text has the form of a report, be it one or not.
+pub fn has_form(text: &[u8]) -> bool {
+    text.len() <= LONGEST && serde_json::from_slice::<Envelope>(text).is_ok_and(|one| one.payload_type == PAYLOAD)
+}
+
 /// Reads a report and the key that signed it. Whether that key may is for the caller to say.
 ///
 /// # Errors

@@ -4,6 +4,8 @@
 //! `config.toml` in the directory of Cavrith's configuration:
 //!
 //! ```toml
+//! automatic-reports = false
+//!
 //! [debian]
 //! mirror   = ["http://mirror.harbour.example/debian", "http://mirror.pier.example/debian"]
 //! security = "http://mirror.harbour.example/debian-security"
@@ -57,6 +59,8 @@ pub struct Config {
     pub cache: CacheConfig,
     /// How steps that fetch are helped on their way while they are recorded.
     pub recording: RecordingConfig,
+    /// Whether a full `verify` reports by itself, whatever a spec says.
+    pub automatic_reports: Option<bool>,
 }
 
 /// How steps that fetch are helped on their way. All of it happens outside: neither a step nor its record sees it.

@@ -41,6 +41,26 @@ pub enum ExchangeError {
         /// The reason, in words.
         why: String,
     },
+    /// A registry does not have it.
+    #[error("the registry has no {0}; cavrith push puts an image there")]
+    NotThere(String),
+    /// A reference that names no image.
+    #[error("{0} names no image: write a tag behind it, as in registry/name:tag")]
+    NoTag(String),
+    /// Others keep writing the same list.
+    #[error("the registry's list {tag} is being written by others all the time; try again")]
+    Contended {
+        /// The tag that the list has.
+        tag: String,
+    },
+    /// A place for reports that is none.
+    #[error("{text:?} is neither a folder that is there, nor an image in a registry (registry/name:tag){}", if *is_read { ", nor an address of git" } else { "" })]
+    NoReports {
+        /// As it was typed.
+        text: String,
+        /// It was to be read from.
+        is_read: bool,
+    },
     /// A project that cannot be joined from there.
     #[error("{text:?} cannot be joined: {why}")]
     Source {
@@ -138,7 +158,12 @@ impl ExchangeError {
             | Self::Layout { .. }
             | Self::MarkName { .. }
             | Self::Write { .. } => FailureCode::EXPORT,
-            Self::Login { .. } | Self::Reference { .. } => FailureCode::REGISTRY,
+            Self::Login { .. }
+            | Self::Reference { .. }
+            | Self::NotThere(_)
+            | Self::NoTag(_)
+            | Self::Contended { .. }
+            | Self::NoReports { .. } => FailureCode::REGISTRY,
             Self::Work(_) | Self::InDoubt(_) | Self::Parcel { .. } | Self::Key { .. } | Self::NoKey { .. } => {
                 FailureCode::PARCEL
             }
@@ -157,11 +182,13 @@ impl ExchangeError {
             | Self::Login { .. }
             | Self::NotVersioned(_)
             | Self::NoRevision(_)
+            | Self::NoTag(_)
+            | Self::NoReports { .. }
             | Self::Reference { .. } => 2,
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) | Self::Key { .. } => 2,
             Self::Git(_) | Self::Parcel { .. } => 4,
             Self::MarkName { .. } | Self::InDoubt(_) => 1,
-            Self::Write { .. } | Self::NoKey { .. } => 3,
+            Self::Write { .. } | Self::NoKey { .. } | Self::NotThere(_) | Self::Contended { .. } => 3,
             Self::Engine(error) => error.exit_code(),
         }
     }

@@ -10,6 +10,7 @@ use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use cavrith_core::oci::Reference;
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::FILE_NAME;
 use cavrith_store::reading;
@@ -84,6 +85,15 @@ impl fmt::Display for Source {
     }
 }
 
+/// The image in a registry that a text names, where nothing else could be meant by it: no file or folder that is there,
+/// and no address of git, which has somebody's name before its host or a scheme.
+pub fn image(text: &str) -> Option<Reference> {
+    let is_git = text.contains("://") || text.split('/').next().is_some_and(|host| host.contains('@'));
+    let reference = Reference::parse(text).ok()?;
+    let is_whole = reference.tag.is_some() || reference.digest.is_some();
+    (is_whole && !is_git && !Path::new(text).exists()).then_some(reference)
+}
+
 /// What came of bringing a project.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Brought {
@@ -106,23 +116,7 @@ pub fn bring(source: &Source, dir: &Path, aside: &Path) -> Result<Brought, Excha
         };
     }
     clone(&source.address, aside)?;
-    let revision = match &source.revision {
-        // A branch of the source is known by the remote's name only.
-        Some(revision) => {
-            let remote = format!("refs/remotes/origin/{revision}");
-            let known = git::text(aside, ["rev-parse", "--verify", "--quiet", remote.as_str()]).is_ok();
-            if known { remote } else { revision.clone() }
-        }
-        None => "HEAD".to_owned(),
-    };
-    let commit = format!("{revision}^{{commit}}");
-    git::text(aside, ["rev-parse", "--verify", "--quiet", commit.as_str()]).map_err(|_| ExchangeError::Source {
-        text: source.to_string(),
-        why: match &source.revision {
-            Some(revision) => format!("it has no revision {revision}"),
-            None => "it has no commit yet".to_owned(),
-        },
-    })?;
+    let commit = commit_of(source, aside)?;
     match &source.revision {
         Some(_) => git::text(aside, ["checkout", "--quiet", "--detach", commit.as_str()])?,
         None => git::text(aside, ["checkout", "--quiet"])?,
@@ -133,6 +127,31 @@ pub fn bring(source: &Source, dir: &Path, aside: &Path) -> Result<Brought, Excha
     }
     fs::rename(aside, dir).map_err(writing(dir))?;
     Ok(Brought::Cloned)
+}
+
+/// The commit of a clone that its source names.
+///
+/// # Errors
+/// When there is none.
+pub(crate) fn commit_of(source: &Source, clone: &Path) -> Result<String, ExchangeError> {
+    let revision = match &source.revision {
+        // A branch of the source is known by the remote's name only.
+        Some(revision) => {
+            let remote = format!("refs/remotes/origin/{revision}");
+            let known = git::text(clone, ["rev-parse", "--verify", "--quiet", remote.as_str()]).is_ok();
+            if known { remote } else { revision.clone() }
+        }
+        None => "HEAD".to_owned(),
+    };
+    let commit = format!("{revision}^{{commit}}");
+    let known = git::text(clone, ["rev-parse", "--verify", "--quiet", commit.as_str()]);
+    known.map_err(|_| ExchangeError::Source {
+        text: source.to_string(),
+        why: match &source.revision {
+            Some(revision) => format!("it has no revision {revision}"),
+            None => "it has no commit yet".to_owned(),
+        },
+    })
 }
 
 /// Clones without checking anything out.

@@ -9,6 +9,7 @@
 //! same bytes; nothing is visible under its name before it is whole.
 #![forbid(unsafe_code)]
 
+mod attaching;
 pub mod bodies;
 pub mod cache;
 pub mod error;
@@ -19,6 +20,7 @@ pub mod layout;
 pub mod packing;
 pub mod parcel;
 pub mod pushing;
+pub mod reports;
 pub mod revisions;
 pub mod tar_writer;
 mod transfer;

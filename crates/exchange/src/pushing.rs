@@ -19,6 +19,7 @@ use cavrith_sources::registry::{Pushed, Registry};
 use cavrith_store::records::{ImageRecord, PackedRecord};
 use cavrith_store::workers;
 
+use crate::attaching::{Beside, attach};
 use crate::error::writing;
 use crate::transfer::{self, AT_ONCE, push_bytes};
 use crate::{ExchangeError, layers};
@@ -81,7 +82,7 @@ pub fn push(
     // Where it comes from can be said of what it is named by only.
     let provenance = provenance(&documents.descriptor)?;
     for attachment in attachments.iter().chain([&provenance]) {
-        pusher.attach(attachment, &documents.descriptor)?;
+        attach(context.supply(), &pusher.registry, attachment, &documents.descriptor, Beside::TakesTheirPlace)?;
     }
     Ok(PushedImage { manifest: documents.descriptor, layers, attachments: attachments.len() + 1 })
 }
@@ -185,25 +186,5 @@ impl Pusher<'_> {
             artifact_type: None,
             annotations: BTreeMap::new(),
         })
-    }
-
-    /// Attaches a document. Where the registry does not list by itself what refers to an image, the list is a tag
-    /// (Distribution Specification 1.1, "Referrers Tag Schema").
-    fn attach(&self, attachment: &Attachment, image: &Descriptor) -> Result<(), ExchangeError> {
-        push_bytes(self.context.supply(), &self.registry, EMPTY.1)?;
-        push_bytes(self.context.supply(), &self.registry, &attachment.bytes)?;
-        let (manifest, listed) = attachment.manifest(image);
-        let which = format!("sha256:{}", listed.digest.0);
-        if self.registry.push_manifest(&which, MANIFEST, &manifest)? {
-            return Ok(());
-        }
-        let tag = format!("sha256-{}", image.digest.0);
-        let there = self.registry.find_manifest(&tag)?;
-        let there = there.and_then(|bytes| serde_json::from_slice::<Index>(&bytes).ok());
-        let mut index = there.unwrap_or_else(Index::empty);
-        index.put(listed);
-        let bytes = serde_json::to_vec(&index).unwrap_or_default();
-        self.registry.push_manifest(&tag, INDEX, &bytes)?;
-        Ok(())
     }
 }

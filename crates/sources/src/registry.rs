@@ -1,6 +1,7 @@
 //! Registries of OCI images (OCI Distribution Specification 1.1, "Pull"), with the three ways of showing who one is:
 //! not at all, by name and password (RFC 7617), or by a token that a service of the registry's gives for them.
 
+mod referrers;
 mod upload;
 
 use base64::Engine as _;
@@ -14,6 +15,7 @@ use crate::oci::LONGEST_DOCUMENT;
 use crate::web::{Answer, Web};
 use crate::{SourceError, Unreached};
 
+pub use referrers::Referrers;
 pub use upload::Pushed;
 
 /// What manifests are asked for as; others are read if they have the same form.

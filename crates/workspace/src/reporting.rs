@@ -13,7 +13,6 @@ use serde::{Deserialize, Serialize};
 use cavrith_core::digest::ContentDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::report::{self, Joined, Machine, Report, ReportedSeal, Times};
-use cavrith_core::roster::Candidate;
 use cavrith_core::signature::{self, PublicKey};
 use cavrith_core::team::{REPORT, Role, Team};
 use cavrith_core::verdict::Verdict;
@@ -32,8 +31,6 @@ use crate::WorkspaceError;
 
 /// Reports of one project that are kept here.
 const KEPT: usize = 100;
-/// Files that are read from a folder of reports.
-const MOST_FILES: usize = 100_000;
 /// How the name of a report ends that was sent somewhere.
 const SENT: &str = "-sent.json";
 /// And of one that is only kept.
@@ -204,40 +201,6 @@ pub fn put_into(folder: &Path, made: &Made) -> Result<PathBuf, WorkspaceError> {
     let path = folder.join(file_name(made));
     atomic::write(&path, made.text.as_bytes())?;
     Ok(path)
-}
-
-/// Everything in a folder that may be a report: its files that end with `.json`, those of its folders too.
-///
-/// # Errors
-/// When the folder cannot be listed.
-pub fn candidates(folder: &Path) -> Result<Vec<Candidate>, WorkspaceError> {
-    let mut found = Vec::new();
-    let mut open = vec![folder.to_owned()];
-    while let Some(dir) = open.pop() {
-        let entries = fs::read_dir(&dir).map_err(file_error("list", &dir))?;
-        for entry in entries {
-            let entry = entry.map_err(file_error("list", &dir))?;
-            let kind = entry.file_type().map_err(file_error("list", &dir))?;
-            let path = entry.path();
-            if kind.is_dir() {
-                open.push(path);
-            } else if kind.is_file() && path.extension().is_some_and(|ending| ending == "json") {
-                found.push(path);
-            }
-            if found.len() > MOST_FILES {
-                let many = std::io::Error::other(format!("there are more than {MOST_FILES} files"));
-                return Err(file_error("read", folder)(many).into());
-            }
-        }
-    }
-    found.sort();
-    let read = |path: PathBuf| {
-        let from = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
-        // What is too long or gone is told as no report.
-        let text = reading::bounded(&path, report::LONGEST as u64).unwrap_or_default();
-        Candidate { from: cavrith_core::path::shown(from.as_bytes()), text }
-    };
-    Ok(found.into_iter().map(read).collect())
 }
 
 /// How long joining took, as [`note_joined`] wrote it down.

@@ -9,6 +9,7 @@ use cavrith_core::team::{IMAGE, Role};
 use cavrith_core::verdict::{count, size};
 use cavrith_core::{contents, provenance, report};
 use cavrith_engine::contents as listing;
+use cavrith_engine::project::Project;
 use cavrith_engine::signing::{self, SigningKey};
 use cavrith_engine::team;
 use cavrith_exchange::layout::Outgoing;
@@ -20,6 +21,7 @@ use serde_json::json;
 use crate::args::{General, Push};
 use crate::build_env::BuildEnv;
 use crate::commands::{Outcome, build as building, export, locked_project};
+use crate::failure::Failure;
 use crate::keys;
 use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
@@ -57,12 +59,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
         attachments.push(Attachment { media_type: SEAL, bytes: bytes(&json!(seal)) });
     }
     // Before anything is sent, and not after it.
-    let key = if command.sign {
-        let team = team::signed(&project)?;
-        Some(signing::find(&team.now, Role::Publisher, keys::choice(&command.key))?)
-    } else {
-        None
-    };
+    let key = publisher(&project, command)?;
     let name = format!("{}/{}", reference.registry, reference.name);
     let provenance = |manifest: &Descriptor| {
         let of = (name.as_str(), &manifest.digest.0);
@@ -101,6 +98,25 @@ pub fn exec(general: &General, screen: &Screen, command: &Push) -> Outcome {
         }
     }
     Ok(0)
+}
+
+/// The key to sign with. Where the team has publishers, nobody else pushes in its name without saying so.
+fn publisher(project: &Project, command: &Push) -> Result<Option<SigningKey>, Failure> {
+    let has_team = project.spec.team.as_ref().is_some_and(|team| !team.people.is_empty() || team.signers.is_some());
+    if command.unsigned || !(command.sign || has_team) {
+        return Ok(None);
+    }
+    let team = team::signed(project)?;
+    let has_publishers = team.now.people.values().any(|person| person.roles.contains(&Role::Publisher));
+    if !command.sign && !has_publishers {
+        return Ok(None);
+    }
+    let key = signing::find(&team.now, Role::Publisher, keys::choice(&command.key));
+    let key = key.map_err(|error| match command.sign {
+        true => Failure::from(error),
+        false => Failure::Own(2, format!("{error}; --unsigned pushes without a publisher's signature")),
+    });
+    key.map(Some)
 }
 
 /// A statement as it is attached: in an envelope, when somebody signs it.

@@ -1,35 +1,38 @@
 //! `cavrith roster`
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::OnceLock;
 
 use cavrith_core::lock::{FILE_NAME as LOCK, Lock};
+use cavrith_core::oci::image::Platform;
 use cavrith_core::report::{self, Report};
 use cavrith_core::roster::{Believed, Candidate, Judge, Roster, Standard, compare};
 use cavrith_engine::EngineError;
 use cavrith_engine::error::{LockError, TeamError, file_error};
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::team;
+use cavrith_exchange::reports::{self, ReportPlace};
 use cavrith_exchange::revisions;
 use cavrith_store::workers;
-use cavrith_workspace::reporting;
 use serde_json::json;
 
 use crate::args::{General, Roster as Arguments};
-use crate::commands::{Outcome, for_all_variants};
+use crate::build_env::BuildEnv;
+use crate::commands::{Outcome, build as building, for_all_variants};
 use crate::failure::Failure;
+use crate::render::progress::Where;
 use crate::render::{roster as render, roster_page};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Arguments) -> Outcome {
     for_all_variants(general, "roster")?;
     let project = project::load(&project::find(general.project())?, None)?;
-    let folder = folder(&project, command.source.as_deref())?;
-    let candidates = reporting::candidates(&folder)?;
+    let places = places(&project, &command.sources)?;
     let file = team::read(&project.dir)?.ok_or(EngineError::from(TeamError::NeverSigned))?;
     let proved = file.prove().map_err(TeamError::from).map_err(EngineError::from)?;
     let whole = project::read_lock(&project.dir)?.ok_or(EngineError::Lock(LockError::NoLock))?;
+    let candidates = candidates(screen, &whole, &places)?;
     let standard = Standard {
         team: proved.now,
         workspace: &project.spec.workspace.name.value,
@@ -73,19 +76,24 @@ fn laid_out(standard: &Standard<'_>, candidates: Vec<Candidate>) -> Result<Roste
 }
 
 /// Where the reports are.
-fn folder(project: &Project, typed: Option<&Path>) -> Result<PathBuf, Failure> {
-    let declared = project.spec.team.as_ref().and_then(|team| team.reports.as_ref());
-    match (typed, declared) {
-        (Some(path), _) => Ok(path.to_owned()),
-        (None, Some(folder)) => {
-            let path = project.dir.join(&folder.value);
-            if !path.exists() {
-                let text = format!(
-                    "nobody has reported yet: there is no folder {}; members run cavrith verify --report",
-                    folder.value
-                );
-                return Err(Failure::Own(1, text));
-            }
+fn places(project: &Project, typed: &[String]) -> Result<Vec<ReportPlace>, Failure> {
+    if !typed.is_empty() {
+        return Ok(typed.iter().map(|text| ReportPlace::parse(text, true)).collect::<Result<_, _>>()?);
+    }
+    let declared = project.spec.team.as_ref();
+    let image = declared.and_then(|team| team.registry.as_ref());
+    let mut places: Vec<_> = image.map(|image| ReportPlace::Registry(image.value.clone())).into_iter().collect();
+    if let Some(folder) = declared.and_then(|team| team.reports.as_ref()) {
+        let path = project.dir.join(&folder.value);
+        // Beside a registry, nobody need have used the folder.
+        if !path.exists() && places.is_empty() {
+            let text = format!(
+                "nobody has reported yet: there is no folder {}; members run cavrith verify --report",
+                folder.value
+            );
+            return Err(Failure::Own(1, text));
+        }
+        if path.exists() {
             let real = path.canonicalize().map_err(file_error("read", &path))?;
             // It is visible inside, where somebody could lay a link in its place.
             if !real.starts_with(&project.dir) {
@@ -93,13 +101,41 @@ fn folder(project: &Project, typed: Option<&Path>) -> Result<PathBuf, Failure> {
                     format!("the folder {} leads out of the project; name the folder of reports itself", folder.value);
                 return Err(Failure::Own(2, text));
             }
-            Ok(real)
-        }
-        (None, None) => {
-            let text = "there is no folder of reports; name one, or write [team] reports = \"reports\" into the spec";
-            Err(Failure::Own(2, text.to_owned()))
+            places.push(ReportPlace::Folder(real));
         }
     }
+    if places.is_empty() {
+        let text = "the spec does not say where reports lie; name a folder or an image in a registry, or write [team] reports = \"reports\" into the spec";
+        return Err(Failure::Own(2, text.to_owned()));
+    }
+    Ok(places)
+}
+
+/// What lies there, of all places together.
+fn candidates(screen: &Screen, lock: &Lock, places: &[ReportPlace]) -> Result<Vec<Candidate>, Failure> {
+    let mut found = Vec::new();
+    let mut build_env = None;
+    for place in places {
+        if let ReportPlace::Folder(folder) = place {
+            found.extend(reports::in_folder(folder)?);
+            continue;
+        }
+        let build_env = match &build_env {
+            Some(known) => known,
+            None => build_env.insert(BuildEnv::open()?),
+        };
+        found.extend(building::with_progress(screen, build_env, Where::Nowhere, false, |context| {
+            Ok(match place {
+                ReportPlace::Registry(reference) => {
+                    let platform = Platform::of(lock, cavrith_engine::build::architecture());
+                    reports::attached(context.supply(), reference, &platform)?
+                }
+                ReportPlace::Git(source) => reports::in_repository(source, &context.staging.new_name())?,
+                ReportPlace::Folder(_) => Vec::new(),
+            })
+        })?);
+    }
+    Ok(found)
 }
 
 /// The seals that reports may be of: those of the lock that are to be believed.

@@ -2,16 +2,17 @@
 
 mod watch;
 
-use std::path::PathBuf;
 use std::time::Instant;
 
 use cavrith_core::lock::Lock;
+use cavrith_core::oci::image::Platform;
 use cavrith_core::verdict::{Standing, Verdict};
 use cavrith_engine::EngineError;
 use cavrith_engine::error::LockError;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::team;
+use cavrith_exchange::reports::{self, ReportPlace};
 use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::reporting::{self, Made, Signer};
 use cavrith_workspace::verifying::{self, Depth};
@@ -22,6 +23,7 @@ use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
 use crate::keys;
+use crate::render::failure::sentence;
 use crate::render::progress::Where;
 use crate::render::verdict;
 use crate::screen::{Screen, styled};
@@ -46,11 +48,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
         Ok(verifying::verify(context, &home, &project, &lock, depth)?)
     })?;
     let took = started.elapsed().as_millis() as u64;
-    let made = if command.report {
-        Some(report(&home, (&project, &lock), (&verdict, took), &build_env, command)?)
-    } else {
-        None
-    };
+    let made = reported(screen, &home, (&project, &lock), (&verdict, took), &build_env, command)?;
     let words = lock.seal.as_ref().map(|seal| seal.words.clone()).unwrap_or_default();
     if command.answer.json {
         let mut value = verdict::as_json(&verdict, &words);
@@ -58,15 +56,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
             entries.insert("quick".to_owned(), command.quick.into());
         }
         if let (Some(entries), Some((made, at))) = (value.as_object_mut(), &made) {
-            entries.insert("report".to_owned(), json!({ "by": made.by, "kept": made.kept, "put": at }));
+            let put = at.first();
+            entries.insert("report".to_owned(), json!({ "by": made.by, "kept": made.kept, "put": put, "places": at }));
         }
         screen.json(&value);
     } else {
         verdict::show(screen, &verdict, &words, depth);
         if let Some((made, at)) = &made {
             let by = made.by.as_deref().unwrap_or("nobody by name");
-            let at = at.as_deref().unwrap_or(&made.kept);
-            screen.say(format_args!("{} as {by}: {}", styled(screen.err.good, "reported"), at.display()));
+            let kept = [made.kept.display().to_string()];
+            for place in if at.is_empty() { &kept[..] } else { at } {
+                screen.say(format_args!("{} as {by}: {place}", styled(screen.err.good, "reported")));
+            }
         }
     }
     Ok(match verdict.standing() {
@@ -76,25 +77,69 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
     })
 }
 
-/// Makes the report of a verdict, and puts it where it is wanted. Gives where that is, when it is not only kept.
-fn report(
+/// Reports, when that is wanted. What nobody asked for just now must not fail, and is told instead.
+fn reported(
+    screen: &Screen,
     home: &Home,
     pair: (&Project, &Lock),
     verdict: (&Verdict, u64),
     build_env: &BuildEnv,
     command: &Verify,
-) -> Result<(Made, Option<PathBuf>), Failure> {
-    let project = pair.0;
+) -> Result<Option<(Made, Vec<String>)>, Failure> {
+    if command.report {
+        return report(screen, home, pair, verdict, build_env, command).map(Some);
+    }
+    let declared = pair.0.spec.team.as_ref();
+    let own = build_env.store_session.member.config.automatic_reports;
+    let is_wanted = own.unwrap_or(declared.is_some_and(|team| team.automatic_reports));
+    let has_place = declared.is_some_and(|team| team.reports.is_some() || team.registry.is_some());
+    if command.quick || command.no_report || !is_wanted || !has_place {
+        return Ok(None);
+    }
+    match report(screen, home, pair, verdict, build_env, command) {
+        Ok(made) => Ok(Some(made)),
+        Err(why) => {
+            screen.say(format_args!("{} nothing was reported: {}", styled(screen.err.warning, "note"), sentence(&why)));
+            Ok(None)
+        }
+    }
+}
+
+/// Makes the report of a verdict, and puts it where it is wanted. Gives the places, when it is not only kept.
+fn report(
+    screen: &Screen,
+    home: &Home,
+    pair: (&Project, &Lock),
+    verdict: (&Verdict, u64),
+    build_env: &BuildEnv,
+    command: &Verify,
+) -> Result<(Made, Vec<String>), Failure> {
+    let (project, lock) = pair;
     let team = team::signed(project)?;
     let signer = if command.anonymous { Signer::Nobody } else { Signer::Member(&team.now, keys::choice(&command.key)) };
-    let folder = project.spec.team.as_ref().and_then(|team| team.reports.as_ref());
-    let is_sent = command.to.is_some() || folder.is_some();
+    let typed = command.to.as_deref().map(|text| ReportPlace::parse(text, false)).transpose()?;
+    let declared = project.spec.team.as_ref().filter(|_| typed.is_none());
+    let folder = declared.and_then(|team| team.reports.as_ref());
+    let mut images: Vec<_> = declared.and_then(|team| team.registry.as_ref()).map(|at| &at.value).into_iter().collect();
+    if let Some(ReportPlace::Registry(reference)) = &typed {
+        images.push(reference);
+    }
+    let is_sent = typed.is_some() || folder.is_some() || !images.is_empty();
     let version = env!("CARGO_PKG_VERSION");
     let made = reporting::make(home, pair, verdict, build_env.identity, version, signer, is_sent)?;
-    let put = match (&command.to, folder) {
-        (Some(dir), _) => Some(reporting::put_into(dir, &made)?),
-        (None, Some(folder)) => Some(reporting::put_into_project(project, &folder.value, &made)?),
-        (None, None) => None,
-    };
+    let mut put = Vec::new();
+    if let Some(ReportPlace::Folder(dir)) = &typed {
+        put.push(reporting::put_into(dir, &made)?.display().to_string());
+    }
+    if let Some(folder) = folder {
+        put.push(reporting::put_into_project(project, &folder.value, &made)?.display().to_string());
+    }
+    let platform = Platform::of(lock, cavrith_engine::build::architecture());
+    for reference in images {
+        build::with_progress(screen, build_env, Where::Nowhere, false, |context| {
+            Ok(reports::attach(context.supply(), reference, &platform, &made.text)?)
+        })?;
+        put.push(reference.to_string());
+    }
     Ok((made, put))
 }

@@ -43,6 +43,7 @@ mod promises;
 mod push;
 mod recording;
 mod registry;
+mod reported;
 mod roster;
 mod running;
 mod seal;

@@ -261,6 +261,21 @@ impl State {
                 },
             };
         }
+        if let Some((name, which)) = rest.split_once("/referrers/").filter(|_| self.lists_referrers) {
+            // Two on a page, of every kind.
+            let from = asked("from").and_then(|from| from.parse().ok()).unwrap_or(0_usize);
+            let own = self.manifests.iter().filter(|((of, digest), _)| of == name && digest.starts_with("sha256:"));
+            let read = own.map(|((_, digest), (_, bytes))| {
+                (digest, bytes.len(), serde_json::from_slice::<serde_json::Value>(bytes).unwrap())
+            });
+            let all: Vec<_> = read.filter(|(_, _, value)| value["subject"]["digest"] == which).collect();
+            let listed: Vec<_> = all.iter().skip(from).take(2).map(|(digest, size, value)| {
+                serde_json::json!({ "mediaType": value["mediaType"], "digest": digest, "size": size, "artifactType": value["artifactType"] })
+            }).collect();
+            let next = format!("link: <{path}?from={}>; rel=\"next\"\r\n", from + 2);
+            let index = serde_json::json!({ "schemaVersion": 2, "mediaType": "application/vnd.oci.image.index.v1+json", "manifests": listed });
+            return answer(200, if from + 2 < all.len() { next } else { String::new() }, index.to_string());
+        }
         if let Some((name, which)) = rest.split_once("/blobs/sha256:") {
             let digest = format!("sha256:{which}");
             let blob = self.blobs.get(&digest).filter(|_| self.has.contains(&(name.to_owned(), digest.clone())));

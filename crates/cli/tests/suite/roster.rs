@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 use crate::team::{Team, told};
 
 /// Ida leads; she, Tove and Jonas report. All work on one project, each with a home of their own.
-struct Crew {
-    team: Team,
+pub struct Crew {
+    pub team: Team,
 }
 
 impl Drop for Crew {
@@ -26,7 +26,7 @@ impl Drop for Crew {
 }
 
 impl Crew {
-    fn new() -> Self {
+    pub fn new() -> Self {
         let crew = Self { team: Team::locked() };
         let mut text = fs::read_to_string(crew.spec()).unwrap();
         text.push_str("\n[team]\nreports = \"reports\"\n");
@@ -48,30 +48,30 @@ impl Crew {
         crew
     }
 
-    fn spec(&self) -> PathBuf {
+    pub fn spec(&self) -> PathBuf {
         self.team.project().join("cavrith.toml")
     }
 
-    fn home(&self, who: &str) -> PathBuf {
+    pub fn home(&self, who: &str) -> PathBuf {
         self.team.dir.path().join("people").join(who)
     }
 
-    fn reports(&self) -> PathBuf {
+    pub fn reports(&self) -> PathBuf {
         self.team.project().join("reports")
     }
 
-    fn command(&self, who: &str, arguments: &[&str]) -> Command {
+    pub fn command(&self, who: &str, arguments: &[&str]) -> Command {
         let mut command = self.team.command(arguments);
         command.env("HOME", self.home(who)).env("CAVRITH_HOME", self.home(who).join("cavrith"));
         command.env_remove("SSH_AUTH_SOCK");
         command
     }
 
-    fn run(&self, who: &str, arguments: &[&str]) -> Output {
+    pub fn run(&self, who: &str, arguments: &[&str]) -> Output {
         self.command(who, arguments).output().unwrap()
     }
 
-    fn ok(&self, who: &str, arguments: &[&str]) -> String {
+    pub fn ok(&self, who: &str, arguments: &[&str]) -> String {
         let output = self.run(who, arguments);
         assert!(output.status.success(), "{who}: cavrith {arguments:?}: {}", told(&output));
         told(&output)

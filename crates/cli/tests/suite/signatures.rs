@@ -488,8 +488,13 @@ fn a_publisher_signs_where_a_pushed_image_comes_from() {
     signers.ok("ida", &["team", "sign"]);
     let told = signers.fails("ida", &["push", &reference, "--sign"], 3);
     assert!(told.contains("those who may are ci"), "{told}");
+    // With a publisher in the team, nobody else pushes in its name without saying so.
+    let told = signers.fails("ida", &["push", &reference], 2);
+    assert!(told.contains("those who may are ci") && told.contains("--unsigned"), "{told}");
     assert!(registry.state.lock().unwrap().manifests.is_empty());
-    let pushed = signers.json("ci", &["push", &reference, "--sign", "--json"]);
+    let unsigned = signers.json("ida", &["push", &format!("{reference}-trial"), "--unsigned", "--json"]);
+    assert_eq!(unsigned["signed"], Value::Null);
+    let pushed = signers.json("ci", &["push", &reference, "--json"]);
     assert_eq!(pushed["signed"], "ci");
     let tag = pushed["manifest"].as_str().unwrap().replace(':', "-");
     let referrers = registry.manifest("brindle/timetable", &tag);

@@ -162,6 +162,12 @@ impl Index {
         Self { schema_version: 2, media_type: index_type(), manifests: Vec::new() }
     }
 
+    /// Adds a manifest beside all others.
+    pub fn add(&mut self, manifest: Descriptor) {
+        self.manifests.retain(|other| other.digest != manifest.digest);
+        self.manifests.push(manifest);
+    }
+
     /// Adds a manifest. One of the same name for the same platform goes.
     pub fn put(&mut self, manifest: Descriptor) {
         let key = |one: &Descriptor| {

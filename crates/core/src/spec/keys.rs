@@ -314,6 +314,11 @@ pub const KEYS: &[Key] = &[
         .example("[team]\nsigners = \"team/signers\""),
     key("team.reports", Text, Optional, "a folder of the project for members' signed reports: verify --report puts them there, roster reads them")
         .example("[team]\nreports = \"reports\""),
+    key("team.registry", Text, Optional, "an image in a registry: verify --report attaches reports to it, roster reads them there")
+        .example("[team]\nregistry = \"registry.example/brindle/timetable:1\""),
+    key("team.automatic-reports", Flag, Optional, "true: every full verify reports by itself; a member's configuration may say otherwise")
+        .default("false")
+        .example("[team]\nreports           = \"reports\"\nautomatic-reports = true"),
     key("team.people", Table, Optional, "the people, by name"),
     key("team.people.*", Table, Optional, "one of them").whole(),
     key("team.people.*.roles", Texts, Optional, "lead seals and changes the team, member reports, publisher signs what goes out")

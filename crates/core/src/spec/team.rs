@@ -6,6 +6,7 @@ use super::document::Value;
 use super::reader::{Reader, Span, TableAt};
 use super::{At, rules};
 use crate::mistake::{Code, Mistake};
+use crate::oci::Reference;
 use crate::signature::PublicKey;
 use crate::team::{BadTeam, Person, Role, Team};
 
@@ -16,6 +17,10 @@ pub struct DeclaredTeam {
     pub signers: Option<At<String>>,
     /// The folder for reports, relative to the spec.
     pub reports: Option<At<String>>,
+    /// The image in a registry that reports are attached to.
+    pub registry: Option<At<Reference>>,
+    /// Every full `verify` reports, without being asked.
+    pub automatic_reports: bool,
     /// The people named here.
     pub people: BTreeMap<String, At<Person>>,
     /// Where the table is named.
@@ -44,6 +49,15 @@ impl DeclaredTeam {
 pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> DeclaredTeam {
     let signers = reader.outside(table, "signers");
     let reports = reader.outside(table, "reports").filter(|at| inside_project(reader, at));
+    let registry = reader.text(table, "registry").and_then(|text| image(reader, text));
+    let automatic_reports = reader.flag(table, "automatic-reports");
+    if automatic_reports && reports.is_none() && registry.is_none() {
+        let span = table.key_span("automatic-reports").unwrap_or(table.span()).clone();
+        let message = "automatic-reports does not say where reports go";
+        let remedy =
+            "add reports = \"reports\", a folder of the project, or registry = \"registry.example/team/image:1\"";
+        reader.push(Mistake::new(Code::MISSING_KEY, span, message, remedy));
+    }
     let mut people = BTreeMap::new();
     let mut whole = true;
     if let Some(entries) = reader.subtable(table, "people", "team.people") {
@@ -64,9 +78,9 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> DeclaredTeam
             }
         }
     }
-    let team = DeclaredTeam { signers, reports, people, span: table.span() };
+    let team = DeclaredTeam { signers, reports, registry, automatic_reports, people, span: table.span() };
     // Those of the file may be the ones that are missing.
-    let has_people = !team.people.is_empty() || team.reports.is_none();
+    let has_people = !team.people.is_empty() || (team.reports.is_none() && team.registry.is_none());
     if team.signers.is_none()
         && has_people
         && whole
@@ -75,6 +89,20 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> DeclaredTeam
         reader.push(team.mistake(&bad));
     }
     team
+}
+
+/// The image that reports are attached to.
+fn image(reader: &mut Reader<'_>, text: At<String>) -> Option<At<Reference>> {
+    let why = match Reference::parse(&text.value) {
+        Ok(value) if value.tag.is_some() => return Some(At { value, span: text.span }),
+        Ok(_) => "it has no tag".to_owned(),
+        Err(why) => why,
+    };
+    let message = format!("{:?} does not name an image in a registry: {why}", text.value);
+    let remedy =
+        "write registry, name and tag of the image that cavrith push puts there: registry.example/team/image:1";
+    reader.push(Mistake::new(Code::BAD_REFERENCE, text.span, message, remedy));
+    None
 }
 
 /// Whether a folder lies in the project by its name; where it leads is seen when it is written to.

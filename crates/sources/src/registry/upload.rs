@@ -221,15 +221,20 @@ impl Registry<'_> {
     fn location(&self, answer: &Answer, address: &str) -> Result<String, SourceError> {
         let location =
             answer.header("location").ok_or_else(|| self.failed(address, "it does not say where to go on"))?;
-        if location.contains("://") {
-            return Ok(location.to_owned());
+        Ok(self.beside(location))
+    }
+
+    /// An address that the registry gave, which may leave out the registry itself.
+    pub(super) fn beside(&self, given: &str) -> String {
+        if given.contains("://") {
+            return given.to_owned();
         }
         let origin = self.base.split("/v2/").next().unwrap_or_default();
-        Ok(format!("{origin}/{}", location.trim_start_matches('/')))
+        format!("{origin}/{}", given.trim_start_matches('/'))
     }
 
     /// What a registry says against something, in its own words where it has some ("Error Codes").
-    fn refused(&self, address: &str, answer: &Answer) -> SourceError {
+    pub(super) fn refused(&self, address: &str, answer: &Answer) -> SourceError {
         let said: serde_json::Value = serde_json::from_slice(&answer.body).unwrap_or_default();
         let said = said["errors"][0]["message"].as_str().map(|text| format!(": {}", text.trim()));
         let words = said.map(|text| cavrith_core::path::shown(text.as_bytes())).unwrap_or_default();

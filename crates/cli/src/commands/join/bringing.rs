@@ -45,14 +45,10 @@ impl JoinSource {
         if path.is_file() {
             return Ok(Self::Parcel(path.to_owned()));
         }
-        // What git would take for an address has its colon before any slash.
-        let is_git = text.contains("://") || text.split('/').next().is_some_and(|host| host.contains('@'));
-        match Reference::parse(text) {
-            Ok(reference) if !is_git && !path.exists() && (reference.tag.is_some() || reference.digest.is_some()) => {
-                Ok(Self::Registry(reference))
-            }
-            _ => Ok(Self::Git(Source::parse(text)?)),
-        }
+        Ok(match joining::image(text) {
+            Some(reference) => Self::Registry(reference),
+            None => Self::Git(Source::parse(text)?),
+        })
     }
 
     /// The folder's name when none is typed.

@@ -1,0 +1,101 @@
+//! What can be typed to put things into depots, and extensions into a spec.
+
+use std::path::PathBuf;
+
+use clap::{Args as Arguments, Subcommand};
+
+use super::Report;
+
+#[derive(Debug, Subcommand)]
+pub enum Depot {
+    /// Create an empty depot
+    New(DepotNew),
+    /// Add a file: a Debian package, an editor extension, or a toolchain's archive
+    Add(Box<DepotAdd>),
+    /// Check every file of a depot against its index
+    Check(DepotDir),
+    /// List what a depot offers
+    List(DepotDir),
+    /// Copy everything that the project's lock needs into a depot
+    Fill(DepotFill),
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotNew {
+    /// The folder
+    pub dir: PathBuf,
+    /// A description in one line
+    #[arg(long)]
+    pub about: Option<String>,
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotDir {
+    /// The depot's folder
+    pub dir: PathBuf,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotFill {
+    /// The depot's folder
+    pub dir: PathBuf,
+    /// Only what the project's steps fetched
+    #[arg(long)]
+    pub fetched: bool,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct DepotAdd {
+    /// The depot's folder
+    pub dir: PathBuf,
+    /// The file; it is copied
+    pub file: PathBuf,
+    /// The file is a spec for others to begin with, under this name
+    #[arg(long, value_name = "NAME", requires = "about", conflicts_with_all = ["name", "release", "part", "probe", "place"])]
+    pub template: Option<String>,
+    /// One line about the template
+    #[arg(long, value_name = "TEXT", requires = "template")]
+    pub about: Option<String>,
+    /// A toolchain's name
+    #[arg(long, requires = "release")]
+    pub name: Option<String>,
+    /// A toolchain's version
+    #[arg(long, value_name = "VERSION")]
+    pub release: Option<String>,
+    /// The name of the part of the toolchain that the archive is
+    #[arg(long, requires = "name", conflicts_with = "probe")]
+    pub part: Option<String>,
+    /// How many leading directories of the archive to drop
+    #[arg(long, default_value_t = 0)]
+    pub strip: usize,
+    /// Where the toolchain lies inside; /opt/NAME/VERSION when left out
+    #[arg(long)]
+    pub place: Option<String>,
+    /// A directory of the toolchain's programs
+    #[arg(long, value_name = "DIR", default_value = "bin")]
+    pub path: Vec<String>,
+    /// The command that tells the toolchain's version; NAME --version when left out
+    #[arg(long, value_name = "CMD")]
+    pub probe: Option<String>,
+    /// What that command answers; NAME VERSION when left out
+    #[arg(long, value_name = "TEXT", requires = "probe")]
+    pub answer: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Editor {
+    /// Add an extension to the spec
+    Add(EditorAdd),
+}
+
+#[derive(Debug, Arguments)]
+pub struct EditorAdd {
+    /// The extension's id: publisher.name
+    pub id: String,
+    /// The version, or its beginning; the newest that the depots offer when left out
+    pub release: Option<String>,
+}
