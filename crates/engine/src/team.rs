@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use cavrith_core::digest::TeamDigest;
 use cavrith_core::lock::Lock;
 use cavrith_core::team::history::{self, BadHistory, Change, Proved, TeamFile};
-use cavrith_core::team::{self, Role, Signer, Team, signers};
+use cavrith_core::team::{self, Refusal, Role, Signer, Team, signers};
 use cavrith_store::{atomic, reading};
 
 use crate::error::{EngineError, TeamError, file_error, plain};
@@ -94,22 +94,31 @@ pub fn read(dir: &Path) -> Result<Option<TeamFile>, EngineError> {
 /// When the seal is signed and not to be believed, or the team is not.
 pub fn judge(dir: &Path, lock: &Lock) -> Result<Standing, EngineError> {
     let Some(seal) = &lock.seal else { return Ok(Standing::NoSeal) };
-    let refused = |why| {
-        let variant = (lock.variant != cavrith_core::spec::MAIN).then(|| lock.variant.clone());
-        EngineError::Team(TeamError::Seal { variant, why })
-    };
     let Some(file) = read(dir)? else {
-        team::seal_signer(None, &lock.variant, seal).map_err(refused)?;
+        team::seal_signer(None, &lock.variant, seal).map_err(|why| refused(lock, why))?;
         let seen = SEEN.read::<Seen>()?.teams.iter().any(|seen| seen.project == *dir);
         return Ok(if seen { Standing::TeamGone } else { Standing::NoTeam });
     };
-    let proved = file.prove().map_err(TeamError::from)?;
-    let known = remember(dir, &proved)?;
-    let signer = team::seal_signer(Some(&proved), &lock.variant, seal).map_err(refused)?;
+    judge_by(dir, &file.prove().map_err(TeamError::from)?, lock)
+}
+
+/// As [`judge`], by a team that was read and proved already.
+///
+/// # Errors
+/// As [`judge`].
+pub fn judge_by(dir: &Path, proved: &Proved<'_>, lock: &Lock) -> Result<Standing, EngineError> {
+    let Some(seal) = &lock.seal else { return Ok(Standing::NoSeal) };
+    let known = remember(dir, proved)?;
+    let signer = team::seal_signer(Some(proved), &lock.variant, seal).map_err(|why| refused(lock, why))?;
     Ok(match signer {
         None => Standing::Unsigned,
         Some(signer) => Standing::Signed { signer, change: proved.changes.len(), known },
     })
+}
+
+fn refused(lock: &Lock, why: Refusal) -> EngineError {
+    let variant = (lock.variant != cavrith_core::spec::MAIN).then(|| lock.variant.clone());
+    EngineError::Team(TeamError::Seal { variant, why })
 }
 
 /// The team that the spec describes: those named in it, and those of its file.

@@ -2,8 +2,9 @@
 //! Nothing here believes any of them.
 
 use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use cavrith_core::oci::Reference;
 use cavrith_core::oci::image::{Attachment, Platform};
@@ -142,13 +143,16 @@ pub fn in_folder(folder: &Path) -> Result<Vec<Candidate>, ExchangeError> {
         }
     }
     found.sort();
-    let read = |path: PathBuf| {
-        let from = path.strip_prefix(folder).unwrap_or(&path).to_string_lossy().into_owned();
+    let slots: Vec<_> = found.iter().map(|_| OnceLock::new()).collect();
+    workers::each(found.len(), workers::processors(), |number| -> Result<(), ExchangeError> {
         // What is too long or gone is told as no report.
-        let text = reading::bounded(&path, report::LONGEST as u64).unwrap_or_default();
-        Candidate { from: shown(from.as_bytes()), text }
-    };
-    Ok(found.into_iter().map(read).collect())
+        let text = reading::bounded(&found[number], report::LONGEST as u64).unwrap_or_default();
+        let _ = slots[number].set(text);
+        Ok(())
+    })?;
+    let from = |path: &PathBuf| shown(path.strip_prefix(folder).unwrap_or(path).as_os_str().as_bytes());
+    let read = found.iter().zip(slots);
+    Ok(read.map(|(path, text)| Candidate { from: from(path), text: text.into_inner().unwrap_or_default() }).collect())
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ use cavrith_core::lock::{FILE_NAME as LOCK, Lock};
 use cavrith_core::oci::image::Platform;
 use cavrith_core::report::{self, Report};
 use cavrith_core::roster::{Believed, Candidate, Judge, Roster, Standard, compare};
+use cavrith_core::team::history::Proved;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::{LockError, TeamError, file_error};
 use cavrith_engine::project::{self, Project};
@@ -36,7 +37,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Arguments) -> Outcome 
     let standard = Standard {
         team: proved.now,
         workspace: &project.spec.workspace.name.value,
-        seals: seals(&project, &whole)?,
+        seals: seals(&project, &proved, &whole)?,
         sealed: revisions::last_change(&project.dir, LOCK),
         now: cavrith_keeper::record::now(),
         longest: command.longest.map(|time| time.as_millis() as u64),
@@ -141,12 +142,13 @@ fn candidates(screen: &Screen, lock: &Lock, places: &[ReportPlace]) -> Result<Ve
 /// The seals that reports may be of: those of the lock that are to be believed.
 fn seals(
     project: &Project,
+    proved: &Proved<'_>,
     whole: &Lock,
 ) -> Result<BTreeMap<cavrith_core::digest::ContentDigest, (String, String)>, Failure> {
     let mut seals = BTreeMap::new();
     for name in whole.variant_names() {
         let Some(lock) = whole.of_variant(name) else { continue };
-        if !team::judge(&project.dir, &lock)?.is_trusted() {
+        if !team::judge_by(&project.dir, proved, &lock)?.is_trusted() {
             continue;
         }
         if let Some(seal) = &lock.seal {
