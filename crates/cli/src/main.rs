@@ -25,6 +25,7 @@ mod demo;
 mod failure;
 mod harmless;
 mod keys;
+mod pager;
 mod render;
 mod screen;
 
@@ -33,6 +34,7 @@ use std::process::ExitCode;
 use clap::{ArgMatches, CommandFactory as _, FromArgMatches as _};
 
 use crate::args::{Args, Command};
+use crate::commands::Outcome;
 use crate::failure::Failure;
 use crate::screen::Screen;
 
@@ -60,56 +62,9 @@ fn main() -> ExitCode {
     if let Err(failure) = consent::given(&args.general, &screen) {
         return ended(&screen, &failure, as_json);
     }
-    let outcome = match &args.command {
-        Command::Init(command) => commands::init::exec(&args.general, &screen, command),
-        Command::Explain(command) => commands::explain::exec(&screen, command),
-        Command::Show(command) => commands::show::exec(&args.general, &screen, command),
-        Command::Schema => commands::explain::schema(&screen),
-        Command::Depot(command) => commands::depot::exec(&args.general, &screen, command),
-        Command::Editor(command) => commands::editor::exec(&args.general, &screen, command),
-        Command::Store(command) => commands::store::exec(&screen, command),
-        Command::Doctor(command) => commands::doctor::exec(&screen, command),
-        Command::Completions(command) => commands::pages::completions(&screen, command),
-        Command::Manual(command) => commands::pages::manual(&screen, command),
-        Command::Check(command) => commands::check::exec(&args.general, &screen, command),
-        Command::Record(command) => commands::record::exec(&args.general, &screen, command),
-        Command::Lock(command) => commands::lock::exec(&args.general, &screen, command),
-        Command::Build(command) => commands::build::exec(&args.general, &screen, command),
-        Command::Start(command) => commands::start::exec(&args.general, &screen, command),
-        Command::Stop(which) => commands::stop::exec(&args.general, &screen, which),
-        Command::Restart(command) => commands::start::restart(&args.general, &screen, command),
-        Command::Freeze(which) => commands::stop::freeze(&args.general, &screen, which),
-        Command::Thaw(which) => commands::stop::thaw(&args.general, &screen, which),
-        Command::Enter(command) => {
-            commands::enter::exec(&args.general, &screen, &command.which, command.account.as_deref(), &[])
-        }
-        Command::Run(command) => {
-            commands::enter::exec(&args.general, &screen, &command.which, command.account.as_deref(), &command.command)
-        }
-        Command::Status(command) => commands::status::exec(&args.general, &screen, command),
-        Command::List(command) => commands::status::list(&screen, command),
-        Command::Logs(command) => commands::logs::exec(&args.general, &screen, command),
-        Command::Apply(command) => commands::apply::exec(&args.general, &screen, command),
-        Command::Drift(command) => commands::drift::exec(&args.general, &screen, command),
-        Command::Copy(command) => commands::copy::exec(&args.general, &screen, command),
-        Command::Folder(command) => commands::folder::exec(&args.general, &screen, command),
-        Command::Names(command) => commands::names::exec(&args.general, &screen, command),
-        Command::Drop(command) => commands::stop::drop_it(&args.general, &screen, command),
-        Command::Seal(command) => commands::seal::exec(&args.general, &screen, command),
-        Command::Contents(command) => commands::contents::exec(&args.general, &screen, command),
-        Command::Join(command) => commands::join::exec(&args.general, &screen, command),
-        Command::Link(command) => commands::link::exec(&args.general, &screen, command),
-        Command::Pack(command) => commands::pack::exec(&args.general, &screen, command),
-        Command::Pull(command) => commands::pull::exec(&screen, command),
-        Command::Push(command) => commands::push::exec(&args.general, &screen, command),
-        Command::Export(command) => commands::export::exec(&args.general, &screen, command),
-        Command::Team(command) => commands::team::exec(&args.general, &screen, command),
-        Command::History(command) => commands::history::exec(&args.general, &screen, command),
-        Command::At(command) => commands::at::exec(&args.general, &screen, command),
-        Command::Pinpoint(command) => commands::pinpoint::exec(&args.general, &screen, command),
-        Command::Roster(command) => commands::roster::exec(&args.general, &screen, command),
-        Command::Verify(command) => commands::verify::exec(&args.general, &screen, command),
-        Command::Demo(command) => demo::exec(&screen, command),
+    let outcome = match pager::may_be_long(&args.command) {
+        true => screen.paged(|| exec(&args, &screen)),
+        false => exec(&args, &screen),
     };
     match outcome {
         // What was asked for has not arrived.
@@ -126,6 +81,61 @@ fn main() -> ExitCode {
             }
             ended(&screen, &failure, as_json)
         }
+    }
+}
+
+/// Carries out a command.
+fn exec(args: &Args, screen: &Screen) -> Outcome {
+    match &args.command {
+        Command::Init(command) => commands::init::exec(&args.general, screen, command),
+        Command::Explain(command) => commands::explain::exec(screen, command),
+        Command::Show(command) => commands::show::exec(&args.general, screen, command),
+        Command::Schema => commands::explain::schema(screen),
+        Command::Depot(command) => commands::depot::exec(&args.general, screen, command),
+        Command::Editor(command) => commands::editor::exec(&args.general, screen, command),
+        Command::Store(command) => commands::store::exec(screen, command),
+        Command::Doctor(command) => commands::doctor::exec(screen, command),
+        Command::Completions(command) => commands::pages::completions(screen, command),
+        Command::Manual(command) => commands::pages::manual(screen, command),
+        Command::Check(command) => commands::check::exec(&args.general, screen, command),
+        Command::Record(command) => commands::record::exec(&args.general, screen, command),
+        Command::Lock(command) => commands::lock::exec(&args.general, screen, command),
+        Command::Build(command) => commands::build::exec(&args.general, screen, command),
+        Command::Start(command) => commands::start::exec(&args.general, screen, command),
+        Command::Stop(which) => commands::stop::exec(&args.general, screen, which),
+        Command::Restart(command) => commands::start::restart(&args.general, screen, command),
+        Command::Freeze(which) => commands::stop::freeze(&args.general, screen, which),
+        Command::Thaw(which) => commands::stop::thaw(&args.general, screen, which),
+        Command::Enter(command) => {
+            commands::enter::exec(&args.general, screen, &command.which, command.account.as_deref(), &[])
+        }
+        Command::Run(command) => {
+            commands::enter::exec(&args.general, screen, &command.which, command.account.as_deref(), &command.command)
+        }
+        Command::Status(command) => commands::status::exec(&args.general, screen, command),
+        Command::List(command) => commands::status::list(screen, command),
+        Command::Logs(command) => commands::logs::exec(&args.general, screen, command),
+        Command::Apply(command) => commands::apply::exec(&args.general, screen, command),
+        Command::Drift(command) => commands::drift::exec(&args.general, screen, command),
+        Command::Copy(command) => commands::copy::exec(&args.general, screen, command),
+        Command::Folder(command) => commands::folder::exec(&args.general, screen, command),
+        Command::Names(command) => commands::names::exec(&args.general, screen, command),
+        Command::Drop(command) => commands::stop::drop_it(&args.general, screen, command),
+        Command::Seal(command) => commands::seal::exec(&args.general, screen, command),
+        Command::Contents(command) => commands::contents::exec(&args.general, screen, command),
+        Command::Join(command) => commands::join::exec(&args.general, screen, command),
+        Command::Link(command) => commands::link::exec(&args.general, screen, command),
+        Command::Pack(command) => commands::pack::exec(&args.general, screen, command),
+        Command::Pull(command) => commands::pull::exec(screen, command),
+        Command::Push(command) => commands::push::exec(&args.general, screen, command),
+        Command::Export(command) => commands::export::exec(&args.general, screen, command),
+        Command::Team(command) => commands::team::exec(&args.general, screen, command),
+        Command::History(command) => commands::history::exec(&args.general, screen, command),
+        Command::At(command) => commands::at::exec(&args.general, screen, command),
+        Command::Pinpoint(command) => commands::pinpoint::exec(&args.general, screen, command),
+        Command::Roster(command) => commands::roster::exec(&args.general, screen, command),
+        Command::Verify(command) => commands::verify::exec(&args.general, screen, command),
+        Command::Demo(command) => demo::exec(screen, command),
     }
 }
 

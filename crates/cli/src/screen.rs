@@ -6,12 +6,14 @@
 use std::fmt::Display;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use anstyle::{AnsiColor, Style};
 use indicatif::MultiProgress;
 
 use crate::args::{Color, General};
 use crate::harmless::harmless;
+use crate::pager;
 
 /// Styles by their role; empty where there is no colour.
 #[derive(Debug, Clone, Copy, Default)]
@@ -74,6 +76,8 @@ pub struct Screen {
     pub progress: MultiProgress,
     /// Something of the result could not be written.
     lost: AtomicBool,
+    /// The result so far, when all of it is to be shown together.
+    held: Mutex<Option<String>>,
 }
 
 impl Screen {
@@ -99,6 +103,7 @@ impl Screen {
             live: err_terminal && !general.quiet && !dumb,
             progress: MultiProgress::new(),
             lost: AtomicBool::new(false),
+            held: Mutex::new(None),
         }
     }
 
@@ -121,19 +126,38 @@ impl Screen {
     pub fn result(&self, line: impl Display) {
         self.above(|| {
             let line = line.to_string();
-            let written = writeln!(io::stdout().lock(), "{}", harmless(&line));
-            match written {
-                Ok(()) => {}
-                // A reader that went away is not a mistake.
-                Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {}
-                Err(error) => {
-                    if !self.lost.swap(true, Ordering::Relaxed) {
-                        let _ =
-                            writeln!(io::stderr().lock(), "the result cannot be written to standard output: {error}");
-                    }
-                }
+            let line = format!("{}\n", harmless(&line));
+            match self.held.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+                Some(held) => held.push_str(&line),
+                None => self.write(&line),
             }
         });
+    }
+
+    fn write(&self, text: &str) {
+        match io::stdout().lock().write_all(text.as_bytes()) {
+            Ok(()) => {}
+            // A reader that went away is not a mistake.
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {}
+            Err(error) => {
+                if !self.lost.swap(true, Ordering::Relaxed) {
+                    let _ = writeln!(io::stderr().lock(), "the result cannot be written to standard output: {error}");
+                }
+            }
+        }
+    }
+
+    /// Runs a command whose result may be longer than the terminal, and shows it in pages then.
+    pub fn paged<T>(&self, work: impl FnOnce() -> T) -> T {
+        let Some(room) = pager::room() else { return work() };
+        let hold = |held| std::mem::replace(&mut *self.held.lock().unwrap_or_else(PoisonError::into_inner), held);
+        hold(Some(String::new()));
+        let done = work();
+        let text = hold(None).unwrap_or_default();
+        if !pager::shown(&text, room) {
+            self.write(&text);
+        }
+        done
     }
 
     /// A line about the work, left out when quiet.

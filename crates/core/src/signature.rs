@@ -5,11 +5,13 @@
 
 use std::fmt;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use rsa::signature::{SignatureEncoding as _, Signer as _};
 use rsa::{BigUint, RsaPrivateKey};
 use ssh_key::private::KeypairData;
 use ssh_key::public::KeyData;
-use ssh_key::{Algorithm, HashAlg, LineEnding, Mpint, PrivateKey, SshSig};
+use ssh_key::{Algorithm, HashAlg, Mpint, PrivateKey, SshSig};
 
 /// Bits that an RSA key must have (NIST SP 800-57 part 1, table 2).
 const LEAST_RSA_BITS: usize = 2048;
@@ -163,6 +165,32 @@ impl Signature {
         format!("{BEGIN}\n{}\n{END}\n", lines.join("\n"))
     }
 
+    /// Writes one (`PROTOCOL.sshsig`, section 2). The crate that reads them puts flags and counter of an ECDSA key in a
+    /// device inside of the signature's text, where they belong behind it (`PROTOCOL.u2f`, SSH U2F Signatures).
+    fn of(signature: &SshSig) -> Self {
+        let mut all = b"SSHSIG".to_vec();
+        let string = |all: &mut Vec<u8>, bytes: &[u8]| {
+            all.extend(u32::try_from(bytes.len()).unwrap_or(u32::MAX).to_be_bytes());
+            all.extend(bytes);
+        };
+        let (made, algorithm) = (signature.signature_bytes(), signature.algorithm());
+        let is_device = matches!(algorithm, Algorithm::SkEd25519 | Algorithm::SkEcdsaSha2NistP256);
+        // A byte of flags, and a counter of four.
+        let behind = made.len().saturating_sub(if is_device { 5 } else { 0 });
+        let mut own = Vec::new();
+        string(&mut own, algorithm.as_str().as_bytes());
+        string(&mut own, &made[..behind]);
+        own.extend(&made[behind..]);
+        let key = ssh_key::PublicKey::from(signature.public_key().clone()).to_bytes().unwrap_or_default();
+        all.extend(signature.version().to_be_bytes());
+        string(&mut all, &key);
+        string(&mut all, signature.namespace().as_bytes());
+        string(&mut all, signature.reserved());
+        string(&mut all, signature.hash_alg().as_str().as_bytes());
+        string(&mut all, &own);
+        Self(STANDARD.encode(all))
+    }
+
     /// Takes the armour off.
     pub fn of_armoured(text: &str) -> Self {
         Self(text.lines().map(str::trim).filter(|line| !line.starts_with("-----")).collect())
@@ -178,8 +206,7 @@ pub fn of_raw(key: &PublicKey, namespace: &str, raw: &[u8]) -> Result<Signature,
     let signature = ssh_key::Signature::try_from(raw).map_err(|_| BadSignature::Unreadable)?;
     let signature =
         SshSig::new(key.0.clone(), namespace, HashAlg::Sha512, signature).map_err(|_| BadSignature::Unreadable)?;
-    let armoured = signature.to_pem(LineEnding::LF).map_err(|_| BadSignature::Unreadable)?;
-    Ok(Signature::of_armoured(&armoured))
+    Ok(Signature::of(&signature))
 }
 
 /// Signs a text with a key that lies in a file.
@@ -211,8 +238,7 @@ pub fn sign(key: &PrivateKey, namespace: &str, text: &[u8]) -> Result<Signature,
         _ => key.try_sign(&data).map_err(failed)?,
     };
     let signature = SshSig::new(public.0, namespace, HashAlg::Sha512, raw).map_err(|_| CannotSign::Failed)?;
-    let armoured = signature.to_pem(LineEnding::LF).map_err(|_| CannotSign::Failed)?;
-    Ok(Signature::of_armoured(&armoured))
+    Ok(Signature::of(&signature))
 }
 
 /// Signs a text with an Ed25519 key that is made of these bytes, and is nobody's.
@@ -232,8 +258,7 @@ pub fn sign_once(seed: &[u8; 32], namespace: &str, text: &[u8]) -> Result<(Signa
 pub fn signer(armoured: &str, namespace: &str, text: &[u8]) -> Result<PublicKey, BadSignature> {
     let signature = SshSig::from_pem(armoured.trim()).map_err(|_| BadSignature::Unreadable)?;
     // The reader is lenient with lengths and versions; one signature has one text.
-    let again = signature.to_pem(LineEnding::LF).map_err(|_| BadSignature::Unreadable)?;
-    if Signature::of_armoured(&again) != Signature::of_armoured(armoured) || signature.version() != 1 {
+    if Signature::of(&signature) != Signature::of_armoured(armoured) || signature.version() != 1 {
         return Err(BadSignature::Unreadable);
     }
     if signature.namespace() != namespace {

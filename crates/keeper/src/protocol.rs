@@ -14,7 +14,7 @@ use std::path::PathBuf;
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageFingerprint, ImageKey};
 use cavrith_sandbox::groups::GroupLimits;
-use cavrith_sandbox::job::{Ending, Listening, Task};
+use cavrith_sandbox::job::{Ending, LeftRunning, Listening, Task};
 
 use crate::ports::Carried;
 use crate::record::{FailedStep, Stamp, Standing};
@@ -240,6 +240,9 @@ pub struct Status {
     pub ports: Vec<Carried>,
     /// Ports that a program inside listens on, and that the spec does not name.
     pub undeclared: Vec<Listening>,
+    /// Programs that somebody started by hand, and left running.
+    #[serde(default)]
+    pub left: Vec<LeftRunning>,
     /// Bytes of memory; nothing when it cannot be measured now.
     pub memory: Option<u64>,
     /// Milliseconds of processor time.

@@ -76,6 +76,7 @@ impl Keeper {
             services: state.services.values().map(|service| service.status.clone()).collect(),
             ports,
             undeclared,
+            left: measured.left,
             memory: measured.memory,
             cpu_millis: measured.cpu_millis,
             processes: measured.processes,

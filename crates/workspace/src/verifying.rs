@@ -9,6 +9,7 @@
 //! | [`scratch`] | what was changed inside the project's own workspaces |
 
 mod image;
+mod kept;
 mod ports;
 mod running;
 mod scratch;
@@ -92,7 +93,7 @@ pub fn verify(
         let measured = measure_workspace(context, project, lock, &record, &image)?;
         aspects.extend(workspace_aspects(seal, &measured));
     }
-    aspects.extend(scratch::aspects(context, home, project, &image, seal));
+    aspects.extend(scratch::aspects(context, home, (project, lock), &image, seal, quick));
     Ok(Verdict { aspects })
 }
 

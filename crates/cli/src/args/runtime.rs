@@ -38,6 +38,9 @@ pub struct Start {
     /// Wait until every service is ready, however long it takes
     #[arg(long)]
     pub wait: bool,
+    /// Stay, measure it against the seal again and again, and tell what becomes another, as verify --watch does
+    #[arg(long)]
+    pub watch: bool,
     /// Start it though this machine does not offer all that the spec asks of it
     #[arg(long)]
     pub anyway: bool,

@@ -13,12 +13,15 @@ use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::protocol::Status;
 use cavrith_keeper::record::{Record, Standing};
+use cavrith_store::Store;
+use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::lifecycle::{self, Meant, Pending, Wanted};
 use cavrith_workspace::scratches;
 use serde_json::json;
 
 use crate::args::{General, Start, Which};
 use crate::build_env::{self, BuildEnv};
+use crate::commands::verify::watch::{self as watching, Watched};
 use crate::commands::{Outcome, build, desktop};
 use crate::failure::Failure;
 use crate::render::progress::{Where, seconds};
@@ -40,9 +43,27 @@ pub fn meant<'a>(general: &'a General, home: &'a Home, which: &'a Which) -> Mean
 }
 
 pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
-    let started = Instant::now();
     let (home, store) = build_env::store()?;
     let (place, project) = meant(general, &home, &command.which).to_start()?;
+    // Before anything is started that nothing could be held against.
+    if command.watch && project::load_lock(&project)?.seal.is_none() {
+        return Err(WorkspaceError::NoSeal.into());
+    }
+    let code = begin(screen, command, (home, store, place, &project))?;
+    watched(general, screen, command, &project, code)
+}
+
+/// Goes on watching what was started, when that is wanted.
+fn watched(general: &General, screen: &Screen, command: &Start, project: &Project, code: u8) -> Outcome {
+    if command.watch && code == 0 {
+        return watching::exec(general, screen, Watched { quick: false, json: command.report.json }, project);
+    }
+    Ok(code)
+}
+
+/// Starts it, or tells that it runs.
+fn begin(screen: &Screen, command: &Start, (home, store, place, project): (Home, Store, Place, &Project)) -> Outcome {
+    let started = Instant::now();
     if let Some(client) = Client::new(&place) {
         let status = client.status()?;
         if status.standing == Standing::Frozen {
@@ -62,7 +83,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Start) -> Outcome {
         _ => place,
     };
     let way = Way { known: command.known, anyway: command.anyway, parcel: command.parcel.as_deref(), ..Way::default() };
-    launch(screen, &place, &project, way)?;
+    launch(screen, &place, project, way)?;
     settle(screen, &place, command, Some(started), None)
 }
 
@@ -76,7 +97,8 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
     launch(screen, &place, &project, Way { known: command.known, anyway: command.anyway, ..Way::default() })?;
-    settle(screen, &place, command, Some(started), None)
+    let code = settle(screen, &place, command, Some(started), None)?;
+    watched(general, screen, command, &project, code)
 }
 
 /// The lock that answers a project's spec.

@@ -1,6 +1,6 @@
 //! `cavrith verify`
 
-mod watch;
+pub mod watch;
 
 use std::time::Instant;
 
@@ -18,6 +18,7 @@ use cavrith_workspace::reporting::{self, Made, Signer};
 use cavrith_workspace::verifying::{self, Depth};
 use serde_json::json;
 
+use self::watch::Watched;
 use crate::args::{General, Verify};
 use crate::build_env::{self, BuildEnv};
 use crate::commands::{Outcome, build};
@@ -37,7 +38,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
         return Err(WorkspaceError::NoSeal.into());
     }
     if command.watch {
-        return watch::exec(general, screen, command, &project);
+        return watch::exec(general, screen, Watched { quick: command.quick, json: command.answer.json }, &project);
     }
     let depth = if command.quick { Depth::Quick } else { Depth::Full };
     let build_env = BuildEnv::open()?;

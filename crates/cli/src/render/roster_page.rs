@@ -276,9 +276,9 @@ fn row(out: &mut String, roster: &Roster, aspects: &[&str], member: &Member) -> 
     out.write_str("</tr>")?;
     if detailed {
         let columns = roster.aspects.len() + 4;
-        write!(out, "<tr class=\"more\" hidden><td colspan=\"{columns}\">")?;
+        write!(out, "<tr class=\"more\" hidden><td colspan=\"{columns}\"><div>")?;
         details(out, roster, member)?;
-        out.write_str("</td></tr>")?;
+        out.write_str("</div></td></tr>")?;
     }
     out.write_str("</tbody>\n")
 }

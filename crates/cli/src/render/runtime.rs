@@ -126,6 +126,15 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
         }
         about = "";
     }
+    if !status.left.is_empty() {
+        let mut programs: Vec<_> = status.left.iter().map(|one| shown(one.program.as_bytes())).collect();
+        programs.dedup();
+        line(
+            screen,
+            "by hand",
+            format_args!("{} left running: {}", count(programs.len(), "program"), programs.join(", ")),
+        );
+    }
     about = "folders";
     for folder in &status.arrangement.folders {
         let place = match &folder.place {

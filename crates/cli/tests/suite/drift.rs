@@ -66,7 +66,10 @@ fn each_thing_that_somebody_did_is_told_once_and_by_its_name() {
         mkdir -p /usr/local/lib/node_modules/tides/node_modules/moon; cd /usr/local/lib/node_modules/tides
         echo '{\"name\":\"tides\",\"version\":\"2.0.0\"}' > package.json
         echo '{\"name\":\"moon\",\"version\":\"1.0.0\"}' > node_modules/moon/package.json
-        ln -s ../lib/node_modules/tides/package.json /usr/local/bin/tides";
+        ln -s ../lib/node_modules/tides/package.json /usr/local/bin/tides
+        mkdir -p /usr/local/cargo/bin; cd /usr/local/cargo; echo x > bin/soundings; echo y > bin/soundings-plot; echo z > bin/other
+        printf '[v1]\n\"soundings 1.4.0 (registry+https://index.example/crates)\" = [\"soundings\", \"soundings-plot\"]\n' > .crates.toml
+        echo '{}' > .crates2.json";
     inside(&team, "root", script);
     inside(&team, "crew", "printf 'alias ll=ls\\nexport PIER=\"north side\"\\n' > ~/.profile");
     let value = drift(&team);
@@ -74,6 +77,7 @@ fn each_thing_that_somebody_did_is_told_once_and_by_its_name() {
         names(&value),
         [
             "package tide",
+            "language-package soundings",
             "language-package tides",
             "language-package tabulate",
             "account sven",
@@ -83,6 +87,7 @@ fn each_thing_that_somebody_did_is_told_once_and_by_its_name() {
             "file /bin/ho",
             "removed /bin/vi",
             "folder /opt/charts",
+            "file /usr/local/cargo/bin/other",
         ]
     );
     let findings = value["findings"].as_array().unwrap();
@@ -91,6 +96,10 @@ fn each_thing_that_somebody_did_is_told_once_and_by_its_name() {
     assert_eq!(of("PIER")["value"], "north side");
     assert_eq!(of("tabulate")["install"], serde_json::json!(["pip", "install", "tabulate==0.9.0"]));
     assert_eq!(of("tides")["install"], serde_json::json!(["npm", "install", "-g", "tides@2.0.0"]));
+    assert_eq!(
+        of("soundings")["install"],
+        serde_json::json!(["cargo", "install", "--locked", "--root", "/usr/local/cargo", "soundings@1.4.0"])
+    );
     assert_eq!((&of("/opt/charts")["files"], &of("/opt/charts")["bytes"]), (&3.into(), &6.into()));
     assert_eq!(of("/bin/ho")["leads_to"], "hi");
     // A file of the package that was changed after it came, and its configuration, are somebody's own work.

@@ -323,3 +323,37 @@ fn a_shell_reads_commands_from_a_pipe() {
     let output = child.wait_with_output().unwrap();
     assert_eq!((output.status.code(), output.stdout.as_slice()), (Some(4), &b"42\n"[..]));
 }
+
+#[test]
+fn a_result_that_does_not_fit_goes_to_the_pager_and_one_that_fits_does_not() {
+    let team = Team::new();
+    let shown = |arguments: &[&str], rows: u16, pager: &str| {
+        let (outer, inner) = terminal(rows, 80);
+        let mut command = team.command(arguments);
+        command.env("TERM", "xterm").env("PAGER", pager).stdin(inner.try_clone().unwrap());
+        let mut child = command.stdout(inner.try_clone().unwrap()).stderr(inner).spawn().unwrap();
+        let mut all = String::new();
+        let mut buffer = [0; 4096];
+        let mut outer = fs::File::from(outer);
+        drop(command);
+        // The other end is closed when all have ended, which reads as an error.
+        while let Ok(count @ 1..) = outer.read(&mut buffer) {
+            all.push_str(&String::from_utf8_lossy(&buffer[..count]));
+        }
+        (child.wait().unwrap().code(), all)
+    };
+    let pager = "sed 's/^/paged: /'";
+    let (code, long) = shown(&["explain", "base.debian"], 4, pager);
+    assert!(code == Some(0) && long.lines().all(|line| line.starts_with("paged: ")), "{long}");
+    let (_, short) = shown(&["explain", "base.debian"], 40, pager);
+    assert!(short.contains("base.debian") && !short.contains("paged: "), "{short}");
+    // Without a pager that works, all of it is shown as it is.
+    for none in ["cat", "", "/no/such/pager"] {
+        let (code, plain) = shown(&["explain", "base.debian"], 4, none);
+        assert!(code == Some(0) && plain.contains("packages = ["), "{none}: {plain}");
+    }
+    // A pager that is left early is no failure, and a failure is told after what was held.
+    assert_eq!(shown(&["explain"], 4, "head -1").0, Some(0));
+    let (code, told) = shown(&["explain", "no-such-key"], 4, pager);
+    assert!(code == Some(2) && !told.contains("paged: "), "{told}");
+}

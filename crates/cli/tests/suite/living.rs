@@ -128,3 +128,61 @@ fn a_watch_tells_what_becomes_another_and_what_becomes_the_same_again() {
     child.kill().unwrap();
     child.wait().unwrap();
 }
+
+#[test]
+fn what_is_a_member_s_own_is_told_and_never_counts_and_a_kept_folder_that_is_gone_does() {
+    let team = Team::new();
+    team.add("[[folders]]\nmode = \"kept\"\nname = \"tides\"\ninside = \"/srv/tides\"\n");
+    team.ok(&["lock"]);
+    team.ok(&["seal"]);
+    team.ok(&["start", "--wait"]);
+    // A program that was left running after the command that started it; one whose command still runs is no such.
+    team.ok(&["run", "--", "sh", "-c", "echo 7 > /srv/tides/skerry; sleep 4242 >/dev/null 2>&1 &"]);
+    let mut guest = team.command(&["run", "--", "sleep", "4343"]).spawn().unwrap();
+    let patience = std::time::Instant::now() + std::time::Duration::from_secs(30);
+    while !team.ok(&["run", "--", "ps"]).contains("4343") {
+        assert!(std::time::Instant::now() < patience);
+    }
+    let status = team.json(&["status", "--json"]);
+    let left = status["status"]["left"].as_array().unwrap();
+    assert_eq!(left.iter().map(|one| &one["command"]).collect::<Vec<_>>(), [&json!(["sleep", "4242"])], "{status}");
+    assert!(team.ok(&["status"]).contains("by hand   1 program left running: sleep"));
+    let verdict = team.json(&["verify", "--json"]);
+    assert_eq!(verdict["same"], true, "{verdict}");
+    assert!(aspect(&verdict, "running")["measured"].as_str().unwrap().contains("sleep by hand"), "{verdict}");
+    assert_eq!(aspect(&verdict, "kept folders")["measured"], "tides: 1 entry, 2 B");
+    guest.kill().unwrap();
+    guest.wait().unwrap();
+    team.ok(&["stop"]);
+    let kept = fs::read_dir(team.home().join("kept")).unwrap().next().unwrap().unwrap().path().join("tides");
+    fs::rename(&kept, kept.with_file_name("moved")).unwrap();
+    let verdict = team.json(&["verify", "--json"]);
+    let told = aspect(&verdict, "kept folders");
+    assert_eq!((what(told), &told["differences"][0]["here"]), (vec!["kept folder tides"], &json!("gone")));
+    assert_eq!(told["measured"], "your own: 1 folder that the spec names no more");
+    fs::write(&kept, "").unwrap();
+    let verdict = team.json(&["verify", "--json", "--quick"]);
+    assert_eq!(aspect(&verdict, "kept folders")["differences"][0]["here"], "something else is in its place");
+}
+
+#[test]
+fn a_start_may_stay_and_watch() {
+    let team = Team::locked();
+    let told = team.fails(&["start", "--watch"], 1);
+    assert!(told.contains("cavrith seal") && team.ok(&["status"]).contains("not started"), "{told}");
+    team.ok(&["seal"]);
+    let mut child = team.command(&["start", "--watch", "--wait"]).stdout(Stdio::piped()).spawn().unwrap();
+    let lines = BufReader::new(child.stdout.take().unwrap()).lines().map(Result::unwrap);
+    let mut lines = lines.skip_while(|line| !line.contains("timetable runs, started in"));
+    assert!(lines.next().is_some());
+    let first = lines.next().unwrap();
+    assert!(first.ends_with("the same as sealed"), "{first}");
+    team.ok(&["run", "--account", "root", "--", "sh", "-c", "echo x > /etc/hosts.deny"]);
+    let told = lines.next().unwrap();
+    assert!(told.ends_with("different  scratch"), "{told}");
+    // Whoever stops watching does not stop the workspace.
+    child.kill().unwrap();
+    child.wait().unwrap();
+    team.ok(&["run", "--", "true"]);
+    team.ok(&["stop"]);
+}

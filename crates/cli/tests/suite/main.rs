@@ -47,6 +47,7 @@ mod reported;
 mod roster;
 mod running;
 mod seal;
+mod security_keys;
 mod server;
 mod services;
 mod signatures;

@@ -9,8 +9,8 @@ use serde_json::Value;
 use crate::team::{Team, told};
 
 /// A project whose people have keys. Each works on the same folder, with a home of their own.
-struct Signers {
-    team: Team,
+pub struct Signers {
+    pub team: Team,
     agent: Option<(Child, PathBuf)>,
 }
 
@@ -30,7 +30,7 @@ impl Drop for Signers {
 
 impl Signers {
     /// Ida leads, Tove is a member; nothing is signed yet.
-    fn new() -> Self {
+    pub fn new() -> Self {
         let signers = Self { team: Team::locked(), agent: None };
         for name in ["ida", "tove", "eve", "ci"] {
             signers.key(name, "id_ed25519", &["-t", "ed25519"]);
@@ -79,7 +79,7 @@ impl Signers {
         self.write_keys(&people);
     }
 
-    fn write_keys(&self, people: &[(&str, &str, String)]) {
+    pub fn write_keys(&self, people: &[(&str, &str, String)]) {
         let path = self.spec();
         let text = fs::read_to_string(&path).unwrap();
         let mut text = text.split("\n[team.").next().unwrap().to_owned();
@@ -89,11 +89,11 @@ impl Signers {
         fs::write(path, text).unwrap();
     }
 
-    fn spec(&self) -> PathBuf {
+    pub fn spec(&self) -> PathBuf {
         self.team.project().join("cavrith.toml")
     }
 
-    fn command(&self, who: &str, arguments: &[&str]) -> Command {
+    pub fn command(&self, who: &str, arguments: &[&str]) -> Command {
         let mut command = self.team.command(arguments);
         // What a member remembers is their own.
         command.env("HOME", self.home(who)).env("CAVRITH_HOME", self.home(who).join("cavrith"));

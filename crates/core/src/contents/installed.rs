@@ -22,6 +22,8 @@ pub enum Description {
     Python,
     /// `Cargo.toml` of a crate that cargo unpacked.
     Crate,
+    /// `.crates.toml`: the programs that `cargo install` put into a directory.
+    CargoPrograms,
     /// A gem's `NAME-VERSION.gemspec`.
     Gem,
     /// `vendor/composer/installed.json`: all of a project's.
@@ -43,6 +45,7 @@ impl Description {
             [.., info, "METADATA"] if info.ends_with(".dist-info") => Some(Self::Python),
             [.., info, "PKG-INFO"] if info.ends_with(".egg-info") => Some(Self::Python),
             [.., "registry", "src", _, _, "Cargo.toml"] => Some(Self::Crate),
+            [.., ".crates.toml"] => Some(Self::CargoPrograms),
             [.., "specifications", file] if file.ends_with(".gemspec") => Some(Self::Gem),
             [.., "composer", "installed.json"] => Some(Self::Composer),
             [.., "@v", file] => {
@@ -77,6 +80,10 @@ impl Description {
             Self::Npm => npm(text).map(|(name, version, licences)| one("npm", &name, &version, licences)),
             Self::Python => python(text).map(|(name, version, licences)| one("pypi", &name, &version, licences)),
             Self::Crate => cargo(text).map(|(name, version, licences)| one("cargo", &name, &version, licences)),
+            Self::CargoPrograms => {
+                let all = cargo_programs(text);
+                return all.into_iter().map(|(name, version, _)| one("cargo", &name, &version, Vec::new())).collect();
+            }
             Self::Gem => path.name().and_then(|name| {
                 let stem = std::str::from_utf8(name).ok()?.strip_suffix(".gemspec")?;
                 let (name, version) = parted(stem)?;
@@ -132,6 +139,21 @@ fn cargo(text: &str) -> Option<Told> {
     let package = table.get("package")?.as_table()?;
     let text = |key: &str| package.get(key)?.as_str().map(str::to_owned);
     Some((text("name")?, text("version")?, text("license").into_iter().collect()))
+}
+
+/// What `cargo install` says that it put into a directory: each package's name and version, and its programs. The keys
+/// of the table `v1` are package ids: `NAME VERSION (SOURCE)`.
+pub fn cargo_programs(text: &str) -> Vec<(String, String, Vec<String>)> {
+    let table: toml::Table = text.parse().unwrap_or_default();
+    let all = table.get("v1").and_then(|v1| v1.as_table()).into_iter().flatten();
+    let read = all.filter_map(|(id, programs)| {
+        let mut words = id.split(' ');
+        let (name, version) = (words.next()?, words.next()?);
+        let programs = programs.as_array().into_iter().flatten().filter_map(|one| one.as_str());
+        (!name.is_empty() && !version.is_empty())
+            .then(|| (name.to_owned(), version.to_owned(), programs.map(str::to_owned).collect()))
+    });
+    read.collect()
 }
 
 /// Licences as `gem` writes them: `s.licenses = ["MIT".freeze]`.

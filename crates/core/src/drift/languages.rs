@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Finding, Open, Side};
-use crate::contents::installed::Description;
+use crate::contents::installed::{Description, cargo_programs};
 use crate::path::RootPath;
 use crate::tree::Kind;
 
@@ -38,10 +38,12 @@ pub(super) fn explain(open: &mut Open<'_>) -> Vec<Finding> {
                 let Some((place, own)) = places(&description, &path, &one.package.name, &one.package.version) else {
                     continue;
                 };
-                let tops = takes.entry(format!("{place} {}", one.package.name)).or_default();
+                let tops = takes.entry(bundle(&place, &one.package.name)).or_default();
                 tops.extend(own);
-                if matches!(description, Description::Python) {
-                    tops.extend(recorded(open, side, &path, &place));
+                match description {
+                    Description::Python => tops.extend(recorded(open, side, &path, &place)),
+                    Description::CargoPrograms => tops.extend(programs(&text, &place, &one.package.name)),
+                    _ => {}
                 }
                 // What another package brought along is told with that one.
                 if !nested {
@@ -50,6 +52,10 @@ pub(super) fn explain(open: &mut Open<'_>) -> Vec<Finding> {
                 }
             }
         }
+    }
+    // The list of a directory's programs is one file for all of them: those that it says the same of are not explained.
+    for (placed, _) in versions.iter().filter(|(placed, [from, to])| placed.manager == "cargo" && from == to) {
+        takes.remove(&bundle(&placed.place, &placed.name));
     }
     for (bundle, tops) in &takes {
         let lies_in = |path: &RootPath| {
@@ -83,6 +89,11 @@ fn is_of_npm_itself(path: &RootPath) -> bool {
     path.to_string().contains("/node_modules/npm/node_modules/")
 }
 
+/// What the files of a package are taken under.
+fn bundle(place: &RootPath, name: &str) -> String {
+    format!("{place} {name}")
+}
+
 /// Where a package is installed, and what is its own there.
 fn places(description: &Description, path: &RootPath, name: &str, version: &str) -> Option<(RootPath, Vec<RootPath>)> {
     let folder = path.parent()?;
@@ -103,6 +114,10 @@ fn places(description: &Description, path: &RootPath, name: &str, version: &str)
             own.push(top.join(b"build_info").ok()?.join(format!("{full}.info").as_bytes()).ok()?);
             own.push(top.join(b"extensions").ok()?);
             Some((top, own))
+        }
+        Description::CargoPrograms => {
+            let others = [b".crates2.json".as_slice(), b".package-cache"].map(|name| folder.join(name).ok());
+            Some((folder, others.into_iter().flatten().chain([path.clone()]).collect()))
         }
         // These keep what they fetched; what was installed by hand shows elsewhere.
         Description::Crate | Description::Go(..) | Description::Maven(..) | Description::Composer => None,
@@ -127,6 +142,13 @@ fn recorded(open: &Open<'_>, side: Side, metadata: &RootPath, place: &RootPath) 
         (!at.is_root()).then_some(at)
     });
     named.collect()
+}
+
+/// The programs of a package that `cargo install` put into a directory.
+fn programs(text: &str, place: &RootPath, package: &str) -> Vec<RootPath> {
+    let all = cargo_programs(text).into_iter().filter(|(name, ..)| name == package);
+    let names = all.flat_map(|(_, _, programs)| programs);
+    names.filter_map(|name| place.join(b"bin").ok()?.join(name.as_bytes()).ok()).collect()
 }
 
 /// Links to programs of these packages, and the small programs that stand for them.
@@ -185,6 +207,7 @@ fn install(open: &Open<'_>, placed: &Placed, version: &str) -> Option<Vec<String
         "npm" if place == "/usr/local/lib/node_modules" || place == "/usr/lib/node_modules" => {
             words(&["npm", "install", "-g", &format!("{name}@{version}")])
         }
+        "cargo" => words(&["cargo", "install", "--locked", "--root", &place, &format!("{name}@{version}")]),
         "gem" if place.starts_with("/var/lib/gems/") => words(&["gem", "install", name, "-v", version]),
         _ => None,
     }

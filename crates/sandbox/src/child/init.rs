@@ -182,7 +182,10 @@ impl Inside<'_> {
                 let serving = supervisor.map_or(Serving::Nobody, |(pid, _)| supervise::serving(pid.as_raw(), port));
                 self.report(&Report::Served(number, serving), &[])
             }
-            Order::Measure(number) => self.report(&Report::Measured(number, measuring::measure()), &[]),
+            Order::Measure(number) => {
+                let was_ordered = |pid| self.running.contains_key(&Pid::from_raw(pid));
+                self.report(&Report::Measured(number, measuring::measure(&was_ordered)), &[])
+            }
             Order::Begin(_) | Order::HoldIds | Order::Mapped => Ok(()),
         }
     }

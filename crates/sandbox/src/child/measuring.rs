@@ -7,7 +7,7 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use crate::host::own_processes;
-use crate::protocol::job::{Listening, Usage};
+use crate::protocol::job::{LeftRunning, Listening, Usage};
 
 /// The state of a socket that listens for connections (proc_net(5): `0A` is TCP_LISTEN).
 pub(crate) const LISTENS: &str = "0A";
@@ -28,8 +28,8 @@ pub(crate) fn stat(process: i32) -> Option<Vec<String>> {
     Some(text.rsplit_once(')')?.1.split_whitespace().map(str::to_owned).collect())
 }
 
-/// Measures all processes but this one.
-pub(crate) fn measure() -> Usage {
+/// Measures all processes but this one, whose own commands are those of which `was_ordered` says so.
+pub(crate) fn measure(was_ordered: &dyn Fn(i32) -> bool) -> Usage {
     let mut used = Usage::default();
     let ticks = rustix::param::clock_ticks_per_second().max(1);
     // First the sockets, then who has them open: a socket that is there has somebody.
@@ -47,6 +47,13 @@ pub(crate) fn measure() -> Usage {
         used.processes += 1;
         used.cpu_millis += (field(14) + field(15)) * 1000 / ticks;
         used.memory += shared_out(pid).unwrap_or_else(|| field(24) * rustix::param::page_size() as u64);
+        // What lost its parent is PID 1's; a dead one is soon gone.
+        if field(4) == 1 && stat.first().is_none_or(|state| state != "Z") && !was_ordered(pid) {
+            let About { program, command, user, service } = About::of(pid);
+            if service.is_none() && !program.is_empty() {
+                used.left.push(LeftRunning { program, command, user });
+            }
+        }
         for inode in sockets(pid) {
             owners.entry(inode).or_insert(pid);
         }
@@ -56,6 +63,7 @@ pub(crate) fn measure() -> Usage {
         None => Listening { port, udp, program: String::new(), command: Vec::new(), user: 0, service: None },
     };
     used.listening = found.into_iter().map(listening).collect();
+    used.left.sort();
     used.listening.sort();
     used.listening.dedup_by(|one, other| one.port == other.port && one.udp == other.udp);
     used
@@ -63,20 +71,33 @@ pub(crate) fn measure() -> Usage {
 
 /// A port, and the process that has it open.
 fn listening(port: u16, udp: bool, pid: i32) -> Listening {
-    let texts = |name: &str| {
-        let bytes = fs::read(format!("/proc/{pid}/{name}")).unwrap_or_default();
-        let texts = bytes.split(|byte| *byte == 0).map(|text| String::from_utf8_lossy(text).into_owned());
-        texts.filter(|text| !text.is_empty()).collect::<Vec<_>>()
-    };
-    let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
-    let line = status.lines().find_map(|line| line.strip_prefix("Uid:"));
-    Listening {
-        port,
-        udp,
-        program: fs::read_to_string(format!("/proc/{pid}/comm")).unwrap_or_default().trim_end().to_owned(),
-        command: texts("cmdline"),
-        user: line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0),
-        service: texts("environ").iter().find_map(|text| text.strip_prefix("CAVRITH_SERVICE=").map(str::to_owned)),
+    let About { program, command, user, service } = About::of(pid);
+    Listening { port, udp, program, command, user, service }
+}
+
+/// What a process is.
+struct About {
+    program: String,
+    command: Vec<String>,
+    user: u32,
+    service: Option<String>,
+}
+
+impl About {
+    fn of(pid: i32) -> Self {
+        let texts = |name: &str| {
+            let bytes = fs::read(format!("/proc/{pid}/{name}")).unwrap_or_default();
+            let texts = bytes.split(|byte| *byte == 0).map(|text| String::from_utf8_lossy(text).into_owned());
+            texts.filter(|text| !text.is_empty()).collect::<Vec<_>>()
+        };
+        let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+        let line = status.lines().find_map(|line| line.strip_prefix("Uid:"));
+        Self {
+            program: fs::read_to_string(format!("/proc/{pid}/comm")).unwrap_or_default().trim_end().to_owned(),
+            command: texts("cmdline"),
+            user: line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0),
+            service: texts("environ").iter().find_map(|text| text.strip_prefix("CAVRITH_SERVICE=").map(str::to_owned)),
+        }
     }
 }
 

@@ -14,7 +14,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::host::groups::{GroupLimits, Kept};
 use crate::parent::net::Connector;
-use crate::protocol::job::{CommandJob, Ending, Listening, Serving};
+use crate::protocol::job::{CommandJob, Ending, LeftRunning, Listening, Serving};
 use crate::{SandboxError, outside};
 
 /// What a workspace runs in. It is shared by threads.
@@ -160,6 +160,8 @@ pub struct Measured {
     pub cpu_millis: Option<u64>,
     /// Ports that are listened on.
     pub listening: Vec<Listening>,
+    /// Programs that whoever started them has left running.
+    pub left: Vec<LeftRunning>,
     /// Limits that hold for everything inside together, as the kernel has them.
     pub held: GroupLimits,
 }

@@ -264,12 +264,13 @@ impl Runtime for Session {
 
     fn measure(&self) -> Measured {
         let Ok(Report::Measured(_, usage)) = self.orders.ask(Order::Measure) else { return Measured::default() };
-        let Usage { processes, memory, cpu_millis, listening } = usage;
+        let Usage { processes, memory, cpu_millis, listening, left } = usage;
         Measured {
             processes: Some(processes),
             memory: Some(memory),
             cpu_millis: Some(cpu_millis),
             listening,
+            left,
             ..Measured::default()
         }
     }

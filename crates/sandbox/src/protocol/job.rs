@@ -280,6 +280,19 @@ pub struct Usage {
     pub cpu_millis: u64,
     /// Ports that are listened on.
     pub listening: Vec<Listening>,
+    /// Programs that whoever started them has left running.
+    pub left: Vec<LeftRunning>,
+}
+
+/// A program that runs on after the command that started it ended, and is of no service.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct LeftRunning {
+    /// The program's name.
+    pub program: String,
+    /// Program and arguments, as the process shows them (proc_pid_cmdline(5)).
+    pub command: Vec<String>,
+    /// The user's number inside.
+    pub user: u32,
 }
 
 /// A port inside that a program listens on.

@@ -5,6 +5,7 @@
 use std::collections::BTreeMap;
 
 use cavrith_core::arrangement::Arrangement;
+use cavrith_core::path::shown;
 use cavrith_core::seal::Seal;
 use cavrith_core::spec::{Limits, Network};
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count};
@@ -56,7 +57,10 @@ fn measured(status: &Status) -> String {
     let runs = &status.arrangement;
     let moved = status.ports.iter().filter(|port| port.outside != port.wanted);
     let moved: Vec<_> = moved.map(|port| format!("{} at {}", port.name, port.outside)).collect();
-    let own = if moved.is_empty() { String::new() } else { format!("; your own: {}", moved.join(", ")) };
+    let mut programs: Vec<_> = status.left.iter().map(|one| shown(one.program.as_bytes())).collect();
+    programs.dedup();
+    let own: Vec<_> = moved.into_iter().chain(programs.into_iter().map(|one| format!("{one} by hand"))).collect();
+    let own = if own.is_empty() { String::new() } else { format!("; your own: {}", own.join(", ")) };
     format!(
         "{}, {}, {}, environment, network, limits{own}",
         count(runs.services.len(), "service"),

@@ -5,7 +5,9 @@
 //! what programs write as they run, and what the spec's own steps wrote at a start, is counted apart.
 
 use cavrith_core::account;
+use cavrith_core::arrangement::Arrangement;
 use cavrith_core::drift::{FileChange, Finding, Group};
+use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
 use cavrith_core::secrets;
@@ -16,7 +18,7 @@ use cavrith_engine::home::Home;
 use cavrith_engine::project::Project;
 
 use super::image::Image;
-use super::running;
+use super::{kept, running};
 use crate::drifting::{self, Scratched};
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
@@ -30,10 +32,12 @@ const PROGRAMS: [&str; 9] = ["etc", "usr", "bin", "sbin", "lib", "lib32", "lib64
 pub(super) fn aspects(
     context: BuildContext<'_>,
     home: &Home,
-    project: &Project,
+    (project, lock): (&Project, &Lock),
     image: &Image<'_>,
     seal: &Seal,
+    quick: bool,
 ) -> Vec<Aspect> {
+    let arrangement = Arrangement::new(&project.spec, lock, image.record.image, &image.record.shell);
     let is_of_variant = |place: &Place| match Record::read(&place.dir) {
         Some(record) => record.arrangement.variant == project.spec.variant,
         None => project.spec.is_default,
@@ -43,7 +47,8 @@ pub(super) fn aspects(
         let name = if place.named { format!("scratch of {}", place.name) } else { "scratch".to_owned() };
         let account = account::home(&project.spec.workspace.account.value);
         let runs = running::aspect(context, &place, seal);
-        [Some(aspect(context, &place, image, seal, &account, name)), runs].into_iter().flatten()
+        let kept = kept::aspect(&place, &arrangement, quick);
+        [Some(aspect(context, &place, image, seal, &account, name)), kept, runs].into_iter().flatten()
     })
     .collect()
 }

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use cavrith_engine::project::Project;
 use serde_json::{Value, json};
 
-use crate::args::{General, Verify};
+use crate::args::General;
 use crate::commands::Outcome;
 use crate::commands::own::Own;
 use crate::render::runtime::clock;
@@ -18,16 +18,26 @@ const SHARE: u32 = 100;
 /// How often at most, however little it costs.
 const SHORTEST: Duration = Duration::from_secs(2);
 
+/// How somebody wants to be told.
+#[derive(Debug, Clone, Copy)]
+pub struct Watched {
+    /// Not even the first time is everything read.
+    pub quick: bool,
+    /// As JSON.
+    pub json: bool,
+}
+
 /// Measures until it is interrupted.
-pub fn exec(general: &General, screen: &Screen, command: &Verify, project: &Project) -> Outcome {
+pub fn exec(general: &General, screen: &Screen, watched: Watched, project: &Project) -> Outcome {
     let own = Own { dir: &project.dir, general, variant: general.variant.clone(), quiet: true };
     let mut known: Option<BTreeMap<String, Value>> = None;
     loop {
         let started = Instant::now();
         // The first time, everything, unless that is not wanted; then what changed since.
-        let quick = command.quick || known.is_some();
-        let arguments: &[&str] = if quick { &["verify", "--quick", "--json"] } else { &["verify", "--json"] };
-        let answer = own.answer(arguments)?;
+        let quick = watched.quick || known.is_some();
+        let depth = if quick { "--quick" } else { "--no-report" };
+        let arguments = ["verify", depth, "--json"];
+        let answer = own.answer(&arguments)?;
         let mut now = aspects(&answer);
         if let Some(known) = &known {
             // What a quick look does not measure stays as it was found.
@@ -35,7 +45,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify, project: &Proj
                 now.entry(name.clone()).or_insert_with(|| aspect.clone());
             }
         }
-        tell(screen, command, known.as_ref(), &now);
+        tell(screen, watched, known.as_ref(), &now);
         // Reading everything is done once.
         let cost = if known.is_some() { started.elapsed() } else { Duration::ZERO };
         known = Some(now);
@@ -49,14 +59,14 @@ fn aspects(answer: &Value) -> BTreeMap<String, Value> {
     all.filter_map(|aspect| Some((aspect["name"].as_str()?.to_owned(), aspect.clone()))).collect()
 }
 
-fn tell(screen: &Screen, command: &Verify, before: Option<&BTreeMap<String, Value>>, now: &BTreeMap<String, Value>) {
+fn tell(screen: &Screen, watched: Watched, before: Option<&BTreeMap<String, Value>>, now: &BTreeMap<String, Value>) {
     let is_news = |name: &String, aspect: &Value| {
         let was = before.and_then(|before| before.get(name));
         was.is_none_or(|was| was["standing"] != aspect["standing"] || was["differences"] != aspect["differences"])
     };
     let news: Vec<_> = now.iter().filter(|(name, aspect)| is_news(name, aspect)).map(|(_, aspect)| aspect).collect();
     let millis = cavrith_keeper::record::now();
-    if command.answer.json {
+    if watched.json {
         if !news.is_empty() {
             screen.json(&json!({ "at": millis, "aspects": news }));
         }
