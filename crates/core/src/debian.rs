@@ -3,6 +3,7 @@
 
 pub mod apt;
 pub mod index;
+pub mod languages;
 pub mod lifetime;
 mod provider;
 pub mod release;

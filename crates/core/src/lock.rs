@@ -296,8 +296,17 @@ pub struct ExtensionPin {
 /// A text that is not a lock.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BadLock {
+    /// There is nothing in it.
+    #[error("cavrith.lock is empty")]
+    Empty,
+    /// A merge left its conflict in it.
+    #[error("cavrith.lock:{line}: a merge left its conflict in the lock")]
+    Conflict {
+        /// Line of the first marker, from 1.
+        line: usize,
+    },
     /// It cannot be read.
-    #[error("the lock cannot be read, line {line}: {message}")]
+    #[error("cavrith.lock:{line}: the lock cannot be read: {message}")]
     Unreadable {
         /// Line, from 1.
         line: usize,
@@ -318,6 +327,29 @@ pub enum BadLock {
     Version(u32),
 }
 
+impl BadLock {
+    /// What to do about it, and what that costs.
+    pub fn remedy(&self) -> &'static str {
+        match self {
+            Self::Conflict { .. } => {
+                "take one side whole (git checkout --ours cavrith.lock, or --theirs), run cavrith lock for what the other side changed, and seal again"
+            }
+            Self::Version(_) => "use the Cavrith that wrote it, or a newer one",
+            _ => {
+                "take the file from version control again (git checkout cavrith.lock); removing it and running cavrith lock would choose every version anew, and lose the seal"
+            }
+        }
+    }
+
+    /// The line that is meant, from 1.
+    pub fn line(&self) -> Option<usize> {
+        match self {
+            Self::Conflict { line } | Self::Unreadable { line, .. } => Some(*line),
+            _ => None,
+        }
+    }
+}
+
 /// A line that proves the rest of a lock: a digest of all lines that are no comments.
 fn sum_line(body: &str) -> String {
     format!("# sum {}", &blake3::hash(body.as_bytes()).to_hex()[..32])
@@ -331,6 +363,12 @@ impl Lock {
     pub fn parse(text: &str) -> Result<Self, BadLock> {
         // Version control may have changed the ends of lines.
         let text = &text.replace("\r\n", "\n");
+        if text.trim().is_empty() {
+            return Err(BadLock::Empty);
+        }
+        if let Some((marker, _)) = crate::spec::broken::conflict_markers(text) {
+            return Err(BadLock::Conflict { line: crate::mistake::line_and_column(text, marker.start).0 });
+        }
         let lock: Self = toml::from_str(text).map_err(|error| BadLock::Unreadable {
             line: crate::mistake::line_and_column(text, error.span().map_or(0, |span| span.start)).0,
             message: error.message().trim().to_owned(),

@@ -182,6 +182,8 @@ codes! {
     SEAL_REFUSED = 224;
     /// A seal that no lead of the team has signed.
     SEAL_UNSIGNED = 225;
+    /// A command that no shell can read.
+    BAD_SCRIPT = 226;
 }
 
 /// How bad it is.

@@ -7,9 +7,11 @@
 
 mod base;
 mod between;
+pub(crate) mod broken;
 pub mod document;
 mod editor;
 mod gather;
+mod habits;
 mod host;
 mod image;
 pub mod keys;

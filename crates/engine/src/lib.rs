@@ -71,6 +71,7 @@ pub mod project_files;
 pub mod recording;
 pub mod registries;
 mod remembered;
+mod scripts;
 pub mod sealed;
 pub mod sealing;
 pub mod signing;

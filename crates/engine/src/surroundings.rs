@@ -19,10 +19,11 @@ use cavrith_core::template::{self, Names};
 use cavrith_core::tracked::Tracked;
 
 use crate::error::plain;
-use crate::error::{EngineError, ProjectError};
+use crate::error::{EngineError, LockError, ProjectError};
 use crate::findings::OutsideUse;
 use crate::outside::{self, Bounds};
 use crate::project::Project;
+use crate::scripts;
 use crate::suites;
 use crate::team::{self, Remark};
 use cavrith_sandbox::{SandboxError, ids};
@@ -34,6 +35,8 @@ pub fn mistakes(bounds: &Bounds, dir: &Path, spec: &Spec, lock: &Lock) -> Vec<Mi
     mistakes.extend(folders(dir, spec));
     mistakes.extend(archives(dir, spec));
     mistakes.extend(age(spec));
+    mistakes.extend(whole_home(dir, spec));
+    mistakes.extend(scripts::mistakes(spec));
     mistakes.extend(single_id(spec));
     for step in &spec.steps {
         match &step.action {
@@ -68,14 +71,31 @@ pub fn beside(dir: &Path, spec: &Spec, previous: Result<Option<Lock>, EngineErro
     let records = previous.iter().flatten().flat_map(Lock::all_records);
     let records: BTreeSet<_> = records.map(|pin| format!("{}/{}", record::DIRECTORY, pin.record)).collect();
     beside.extend(records.iter().map(String::as_str));
-    if let Err(error) = &previous {
-        let remedy = "take the file from version control again, or remove it and run cavrith lock";
-        let message = error.to_string();
-        let message = message.split("; ").next().unwrap_or(&message).to_owned();
-        mistakes.push(Mistake::new(Code::LOCK_UNREADABLE, spec.workspace.name.span.clone(), message, remedy));
-    }
     mistakes.extend(untracked(dir, spec, sources, &beside));
     mistakes
+}
+
+/// Why the lock beside the spec is none, as a mistake in its own text.
+pub fn lock_mistake(dir: &Path, previous: &Result<Option<Lock>, EngineError>) -> Option<(String, Mistake)> {
+    let Err(error) = previous else { return None };
+    let text = reading::text(&dir.join(lock::FILE_NAME)).unwrap_or_default();
+    let bad = match error {
+        EngineError::Lock(LockError::BadLock { bad }) => bad,
+        other => {
+            let remedy = "let cavrith.lock be a file that you may read";
+            return Some((text, Mistake::new(Code::LOCK_UNREADABLE, 0..0, other.to_string(), remedy)));
+        }
+    };
+    let starts = std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1));
+    let start = starts.into_iter().nth(bad.line().unwrap_or(1) - 1).unwrap_or(0);
+    let end = text[start..].find('\n').map_or(text.len(), |length| start + length);
+    let message = bad.to_string();
+    let message = match message.strip_prefix("cavrith.lock:").and_then(|rest| rest.split_once(": ")) {
+        Some((_, rest)) => rest.to_owned(),
+        None => message,
+    };
+    let mistake = Mistake::new(Code::LOCK_UNREADABLE, start..end, message, bad.remedy());
+    Some((text, mistake))
 }
 
 /// What the signatures beside the spec show.
@@ -192,6 +212,18 @@ fn archives(dir: &Path, spec: &Spec) -> Vec<Mistake> {
         Mistake::new(Code::ARCHIVE_MISSING, path.span.clone(), message, remedy)
     };
     missing.map(mistake).collect()
+}
+
+/// A project whose folder is its member's home: all of that would be visible inside.
+fn whole_home(dir: &Path, spec: &Spec) -> Option<Mistake> {
+    let home = std::env::var_os("HOME").map(PathBuf::from).and_then(|home| home.canonicalize().ok())?;
+    let is_visible = spec.folders.iter().any(|folder| match &folder.side {
+        Side::Live(outside) => dir.join(&outside.value).canonicalize().is_ok_and(|outside| home.starts_with(outside)),
+        Side::Kept { .. } => false,
+    });
+    let message = "the project's folder is your home: everything in it, keys and mail too, would be visible inside";
+    let remedy = "move cavrith.toml into a folder of the project's own, or write [workspace] project = \"\"";
+    is_visible.then(|| Mistake::new(Code::LEADS_OUT, spec.workspace.name.span.clone(), message, remedy).as_warning())
 }
 
 /// A suite of the Debian archive whose support has ended, or is about to.
@@ -312,7 +344,11 @@ fn untracked(dir: &Path, spec: &Spec, sources: &Sources, beside: &[&str]) -> Vec
         }
     }
     if !is_tracked(Path::new(spec::FILE_NAME)) {
-        return Vec::new();
+        // The rest comes along with it.
+        let file = spec::FILE_NAME;
+        let message = format!("{file} is not in version control yet, so nobody else gets it");
+        let remedy = format!("run git add {file}; where git says that it is ignored, take it out of .gitignore first");
+        return vec![Mistake::new(Code::NOT_TRACKED, 0..0, message, remedy).as_warning()];
     }
     let missing = wanted.into_iter().filter(|(path, _)| dir.join(path).is_file() && !is_tracked(path));
     let mistake = |(path, span): (PathBuf, std::ops::Range<usize>)| {

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::depot;
 use cavrith_core::digest::Sha256Digest;
+use cavrith_core::lock;
 use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::mistake::{Code, Mistake};
 use cavrith_core::spec::Origin;
@@ -102,6 +103,9 @@ pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> 
     findings.mistakes.extend(found);
     let project = Project { dir: dir.to_owned(), spec, variants: parsed.drafts, bounds };
     findings.mistakes.extend(surroundings::team(&project, previous.as_ref().ok().and_then(Option::as_ref)));
+    if let Some((text, mistake)) = surroundings::lock_mistake(dir, &previous) {
+        findings.add_in(Path::new(lock::FILE_NAME), &text, mistake);
+    }
     findings.mistakes.extend(surroundings::beside(dir, &project.spec, previous, &findings.sources));
     findings.sort();
     Ok(Survey { project: Some(project), offers, findings })

@@ -9,12 +9,16 @@ use serde_json::{Value, json};
 
 use crate::screen::{Screen, styled};
 
+/// Mistakes that are drawn.
+const MOST: usize = 100;
+
 /// Shows every mistake on standard error, and how many there are.
 pub fn show(screen: &Screen, findings: &Findings) {
     let colored = screen.err.bad != anstyle::Style::new();
     let renderer = if colored { Renderer::styled() } else { Renderer::plain() };
     let renderer = renderer.term_width(screen.width);
-    for mistake in &findings.mistakes {
+    // What is wrong everywhere has one cause; the rest is in --json.
+    for mistake in findings.mistakes.iter().take(MOST) {
         screen.insist(draw(&renderer, &findings.sources, mistake));
         screen.insist("");
     }
@@ -26,6 +30,9 @@ pub fn show(screen: &Screen, findings: &Findings) {
     }
     if warnings > 0 {
         totals.push(styled(screen.err.warning, count(warnings, "warning")));
+    }
+    if findings.mistakes.len() > MOST {
+        totals.push(format!("of which the first {MOST} are shown; --json has all"));
     }
     if !totals.is_empty() {
         screen.insist(totals.join(", "));

@@ -43,7 +43,7 @@ fn mistakes_between_spec_depots_and_disk_are_found_in_the_same_run() {
     let answer = team.json(&["check", "--json"]);
     let mistakes = answer["mistakes"].as_array().unwrap();
     let codes: Vec<_> = mistakes.iter().map(|mistake| mistake["code"].as_str().unwrap()).collect();
-    assert_eq!(codes, ["CV0107", "CV0203", "CV0117"]);
+    assert_eq!(codes, ["CV0107", "CV0203", "CV0117", "CV0113"]);
     assert_eq!(mistakes[1]["places"][0]["line"], 18);
     assert_eq!(answer["sound"], false);
 }

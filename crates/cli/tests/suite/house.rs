@@ -22,9 +22,9 @@ const FLOORS: [&[&str]; 9] = [
 ];
 
 /// Values that are texts, which a message may quote as Rust does: with what a terminal obeys escaped.
-const QUOTED: [&str; 14] = [
-    "0", "expected", "found", "line", "meant", "name", "new", "other", "registry", "run", "scheme", "source", "step",
-    "text",
+const QUOTED: [&str; 17] = [
+    "0", "expected", "found", "line", "meant", "name", "new", "only", "other", "package", "registry", "run", "scheme",
+    "source", "step", "text", "word",
 ];
 
 fn crates() -> PathBuf {

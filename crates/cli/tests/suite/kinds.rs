@@ -63,6 +63,9 @@ fn cause(team: &Team, code: Code) {
         Code::FILE_MISSING => {
             add("[[steps]]\nname = \"bring\"\nat = \"build\"\ncopy = { from = \"pgaes\", inside = \"/srv/pages\" }\n");
         }
+        Code::BAD_SCRIPT => {
+            add("[[steps]]\nname = \"bring\"\nat = \"build\"\nrun = \"if true; then echo\"\n");
+        }
         Code::DEPOT_UNUSED => {
             let spare = team.dir.path().join("spare");
             team.ok(&["depot", "new", spare.to_str().unwrap()]);

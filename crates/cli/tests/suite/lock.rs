@@ -44,7 +44,7 @@ fn a_damaged_lock_is_refused() {
     let path = team.project().join("cavrith.lock");
     let text = fs::read_to_string(&path).unwrap();
     fs::write(&path, text.replacen("epoch", "epohc", 1)).unwrap();
-    assert!(team.fails(&["build"], 1).contains("the lock cannot be read, line"));
+    assert!(team.fails(&["build"], 1).contains("the lock cannot be read: "));
 }
 
 #[test]

@@ -38,6 +38,21 @@ const SUITES: [Lifetime; 5] = [
 /// Seconds before an end at which it is near.
 const NEAR: u64 = 120 * 86_400;
 
+/// The suite that a name is meant for which is none: one that is like it, or the one of a number.
+pub fn meant(name: &str) -> Option<&'static str> {
+    let others = ["sid", "forky", "testing", "stable", "unstable", "oldstable", "experimental"];
+    if SUITES.iter().any(|suite| suite.codename == name) || others.contains(&name) {
+        return None;
+    }
+    let plain = name.trim_start_matches("debian").trim_matches(['-', ':', ' ', '/']).to_lowercase();
+    if let Some(suite) = SUITES.iter().find(|suite| suite.version == plain || suite.codename == plain) {
+        return Some(suite.codename);
+    }
+    // Archives of one's own have other names, so only what is a slip counts.
+    let slip = |suite: &&Lifetime| strsim::damerau_levenshtein(&plain, suite.codename) <= 2;
+    SUITES.iter().rev().find(slip).map(|suite| suite.codename)
+}
+
 /// What is to be said of a suite at a time (seconds since 1970): nothing, or a sentence.
 pub fn warning(name: &str, now: u64) -> Option<String> {
     let suite = SUITES.iter().find(|suite| suite.codename == name)?;

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::own_toolchains;
 use super::{ArchivePin, DepotPin, ExtensionPin, Lock, PackagePin, PartPin, RecordPin, Source, ToolchainPin};
 use crate::account;
-use crate::debian;
+use crate::debian::{self, languages};
 use crate::depot::{EditorProfile, File, Index, Toolchain};
 use crate::digest::Sha256Digest;
 use crate::editors;
@@ -54,7 +54,7 @@ pub fn choose(
     previous: Option<&Lock>,
     update: &Update,
 ) -> (Lock, Vec<Mistake>) {
-    let mut chooser = Chooser { offers, previous, update, mistakes: Vec::new() };
+    let mut chooser = Chooser { spec, offers, previous, update, mistakes: Vec::new() };
     let editor = chooser.editor(spec);
     let mut lock = Lock {
         lock: 1,
@@ -125,6 +125,7 @@ fn unused_depots(spec: &Spec, lock: &Lock, mistakes: &mut Vec<Mistake>) {
 }
 
 struct Chooser<'a> {
+    spec: &'a Spec,
     offers: &'a BTreeMap<String, Offer>,
     previous: Option<&'a Lock>,
     update: &'a Update,
@@ -209,6 +210,38 @@ impl Chooser<'_> {
         self.mistakes.push(Mistake::new(Code::NOT_OFFERED, wanted.span.clone(), message, remedy));
     }
 
+    /// A toolchain of a spec without depots, for which the base's own packages may be meant.
+    fn no_depot(&mut self, name: &At<String>, wanted: &Wanted) {
+        let Base::Debian(suite) = &self.spec.base else {
+            let message = format!("`{}` would come from a depot, and the spec declares none", name.value);
+            let remedy = "declare one: [depots] ours = { path = \"../depot\" }; cavrith depot new makes one";
+            self.mistakes.push(Mistake::new(Code::NOT_OFFERED, name.span.clone(), message, remedy));
+            return;
+        };
+        let language = languages::find(&name.value);
+        let there = language.and_then(|language| language.version_in(&suite.name.value));
+        let asked = &wanted.version.value;
+        let fits = there
+            .and_then(|there| Version::new(there).ok())
+            .is_some_and(|there| there.answers(asked) || asked.answers(&there));
+        let message = match there {
+            Some(there) if !fits => format!(
+                "`{}` {asked} would come from a depot, and the spec declares none; {} has {there}",
+                name.value, suite.name.value
+            ),
+            _ => format!("`{}` would come from a depot, and the spec declares none", name.value),
+        };
+        let version = if fits { asked.to_string() } else { there.map_or_else(|| asked.to_string(), str::to_owned) };
+        let packages =
+            language.map_or_else(|| vec!["…".to_owned()], |language| language.packages_in(&suite.name.value));
+        let packages = packages.iter().map(|package| format!("{package:?}")).collect::<Vec<_>>().join(", ");
+        let remedy = format!(
+            "write {} = {{ from = \"base\", version = \"{version}\", packages = [{packages}] }} for Debian's own, or declare a depot that has it",
+            name.value
+        );
+        self.mistakes.push(Mistake::new(Code::NOT_OFFERED, name.span.clone(), message, remedy));
+    }
+
     /// Picks the newest version that answers, or says which ones there are.
     fn newest<'o, T>(
         &mut self,
@@ -290,6 +323,10 @@ impl Chooser<'_> {
         let offered = all.iter().filter(|(_, item)| item.name == name);
         let offered: Vec<_> = offered.map(|(depot, item)| (*depot, *item, &item.version)).collect();
         let name = At { value: name.to_owned(), span: wanted.span.clone() };
+        if offered.is_empty() && self.spec.depots.is_empty() {
+            self.no_depot(&name, &wanted.value);
+            return None;
+        }
         if offered.is_empty() {
             let known = all.iter().map(|(_, item)| item.name.as_str());
             self.not_offered("toolchain", &name, known, &format!("{asked} a"));

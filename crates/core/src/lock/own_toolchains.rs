@@ -1,7 +1,7 @@
 //! Pins of toolchains that come from no depot: from packages of the base, and from an archive that the spec names.
 
 use super::{DebianPin, Lock, Source, ToolchainPin};
-use crate::debian;
+use crate::debian::{self, languages};
 use crate::depot::Probe;
 use crate::digest::Sha256Digest;
 use crate::mistake::{Code, Mistake};
@@ -13,8 +13,9 @@ use crate::version::Version;
 pub fn told_version(version: &str) -> &str {
     let version = version.split_once(':').map_or(version, |(_, rest)| rest);
     let upstream = version.rsplit_once('-').map_or(version, |(upstream, _)| upstream);
-    let end = upstream.find(['+', '~']).unwrap_or(upstream.len());
-    &upstream[..end]
+    // What Debian took out of the source is said in various ways.
+    let end = ["+", "~", ".dfsg", ".ds"].iter().filter_map(|mark| upstream.find(mark)).min();
+    &upstream[..end.unwrap_or(upstream.len())]
 }
 
 /// Adds the toolchains whose archive the spec names. Size and digest are for the caller to fill in.
@@ -82,7 +83,7 @@ pub fn add_from_base(spec: &Spec, debian: &DebianPin, lock: &mut Lock, mistakes:
 fn probe(wanted: &Wanted, program: &str, version: &str) -> Probe {
     let run = match &wanted.probe {
         Some(run) => run.argv(),
-        None => vec![program.to_owned(), "--version".to_owned()],
+        None => languages::probe_of(program).unwrap_or_else(|| vec![program.to_owned(), "--version".to_owned()]),
     };
     match &wanted.answer {
         Some(answer) => Probe { run, answer: answer.clone(), within: false },
@@ -102,6 +103,7 @@ mod tests {
             ("4:12.2.0-3", "12.2.0"),
             ("18.20.4+dfsg-1~deb12u1", "18.20.4"),
             ("15+248", "15"),
+            ("1.18.3.dfsg-1.1", "1.18.3"),
             ("2.36-9+deb12u9", "2.36"),
         ] {
             assert_eq!(told_version(package), told);

@@ -3,7 +3,7 @@
 use super::parse::read_origin;
 use super::reader::{Reader, TableAt};
 use super::{At, Base, ImageOrigin, OciBase, Suite, rules};
-use crate::debian::parse_alternative;
+use crate::debian::{lifetime, parse_alternative};
 use crate::mistake::{Code, Mistake};
 
 /// Keys that name an origin.
@@ -106,6 +106,11 @@ fn debian(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Suite> {
         ));
     }
     rules::plain_name(reader, "architecture", &architecture.value, &architecture.span);
+    if let Some((name, meant)) = name.as_ref().and_then(|name| Some((name, lifetime::meant(&name.value)?))) {
+        let message = format!("the Debian archive has no suite {:?}", name.value);
+        let remedy = format!("write debian = \"{meant}\"");
+        reader.push(Mistake::new(Code::NOT_ALLOWED, name.span.clone(), message, remedy));
+    }
     let packages = list(reader, "packages", &[]);
     packages.iter().for_each(|package| package_wish(reader, package));
     let recommended = reader.flag(table, "recommended");

@@ -7,6 +7,7 @@ use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
 
+use super::broken::{self, Found};
 use super::keys;
 use crate::mistake::{Code, Mistake};
 
@@ -113,6 +114,26 @@ impl Table {
         self.entries.iter().find(|entry| entry.name == name)
     }
 
+    /// Leaves out what begins at such places.
+    fn leave_out(&mut self, is_bad: &dyn Fn(&Span) -> bool) {
+        // Where a table begins is no place of its own: it may be before a broken line that belongs to another one.
+        let begins = |entry: &Entry| !matches!(entry.node.value, Value::Table(_)) && is_bad(&entry.node.span);
+        self.entries.retain(|entry| !is_bad(&entry.name_span) && !begins(entry));
+        for entry in &mut self.entries {
+            match &mut entry.node.value {
+                Value::Table(inner) => inner.leave_out(is_bad),
+                Value::List(items) => {
+                    for item in items {
+                        if let Value::Table(inner) = &mut item.value {
+                            inner.leave_out(is_bad);
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
     fn get_mut(&mut self, name: &str) -> Option<&mut Entry> {
         self.entries.iter_mut().find(|entry| entry.name == name)
     }
@@ -147,13 +168,25 @@ pub fn read(text: &str, start: usize) -> (Table, Vec<Mistake>) {
         return (Table::default(), vec![Mistake::new(Code::NOT_TOML, start..start, message, remedy)]);
     }
     let (document, errors) = DeTable::parse_recoverable(text);
-    let mistakes = errors.into_iter().map(|error| {
-        let span = error.span().unwrap_or(0..0);
-        let message = format!("this is no TOML: {}", error.message().trim());
-        let remedy = "mend the line; texts stand in \"quotes\", tables in [brackets]";
-        Mistake::new(Code::NOT_TOML, moved(span, start), message, remedy)
-    });
-    (table(document.as_ref(), start), mistakes.collect())
+    let found: Vec<_> = errors
+        .into_iter()
+        .map(|error| Found { span: error.span().unwrap_or(0..0), words: error.message().trim().to_owned() })
+        .collect();
+    if found.is_empty() {
+        return (table(document.as_ref(), start), Vec::new());
+    }
+    let (mut mistakes, broken) = broken::explain(text, &found);
+    for place in mistakes.iter_mut().flat_map(|mistake| &mut mistake.places) {
+        place.span = moved(place.span.clone(), start);
+    }
+    let mut read = table(document.as_ref(), start);
+    let lies_in_broken = |span: &Span| {
+        let local = span.start.saturating_sub(start).min(text.len());
+        let line = text.as_bytes()[..local].iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+        broken.contains(&line)
+    };
+    read.leave_out(&lies_in_broken);
+    (read, mistakes)
 }
 
 fn moved(span: Span, start: usize) -> Span {
@@ -297,7 +330,8 @@ fn shown_text(text: &str) -> String {
     toml::Value::String(text.to_owned()).to_string()
 }
 
-fn shown(value: &Value) -> String {
+/// A value as TOML writes it; a table is not.
+pub(super) fn shown(value: &Value) -> String {
     match value {
         Value::Text(text) => shown_text(text),
         Value::Integer(number) => number.to_string(),

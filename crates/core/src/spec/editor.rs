@@ -15,7 +15,7 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Editor {
     if let Some(wanted) = reader.subtable(table, "extensions", "editor.extensions") {
         for entry in wanted.entries() {
             rules::extension_id(reader, &entry.name, &entry.name_span);
-            let version = reader.text_of(&entry.name, &entry.node);
+            let version = reader.text_of("", &entry.name, &entry.node);
             if let Some(version) = version.and_then(|text| parse::read_version(reader, text)) {
                 extensions.insert(entry.name.clone(), version);
             }

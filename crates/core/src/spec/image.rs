@@ -22,7 +22,7 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Image {
         for entry in inner.entries() {
             match &entry.node.value {
                 Value::Text(text) => drop(labels.insert(entry.name.clone(), text.clone())),
-                _ => drop(reader.text_of(&entry.name, &entry.node)),
+                _ => drop(reader.text_of("", &entry.name, &entry.node)),
             }
         }
     }

@@ -51,15 +51,20 @@ pub fn parse(text: &str) -> Parsed {
 
 /// Reads a spec that was joined from its files.
 pub fn parse_gathered(gathered: &Gathered) -> Parsed {
-    let mut reader = Reader { sources: &gathered.sources, mistakes: gathered.mistakes.clone() };
+    let mut reader = Reader { sources: &gathered.sources, mistakes: gathered.mistakes.clone(), elsewhere: Vec::new() };
     // A broken document lacks what stands in its broken lines; only what is there can be judged.
     let broken = !reader.mistakes.is_empty();
     let Documents { default, tables } = variants::documents(&mut reader, &gathered.table);
+    if gathered.table.entries.is_empty() && reader.mistakes.is_empty() {
+        let remedy = "write at least\n    spec = 1\n\n    [workspace]\n    name = \"…\"\n\n    [base]\n    debian   = \"trixie\"\n    packages = [\"git\"]\nor remove the file, and cavrith init writes one from what the project's files tell";
+        let mistake = Mistake::new(Code::MISSING_KEY, 0..0, "there is nothing in this spec", remedy);
+        return Parsed { default, mistakes: vec![mistake], ..Parsed::default() };
+    }
     let mut drafts = BTreeMap::new();
     // The default variant first: what is wrong in all of them is said of that one.
     let order = std::iter::once(&default).chain(tables.keys().filter(|name| **name != default));
     for (name, table) in order.filter_map(|name| Some((name, tables.get(name)?))) {
-        let mut own = Reader { sources: &gathered.sources, mistakes: Vec::new() };
+        let mut own = Reader { sources: &gathered.sources, mistakes: Vec::new(), elsewhere: Vec::new() };
         let draft = read_variant(&mut own, table, name, *name == default);
         if broken {
             own.mistakes.retain(|mistake| mistake.code != Code::MISSING_KEY && mistake.code != Code::BASE_ORIGIN);
@@ -91,7 +96,9 @@ fn read_variant(reader: &mut Reader<'_>, table: &Table, variant: &str, is_defaul
         table.retain(|name, _| name != "cache" && name != "team");
     }
     let digest = SpecDigest::from_bytes(*blake3::hash(meaning.to_string().as_bytes()).as_bytes());
-    let mut draft = read(reader, &top, digest)?;
+    let draft = read(reader, &top, digest);
+    reader.settle();
+    let mut draft = draft?;
     (draft.variant, draft.is_default) = (variant.to_owned(), is_default);
     between::check(&draft, &mut reader.mistakes);
     Some(draft)
@@ -125,6 +132,20 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     reader.texts(top, "include");
     let image = reader.subtable(top, "image", "image").map(|table| image::read(reader, &table)).unwrap_or_default();
     let (workspace, has_project) = workspace?;
+    for folder in folders.iter().filter(|folder| has_project && folder.inside.value == workspace.project.value) {
+        let is_project = match &folder.side {
+            // The folder itself, or one that it lies in.
+            Side::Live(outside) => outside.value.split('/').all(|part| matches!(part, "" | "." | "..")),
+            Side::Kept { .. } => false,
+        };
+        if !is_project {
+            let message = format!("the folder lies at {}, where the project itself lies", folder.inside.value);
+            let remedy =
+                "give the folder another place, or the project with [workspace] project = \"/home/crew/project\"";
+            let mistake = Mistake::new(Code::FOLDERS_MEET, folder.inside.span.clone(), message, remedy);
+            reader.push(mistake.noting("this one").against(workspace.project.span.clone(), "the project's place"));
+        }
+    }
     if has_project && !folders.iter().any(|folder| folder.inside.value == workspace.project.value) {
         let side = Side::Live(At { value: ".".to_owned(), span: workspace.project.span.clone() });
         folders.insert(0, Folder { side, inside: workspace.project.clone(), except: Vec::new() });
@@ -244,6 +265,14 @@ pub(super) fn read_origin(reader: &mut Reader<'_>, table: &TableAt<'_>, what: &s
 }
 
 pub(super) fn read_version(reader: &mut Reader<'_>, text: At<String>) -> Option<At<Version>> {
+    if let Some((why, plain)) = odd_version(&text.value) {
+        let remedy = match plain {
+            "" => "write a number, or its beginning: \"2.4\", \"2\"".to_owned(),
+            plain => format!("write \"{plain}\"; the beginning of a version stands for all that begin so"),
+        };
+        reader.push(Mistake::new(Code::BAD_VERSION, text.span, format!("{:?} {why}", text.value), remedy));
+        return None;
+    }
     match Version::new(&text.value) {
         Ok(value) => Some(At { value, span: text.span }),
         Err(bad) => {
@@ -252,6 +281,26 @@ pub(super) fn read_version(reader: &mut Reader<'_>, text: At<String>) -> Option<
             None
         }
     }
+}
+
+/// Why a version is none here, and what is meant by it: a wildcard, a `v` before it, an operator, a word.
+fn odd_version(text: &str) -> Option<(&'static str, &str)> {
+    let begins_with_digit = |text: &str| text.starts_with(|letter: char| letter.is_ascii_digit());
+    let plain = text.trim_start_matches(['^', '~', '>', '<', '=', ' ', 'v', 'V']);
+    let beginning = plain.split(['.']).take_while(|part| !matches!(*part, "x" | "X" | "*")).map(str::len);
+    let beginning = plain.get(..beginning.map(|length| length + 1).sum::<usize>().saturating_sub(1)).unwrap_or(plain);
+    if matches!(text, "latest" | "stable" | "lts" | "newest" | "current" | "*" | "x") {
+        return Some(("is no version that could be held on to", ""));
+    }
+    if text.starts_with(['^', '~', '>', '<', '=']) {
+        return Some(("has an operator, and a version here has none", beginning));
+    }
+    if let Some(rest) = text.strip_prefix(['v', 'V'])
+        && begins_with_digit(rest)
+    {
+        return Some(("begins with a letter", beginning));
+    }
+    (beginning.len() < plain.len() && begins_with_digit(plain)).then_some(("has a wildcard", beginning))
 }
 
 /// The variables of a table's `env`; `path` is that of `env` among the keys.
@@ -265,7 +314,7 @@ pub(super) fn read_env(
         return env;
     };
     for entry in table.entries() {
-        if let Some(value) = reader.text_of(&entry.name, &entry.node) {
+        if let Some(value) = reader.text_of("", &entry.name, &entry.node) {
             rules::variable(reader, &entry.name, &entry.name_span, &value);
             env.insert(entry.name.clone(), value);
         }

@@ -2,7 +2,8 @@
 
 use super::At;
 use super::document::{Entry, Node, Sources, Table, Value};
-use super::keys::{self, State};
+use super::keys::{self, Shape, State};
+use super::{habits, rules};
 use crate::mistake::{Code, Mistake, nearest};
 
 pub(super) use super::document::Span;
@@ -18,10 +19,21 @@ pub(super) struct TableAt<'a> {
 /// A list of texts, with the place of each and of the whole.
 pub(super) type Texts = At<Vec<At<String>>>;
 
+/// A key that is there, but not where or as it should be.
+#[derive(Debug, Clone)]
+pub(super) struct Elsewhere {
+    table: &'static str,
+    key: &'static str,
+    /// The table that it would be missing in, where that is one of several.
+    at: Option<Span>,
+}
+
 /// Collects mistakes.
 pub(super) struct Reader<'s> {
     pub(super) sources: &'s Sources,
     pub(super) mistakes: Vec<Mistake>,
+    /// Keys that are there under another name or in another table: nobody need hear that they are missing.
+    pub(super) elsewhere: Vec<Elsewhere>,
 }
 
 impl<'a> TableAt<'a> {
@@ -59,7 +71,7 @@ impl Reader<'_> {
     pub(super) fn table<'a>(&mut self, table: &'a Table, path: &'static str, span: Span) -> TableAt<'a> {
         let known: Vec<_> = keys::children(path).collect();
         let free = known.iter().any(|(name, _)| *name == "*");
-        let shown = if path.is_empty() { "a spec".to_owned() } else { format!("[{path}]").replace("[]]", "]") };
+        let shown = shown(path);
         let this = TableAt { table, path, span };
         for entry in this.entries() {
             let (name, name_span) = (entry.name.as_str(), entry.name_span.clone());
@@ -68,11 +80,32 @@ impl Reader<'_> {
                 None if free => {}
                 None => {
                     let usable = known.iter().map(|(name, _)| *name);
-                    let remedy = match nearest(name, known.iter().map(|(name, _)| *name)) {
-                        Some(meant) => format!("write `{meant}`, or leave the line out"),
-                        None => format!("leave it out; the keys here are {}", usable.collect::<Vec<_>>().join(", ")),
+                    let near = || nearest(name, known.iter().map(|(name, _)| *name));
+                    let (message, remedy) = if let Some(habit) = habits::name(path, name, &entry.node) {
+                        if let Some(key) = habit.key {
+                            self.elsewhere.push(Elsewhere { table: path, key, at: Some(this.span()) });
+                        }
+                        (format!("{shown} has no key `{name}`"), habit.remedy)
+                    } else if let Some(table) = habits::belongs(path, name).filter(|_| near().is_none()) {
+                        let key =
+                            keys::children(table).find(|(known, _)| *known == name).map_or("", |(known, _)| known);
+                        self.elsewhere.push(Elsewhere { table, key, at: None });
+                        let is_table = matches!(entry.node.value, Value::Table(_));
+                        let place = match table {
+                            "" => "at the top of the file".to_owned(),
+                            table => format!("into {}", self::shown(table)),
+                        };
+                        let message = format!("`{name}` stands in {shown}, and belongs {place}");
+                        (message, misplaced(table, name, is_table))
+                    } else {
+                        let remedy = match near() {
+                            Some(meant) => format!("write `{meant}`, or leave the line out"),
+                            None => {
+                                format!("leave it out; the keys here are {}", usable.collect::<Vec<_>>().join(", "))
+                            }
+                        };
+                        (format!("{shown} has no key `{name}`"), remedy)
                     };
-                    let message = format!("{shown} has no key `{name}`");
                     self.push(Mistake::new(Code::UNKNOWN_KEY, name_span, message, remedy));
                 }
             }
@@ -80,14 +113,33 @@ impl Reader<'_> {
         for (name, key) in known {
             if key.state == State::Needed && this.table.get(name).is_none() {
                 let message = format!("{shown} lacks the key `{name}`");
-                let remedy = format!("add it: {}", key.meaning);
+                let remedy = match (key.values, key.shape) {
+                    ([first, ..], _) => format!("add {name} = \"{first}\": {}", key.meaning),
+                    ([], Shape::Table) => format!("add [{}]: {}", key.path, key.meaning),
+                    _ => format!("add it: {}", key.meaning),
+                };
                 self.push(Mistake::new(Code::MISSING_KEY, this.span.clone(), message, remedy));
             }
         }
         this
     }
 
-    fn wrong_type(&mut self, name: &str, wanted: &str, node: &Node) {
+    /// Takes back that a key is missing that stands in another table, which is said of it there.
+    pub(super) fn settle(&mut self) {
+        for Elsewhere { table, key, at } in std::mem::take(&mut self.elsewhere) {
+            let message = format!("{} lacks the key `{key}`", shown(table));
+            let is_action = table == "steps[]" && ["run", "write", "copy"].contains(&key);
+            self.mistakes.retain(|mistake| {
+                let is_missing = mistake.code == Code::MISSING_KEY && mistake.message == message;
+                let is_idle = is_action && mistake.code == Code::STEP_ACTION;
+                let is_here =
+                    at.as_ref().is_none_or(|at| mistake.places.first().is_some_and(|place| place.span == *at));
+                !((is_missing || is_idle) && is_here)
+            });
+        }
+    }
+
+    fn wrong_type(&mut self, path: &str, name: &str, wanted: &str, node: &Node) {
         let have = match &node.value {
             Value::Text(_) => "a text",
             Value::Integer(_) => "a whole number",
@@ -98,26 +150,27 @@ impl Reader<'_> {
             Value::Table(_) => "a table",
         };
         let message = format!("`{name}` is {have}, and has to be {wanted}");
-        let remedy = match (&node.value, wanted) {
-            (Value::Integer(_) | Value::Float(_) | Value::Flag(_), "a text") => "put it in quotes".to_owned(),
-            (Value::Text(_), "a list of texts") => "put it in square brackets".to_owned(),
-            (Value::Text(_), "a whole number" | "true or false") => "leave the quotes out".to_owned(),
-            _ => format!("write {wanted}"),
-        };
+        let remedy = habits::shape(path, name, node).unwrap_or_else(|| {
+            let example = keys::find(path).map(|key| key.example).filter(|example| !example.is_empty());
+            match example {
+                Some(example) => format!("write {wanted}, as in\n    {}", example.replace('\n', "\n    ")),
+                None => format!("write {wanted}"),
+            }
+        });
         self.push(Mistake::new(Code::WRONG_TYPE, node.span.clone(), message, remedy));
     }
 
     /// A text under a key, if the key is there.
     pub(super) fn text(&mut self, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
-        self.text_of(name, &table.get(name)?.node)
+        self.text_of(&below(table, name), name, &table.get(name)?.node)
     }
 
     /// A value that has to be a text.
-    pub(super) fn text_of(&mut self, name: &str, node: &Node) -> Option<At<String>> {
+    pub(super) fn text_of(&mut self, path: &str, name: &str, node: &Node) -> Option<At<String>> {
         match &node.value {
             Value::Text(text) => Some(At { value: text.clone(), span: node.span.clone() }),
             _ => {
-                self.wrong_type(name, "a text", node);
+                self.wrong_type(path, name, "a text", node);
                 None
             }
         }
@@ -126,6 +179,12 @@ impl Reader<'_> {
     /// A path outside under a key. One that an included file names is relative to that file.
     pub(super) fn outside(&mut self, table: &TableAt<'_>, name: &str) -> Option<At<String>> {
         let text = self.text(table, name)?;
+        if rules::unfilled(&text.value).is_some() {
+            let message = format!("`{name}` is {:?}, and no shell fills that in", text.value);
+            let remedy = "write a path relative to the spec, which leads to the same place on every member's machine";
+            self.push(Mistake::new(Code::LEADS_OUT, text.span, message, remedy));
+            return None;
+        }
         let value = match self.sources.locate(text.span.start) {
             Some((source, _)) => beside(&source.path, &text.value),
             None => text.value,
@@ -139,7 +198,7 @@ impl Reader<'_> {
         if let Value::Integer(value) = node.value {
             return Some(At { value, span: node.span.clone() });
         }
-        self.wrong_type(name, "a whole number", node);
+        self.wrong_type(&below(table, name), name, "a whole number", node);
         None
     }
 
@@ -148,7 +207,7 @@ impl Reader<'_> {
         match table.get(name).map(|entry| &entry.node) {
             Some(Node { value: Value::Flag(value), .. }) => *value,
             Some(node) => {
-                self.wrong_type(name, "true or false", node);
+                self.wrong_type(&below(table, name), name, "true or false", node);
                 false
             }
             None => false,
@@ -159,10 +218,10 @@ impl Reader<'_> {
     pub(super) fn texts(&mut self, table: &TableAt<'_>, name: &str) -> Option<Texts> {
         let node = &table.get(name)?.node;
         let Value::List(items) = &node.value else {
-            self.wrong_type(name, "a list of texts", node);
+            self.wrong_type(&below(table, name), name, "a list of texts", node);
             return None;
         };
-        let texts = items.iter().filter_map(|item| self.text_of(name, item)).collect();
+        let texts = items.iter().filter_map(|item| self.text_of("", name, item)).collect();
         Some(At { value: texts, span: node.span.clone() })
     }
 
@@ -177,7 +236,7 @@ impl Reader<'_> {
         match &entry.node.value {
             Value::Table(inner) => Some(self.table(inner, path, entry.name_span.clone())),
             _ => {
-                self.wrong_type(&entry.name, "a table", &entry.node);
+                self.wrong_type(path, &entry.name, "a table", &entry.node);
                 None
             }
         }
@@ -189,11 +248,8 @@ impl Reader<'_> {
             return Vec::new();
         };
         let Value::List(items) = &entry.node.value else {
-            self.wrong_type(name, "a list of tables", &entry.node);
-            if let Value::Table(_) = entry.node.value
-                && let Some(last) = self.mistakes.last_mut()
-            {
-                last.remedy = format!("write [[{name}]] with two brackets");
+            self.wrong_type(&below(table, name), name, "a list of tables", &entry.node);
+            if let (Value::Table(_), Some(last)) = (&entry.node.value, self.mistakes.last_mut()) {
                 last.places[0].span = entry.name_span.clone();
             }
             return Vec::new();
@@ -202,7 +258,12 @@ impl Reader<'_> {
         for item in items {
             match &item.value {
                 Value::Table(inner) => tables.push(self.table(inner, path, item.span.clone())),
-                _ => self.wrong_type(name, "a list of tables", item),
+                _ if tables.is_empty() => {
+                    // The whole list is of another shape, which is said once.
+                    self.wrong_type(&below(table, name), name, "a list of tables", &entry.node);
+                    return Vec::new();
+                }
+                _ => self.wrong_type("", name, "a table", item),
             }
         }
         tables
@@ -218,7 +279,7 @@ impl Reader<'_> {
             Value::Text(text) => Some(Ok(At { value: text.clone(), span: entry.node.span.clone() })),
             Value::Table(inner) => Some(Err(self.table(inner, path, entry.name_span.clone()))),
             _ => {
-                self.wrong_type(&entry.name, "a text or a table", &entry.node);
+                self.wrong_type(path, &entry.name, "a text or a table", &entry.node);
                 None
             }
         }
@@ -231,10 +292,33 @@ impl Reader<'_> {
             Value::Text(text) => Some(Ok(At { value: text.clone(), span: node.span.clone() })),
             Value::List(_) => self.texts(table, name).map(Err),
             _ => {
-                self.wrong_type(name, "a text or a list of texts", node);
+                self.wrong_type(&below(table, name), name, "a text or a list of texts", node);
                 None
             }
         }
+    }
+}
+
+/// The path of a key in a table.
+fn below(table: &TableAt<'_>, name: &str) -> String {
+    if table.path.is_empty() { name.to_owned() } else { format!("{}.{name}", table.path) }
+}
+
+/// A table by its path, as its heading is written.
+fn shown(path: &str) -> String {
+    match path.strip_suffix("[]") {
+        _ if path.is_empty() => "a spec".to_owned(),
+        Some(list) => format!("[[{list}]]"),
+        None => format!("[{}]", path.replace("[]", "")),
+    }
+}
+
+/// Where to move a key that stands in another table.
+fn misplaced(table: &str, name: &str, is_table: bool) -> String {
+    match (table, is_table) {
+        ("", true) => format!("write [{name}] for it, a table of its own"),
+        ("", false) => "move it above the first [table]".to_owned(),
+        (table, _) => format!("move it below [{table}]"),
     }
 }
 

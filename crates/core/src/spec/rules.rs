@@ -13,6 +13,17 @@ pub const OWN_VARIABLES: &[&str] = &["HOME", "LOGNAME", "PATH", "PWD", "SHELL", 
 /// Directories that are not the image's own while a workspace runs, or that nothing may cover.
 const TAKEN_INSIDE: &[&str] = &["/dev", "/etc", "/proc", "/run", "/sys", "/tmp", "/usr", "/bin", "/sbin", "/lib"];
 
+/// File systems of the kernel's own, in which nothing can be made.
+const KERNEL: [&str; 3] = ["/proc", "/sys", "/dev"];
+
+/// What to write instead of what only a shell would fill in: a home as `~`, a variable.
+pub(super) fn unfilled(path: &str) -> Option<&'static str> {
+    if path == "~" || path.starts_with("~/") {
+        return Some("write the path itself; the account's home is /home/ and its name, /home/crew");
+    }
+    path.contains('$').then_some("write the path itself, without variables")
+}
+
 fn bad_name(reader: &mut Reader<'_>, what: &str, name: &str, span: &Span, remedy: &str) {
     let message = format!("{name:?} cannot be the name of {what}");
     reader.push(Mistake::new(Code::BAD_NAME, span.clone(), message, remedy));
@@ -65,6 +76,17 @@ pub(super) fn extension_id(reader: &mut Reader<'_>, id: &str, span: &Span) {
 }
 
 pub(super) fn inside_path(reader: &mut Reader<'_>, name: &str, text: At<String>) -> Option<At<RootPath>> {
+    if let Some(remedy) = unfilled(&text.value) {
+        let message = format!("`{name}` is {:?}, and no shell fills that in", text.value);
+        reader.push(Mistake::new(Code::BAD_INSIDE_PATH, text.span, message, remedy));
+        return None;
+    }
+    if let Some(kernel) = KERNEL.iter().find(|kernel| text.value.starts_with(&format!("{kernel}/"))) {
+        let message = format!("`{name}` is {}, and {kernel} is made by the kernel", text.value);
+        let remedy = "write a path of its own, like \"/code\"";
+        reader.push(Mistake::new(Code::BAD_INSIDE_PATH, text.span, message, remedy));
+        return None;
+    }
     let problem = match RootPath::from_absolute(&text.value) {
         Ok(path) if path.is_root() => "it is the root directory itself".to_owned(),
         Ok(path) => match TAKEN_INSIDE.iter().find(|taken| **taken == text.value) {
@@ -131,11 +153,31 @@ pub(super) fn variable(reader: &mut Reader<'_>, name: &str, span: &Span, value: 
     } else if value.value.contains('\0') {
         let message = format!("the value of {name} has a zero byte in it, which no variable can hold");
         reader.push(Mistake::new(Code::BAD_VARIABLE, value.span.clone(), message, "leave the zero byte out"));
+    } else if let Some(user) = password_in_url(&value.value) {
+        let message =
+            format!("{name} has the password of {user} in its address, and a spec is there for everyone to read");
+        let remedy = "take it out, and give it to the program that needs it inside by hand";
+        reader.push(Mistake::new(Code::SECRET, value.span.clone(), message, remedy).as_warning());
+    } else if value.value.starts_with("~/") || value.value.split(['/', ':']).any(|part| part == "$HOME") {
+        let message = format!("{name} is taken as it is written: no shell fills in ~ or $HOME");
+        let remedy = "write the path itself; the account's home is /home/ and its name, /home/crew";
+        reader.push(Mistake::new(Code::BAD_VARIABLE, value.span.clone(), message, remedy).as_warning());
     } else if is_secret_name(name) && !value.value.is_empty() {
         let message = format!("{name} looks like a secret, and a spec is there for everyone to read");
         let remedy = "take it out, and give it to the program that needs it inside by hand";
         reader.push(Mistake::new(Code::SECRET, value.span.clone(), message, remedy).as_warning());
     }
+}
+
+/// The user whose password stands in an address (RFC 3986, section 3.2.1); one for trying things out, which is the
+/// user's name again or a word that everybody takes for it, keeps nothing secret.
+fn password_in_url(value: &str) -> Option<&str> {
+    let (_, rest) = value.split_once("://")?;
+    let (login, _) = rest.split(['/', '?', '#']).next()?.rsplit_once('@')?;
+    let (user, password) = login.split_once(':')?;
+    let is_plain = password.is_empty() || password == user || password.starts_with('$');
+    let is_usual = ["password", "secret", "postgres", "root", "dev", "test"].contains(&password);
+    (!is_plain && !is_usual).then_some(user)
 }
 
 /// Says that a text is none of those that it may be; nothing when it is one.
@@ -360,6 +402,12 @@ pub(super) fn shell_text(reader: &mut Reader<'_>, key: &str, text: At<String>) -
         empty_command(reader, key, text.span);
         return None;
     }
+    let mut commands = text.value.split(['\n', ';', '&', '|']).map(|command| command.split_whitespace().next());
+    if commands.any(|first| first == Some("sudo")) {
+        let message = "there is nothing to ask sudo for: build steps run as root, and nothing inside gains rights";
+        let remedy = "leave sudo out; a start step or service runs as root with account = \"root\"";
+        reader.push(Mistake::new(Code::NOT_ALLOWED, text.span.clone(), message, remedy).as_warning());
+    }
     Some(Run::Shell(text.value))
 }
 
@@ -368,6 +416,15 @@ pub(super) fn program(reader: &mut Reader<'_>, key: &str, list: At<Vec<At<String
     let program = argv.first().is_some_and(|program| !program.trim().is_empty());
     if !program || argv.iter().any(|argument| argument.contains('\0')) {
         empty_command(reader, key, list.span);
+        return None;
+    }
+    if let [only] = argv.as_slice()
+        && only.trim().contains(' ')
+    {
+        let words: Vec<_> = only.split_whitespace().map(|word| format!("{word:?}")).collect();
+        let message = format!("`{key}` is a list of one entry with blanks: a program whose name is {only:?}");
+        let remedy = format!("write {key} = {only:?}, or each word apart: [{}]", words.join(", "));
+        reader.push(Mistake::new(Code::EMPTY_COMMAND, list.span, message, remedy));
         return None;
     }
     Some(Run::Program(argv))

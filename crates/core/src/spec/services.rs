@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::document::Span;
 use super::reader::{Reader, TableAt};
-use super::steps::command;
+use super::steps::{Link, command, waiting_in_a_circle};
 use super::{At, Run, Step, parse, rules, variables};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
@@ -238,7 +238,7 @@ pub(super) fn read_names(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap
     };
     for entry in table.entries() {
         rules::full_host_name(reader, &entry.name, &entry.name_span);
-        if let Some(port) = reader.text_of(&entry.name, &entry.node) {
+        if let Some(port) = reader.text_of("", &entry.name, &entry.node) {
             names.insert(entry.name.clone(), port);
         }
     }
@@ -276,11 +276,15 @@ pub(super) fn order(reader: &mut Reader<'_>, services: &BTreeMap<String, At<Serv
         }
     }
     if let Some(way) = circle(services, steps) {
-        let message =
-            format!("{} wait for each other", way.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", "));
-        let mistake = Mistake::new(Code::SERVICE_CYCLE, way[0].1.clone(), message, "take one `after` out");
-        let last = way[way.len() - 1].1.clone();
-        reader.push(mistake.noting("this one").against(last, "and this one"));
+        let links = way.iter().enumerate().map(|(place, (name, span))| {
+            let next = way[(place + 1) % way.len()].0;
+            let of_service = services.get(*name).map(|service| &service.value.after);
+            let of_step = steps.iter().find(|step| step.step.name.value == *name).map(|step| &step.step.after);
+            let after = of_service.or(of_step).into_iter().flatten().find(|after| after.value == next);
+            Link { name, span: after.map_or_else(|| (*span).clone(), |after| after.span.clone()) }
+        });
+        let links: Vec<_> = links.collect();
+        reader.push(waiting_in_a_circle(Code::SERVICE_CYCLE, "services", &links));
     }
 }
 

@@ -181,6 +181,13 @@ pub(super) fn read(
     }
     let earlier: Vec<_> = build.iter().map(|step| step.name.value.clone()).collect();
     let build = order(reader, build, |reader, named, known| {
+        let is_of_start = moments.iter().any(|(name, _)| *name == named.value);
+        if services.contains_key(&named.value) && !is_of_start {
+            let message = format!("{} is a service, and services run when the image is built already", named.value);
+            let remedy = "leave it out, or write at = \"start\" or \"first-start\" for a step that needs it";
+            reader.push(Mistake::new(Code::UNKNOWN_STEP, named.span.clone(), message, remedy));
+            return;
+        }
         let remedy = match nearest(&named.value, known.iter().copied()) {
             Some(meant) => format!("write {meant:?}"),
             None => "write the name of another step, or leave it out".to_owned(),
@@ -234,6 +241,10 @@ fn only_runs(reader: &mut Reader<'_>, step: &Step) {
 
 fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String, At<String>>) -> Option<Step> {
     let name = reader.text(table, "name");
+    if let Some(name) = name.as_ref().filter(|name| name.value.trim().is_empty()) {
+        let remedy = "say in a few words what it does: name = \"press the pages\"";
+        reader.push(Mistake::new(Code::BAD_NAME, name.span.clone(), "the step has an empty name", remedy));
+    }
     let run = command(reader, table, "run");
     let write = reader.subtable(table, "write", "steps[].write").map(|table| read_write(reader, &table));
     let copy = reader.subtable(table, "copy", "steps[].copy").map(|table| read_copy(reader, &table));
@@ -437,9 +448,31 @@ fn circle(reader: &mut Reader<'_>, steps: &[Step], waits: &[Vec<usize>], sorted:
         way.push(next);
         at = next;
     }
-    let named: Vec<_> = way.iter().map(|number| format!("{:?}", steps[*number].name.value)).collect();
-    let message = format!("steps wait for each other: {} comes after {}", named.join(" comes after "), named[0]);
-    let span = |number: usize| steps[number].name.span.clone();
-    let mistake = Mistake::new(Code::STEP_CYCLE, span(way[0]), message, "take one `after` out");
-    reader.push(mistake.noting("this one").against(span(way[way.len() - 1]), "and this one"));
+    let name = |number: usize| steps[number].name.value.as_str();
+    let after = |number: usize, next: usize| {
+        let named = steps[number].after.iter().find(|after| after.value == name(next));
+        named.map_or_else(|| steps[number].name.span.clone(), |after| after.span.clone())
+    };
+    let links = way.iter().enumerate().map(|(place, number)| {
+        let next = way[(place + 1) % way.len()];
+        Link { name: name(*number), span: after(*number, next) }
+    });
+    reader.push(waiting_in_a_circle(Code::STEP_CYCLE, "steps", &links.collect::<Vec<_>>()));
+}
+
+/// One of those that wait for each other, and where it says so.
+pub(super) struct Link<'a> {
+    pub(super) name: &'a str,
+    pub(super) span: std::ops::Range<usize>,
+}
+
+/// Says that each of these waits for the next, and the last for the first.
+pub(super) fn waiting_in_a_circle(code: Code, what: &str, links: &[Link<'_>]) -> Mistake {
+    let names: Vec<_> = links.iter().map(|link| link.name).collect();
+    let way = format!("{} → {}", names.join(" → "), names[0]);
+    let message = format!("{what} wait for each other: {way}");
+    let mistake = Mistake::new(code, links[0].span.clone(), message, "take one of these `after` out");
+    let note = |place: usize| format!("{} waits for {}", names[place], names[(place + 1) % names.len()]);
+    let begun = mistake.noting(note(0));
+    (1..links.len()).fold(begun, |mistake, place| mistake.against(links[place].span.clone(), note(place)))
 }

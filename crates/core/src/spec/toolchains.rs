@@ -57,7 +57,24 @@ fn wanted(reader: &mut Reader<'_>, name: &str, table: &TableAt<'_>) -> Option<Wa
     let version = reader.text(table, "version").and_then(|text| read_version(reader, text));
     let from = reader.text(table, "from");
     if let Some(from) = from.as_ref().filter(|from| !["depot", "base", "archive"].contains(&from.value.as_str())) {
-        rules::one_of(reader, "from", from, &["depot", "base", "archive"]);
+        let meant = match from.value.as_str() {
+            "apt" | "debian" | "system" | "packages" | "dpkg" => Some("base"),
+            "url" | "tar" | "tarball" | "file" | "web" | "download" | "path" => Some("archive"),
+            _ => None,
+        };
+        match meant {
+            Some(meant) => {
+                let message = format!("a toolchain does not come from {:?}", from.value);
+                let remedy = match meant {
+                    "base" => "write from = \"base\", for packages of the base",
+                    _ => "write from = \"archive\", for an archive from a path or url",
+                };
+                reader.push(Mistake::new(Code::NOT_ALLOWED, from.span.clone(), message, remedy));
+            }
+            None => rules::one_of(reader, "from", from, &["depot", "base", "archive"]),
+        }
+        // What else is there depends on it.
+        return None;
     }
     let from = from.map_or("depot".to_owned(), |from| from.value);
     for (key, meant) in ONLY.iter().filter(|(_, meant)| !meant.contains(&from.as_str())) {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::At;
+use super::{At, rules};
 use crate::mistake::{Code, Mistake, nearest};
 
 /// One stretch of a value.
@@ -103,6 +103,16 @@ impl Filler<'_> {
             return value.value.clone();
         }
         if !self.own.contains_key(other) {
+            if rules::OWN_VARIABLES.contains(&other) {
+                let message = format!("{name} refers to {other}, which only programs inside have");
+                let remedy = match other {
+                    "HOME" => "write /home/ and the account's name: /home/crew".to_owned(),
+                    "PATH" => "add directories with [workspace] path = [\"/opt/tool/bin\"]".to_owned(),
+                    _ => "write its value".to_owned(),
+                };
+                self.mistakes.push(Mistake::new(Code::UNKNOWN_VARIABLE, at.span.clone(), message, remedy));
+                return String::new();
+            }
             let known = self.own.keys().chain(self.outer.keys()).map(String::as_str);
             let remedy = match nearest(other, known) {
                 Some(meant) => format!("write ${{{meant}}}, or $${{ for the two letters ${{"),

@@ -120,9 +120,9 @@ mod mistakes {
     #[test]
     fn toml() {
         insta::assert_snapshot!(with("spec = 1", "spec 1"), @r#"
-        CV0101 1:6 ``
-          this is no TOML: key with no value, expected `=`
-          mend the line; texts stand in "quotes", tables in [brackets]
+        CV0101 1:1 `spec 1`
+          between `spec` and its value stands no =
+          write spec = 1
         "#);
     }
 
@@ -167,9 +167,9 @@ mod mistakes {
     #[test]
     fn services_and_steps_of_the_start() {
         insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nafter = [\"b\"]\n[services.b]\nrun = \"x\"\nafter = [\"one\"]\n[[steps]]\nname = \"one\"\nat = \"start\"\nrun = \"true\"\nafter = [\"a\"]\n"), @r#"
-        CV0147 9:11 `a` and 16:8 `"one"`
-          a, b, one wait for each other
-          take one `after` out
+        CV0147 11:10 `"b"` and 14:10 `"one"` and 19:10 `"a"`
+          services wait for each other: a → b → one → a
+          take one of these `after` out
         "#);
         insta::assert_snapshot!(after("[services.a]\nrun = \"x\"\nready = { port = 1, file = \"/x\" }\nrestart = \"sometimes\"\nstop = { signal = \"KILL\", grace = \"long\" }\n"), @r#"
         CV0133 11:21 `file` and 11:11 `port`
@@ -257,11 +257,11 @@ mod mistakes {
 
     #[test]
     fn wrong_type() {
-        insta::assert_snapshot!(with("\"timetable\"", "7"), @"
+        insta::assert_snapshot!(with("\"timetable\"", "7"), @r#"
         CV0105 3:8 `7`
           `name` is a whole number, and has to be a text
-          put it in quotes
-        ");
+          write name = "7"
+        "#);
         insta::assert_snapshot!(after("[ports]\nname = \"site\"\n"), @"
         CV0105 9:2 `ports`
           `ports` is a table, and has to be a list of tables
@@ -270,7 +270,7 @@ mod mistakes {
         insta::assert_snapshot!(with("[\"busybox-static\"]", "\"busybox-static\""), @r#"
         CV0105 8:12 `"busybox-static"`
           `packages` is a text, and has to be a list of texts
-          put it in square brackets
+          write packages = ["busybox-static"]
         "#);
         insta::assert_snapshot!(after("[editor]\nsettings = { since = 2026-01-01 }\n"), @"
         CV0105 10:22 `2026-01-01`
@@ -326,8 +326,8 @@ mod mistakes {
     fn versions() {
         insta::assert_snapshot!(after("[toolchains]\nquill = \"^2\"\n"), @r#"
         CV0108 10:9 `"^2"`
-          "^2" is not a version; versions are like 2.4.1
-          write the version or its beginning, like "2.4", without operators
+          "^2" has an operator, and a version here has none
+          write "2"; the beginning of a version stands for all that begin so
         "#);
     }
 

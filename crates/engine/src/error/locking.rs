@@ -51,8 +51,12 @@ pub enum LockError {
     #[error("there is no cavrith.lock beside the spec; run cavrith lock")]
     NoLock,
     /// The lock is none.
-    #[error("{0}; take it from version control again, or remove it and lock anew")]
-    BadLock(#[from] BadLock),
+    #[error("{bad}; {}", bad.remedy())]
+    BadLock {
+        /// What is wrong with it.
+        #[from]
+        bad: BadLock,
+    },
     /// Lock and spec do not belong together.
     #[error("the lock does not answer the spec; run cavrith lock")]
     Misfits(Vec<Misfit>),
@@ -109,7 +113,7 @@ impl LockError {
             Self::PackageGone { .. } => FailureCode::PACKAGE_GONE,
             Self::Image { .. } => FailureCode::IMAGE,
             Self::NoLock => FailureCode::NO_LOCK,
-            Self::BadLock(_) => FailureCode::BAD_LOCK,
+            Self::BadLock { .. } => FailureCode::BAD_LOCK,
             Self::Misfits(_) => FailureCode::MISFITS,
             Self::Architecture { .. } => FailureCode::ARCHITECTURE,
             Self::ArchiveChanged { .. } | Self::AddressChanged { .. } => FailureCode::CHANGED,
@@ -121,7 +125,7 @@ impl LockError {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::UnknownName { .. } => 2,
-            Self::NoLock | Self::BadLock(_) | Self::Misfits(_) => 1,
+            Self::NoLock | Self::BadLock { .. } | Self::Misfits(_) => 1,
             Self::Architecture { .. } => 3,
             Self::Suite { .. } | Self::PackageGone { .. } | Self::Image { .. } => 4,
             Self::ArchiveChanged { .. } | Self::AddressChanged { .. } | Self::NotAsWritten { .. } => 4,
