@@ -214,6 +214,9 @@ pub struct Init {
     /// The depot for toolchains and templates, relative to the project
     #[arg(long, value_name = "PATH")]
     pub depot: Option<String>,
+    /// The suite of the Debian archive for the base; the one that fits the project best when left out
+    #[arg(long, value_name = "NAME", value_parser = ["trixie", "bookworm", "bullseye"], conflicts_with = "from")]
+    pub suite: Option<String>,
     /// Begin with a template of the depot, a workspace, or whatever cavrith join takes; lists templates
     #[arg(long, value_name = "SOURCE", num_args = 0..=1)]
     pub from: Option<Option<String>>,

@@ -46,6 +46,7 @@ pub mod editors;
 pub mod encode;
 pub mod explain;
 pub mod failure;
+pub mod first_spec;
 pub mod history;
 pub mod leftovers;
 pub mod link;

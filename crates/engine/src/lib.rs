@@ -61,6 +61,7 @@ pub mod init_spec;
 mod layer_cache;
 pub mod listing;
 pub mod locking;
+mod looking;
 pub mod member;
 pub mod outside;
 mod outward;

@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
+use cavrith_core::first_spec::{Finding, FirstSpec};
 use cavrith_engine::depots;
-use cavrith_engine::init_spec::{self, Finding};
+use cavrith_engine::init_spec;
 use cavrith_engine::project;
 use cavrith_keeper::place;
 use serde_json::json;
@@ -22,31 +23,35 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
         Some(None) => return templates(screen, command, &dir),
         Some(Some(source)) => return from(general, screen, command, &dir, source),
     }
-    let started = init_spec::write_first(&dir, command.depot.as_deref())?;
+    let begun = init_spec::write_first(&dir, command.depot.as_deref(), command.suite.as_deref())?;
+    let FirstSpec { text, guessed, open } = &begun.spec;
     if command.report.json {
-        screen.json(&json!({ "seen": started.seen, "guessed": started.guessed, "text": started.text }));
+        screen.json(&json!({ "seen": begun.seen, "guessed": guessed, "open": open, "text": text }));
         return Ok(0);
     }
-    for sight in &started.seen {
-        let finding = match &sight.finding {
-            Finding::Toolchain { name, version: Some(version) } => format!("{name} {version}"),
-            Finding::Toolchain { name, version: None } => format!("{name}, in no particular version"),
-            Finding::Start(command) => format!("it is started by {command}"),
-            Finding::Port(port) => format!("port {port}"),
-        };
-        screen.result(format_args!("{}     {}: {finding}", styled(screen.out.good, "seen"), sight.file));
+    if screen.quiet {
+        return Ok(0);
     }
-    if started.seen.is_empty() {
+    for sight in begun.seen.iter().filter(|sight| !matches!(sight.finding, Finding::Left(_))) {
+        let words = sight.finding.words();
+        screen.result(format_args!("{}     {}: {words}", styled(screen.out.good, "seen"), sight.file));
+    }
+    if begun.seen.is_empty() {
         screen.result(format_args!(
             "{}     nothing that tells which toolchains the project needs",
             styled(screen.out.warning, "seen")
         ));
     }
-    for guess in &started.guessed {
+    for guess in guessed {
         screen.result(format_args!("{}  {guess}", styled(screen.out.warning, "guessed")));
     }
+    for one in open {
+        screen.result(format_args!("{}     {one}", styled(screen.out.bad, "open")));
+    }
+    let records = begun.seen.iter().any(|sight| matches!(sight.finding, Finding::Install { .. }));
+    let lock = if records { "cavrith lock --record" } else { "cavrith lock" };
     screen.result(format_args!(
-        "{} cavrith.toml; look it over, then run cavrith check",
+        "{} cavrith.toml; look it over, then run cavrith check, {lock}, cavrith start",
         styled(screen.out.good, "wrote")
     ));
     Ok(0)

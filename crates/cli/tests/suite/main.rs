@@ -20,6 +20,7 @@ mod dependencies;
 mod drift;
 mod export;
 mod faults;
+mod first_hour;
 mod handover;
 mod history;
 mod house;

@@ -69,7 +69,7 @@ fn what_reports_can_report_in_json() {
     let alone = tempfile::tempdir().unwrap();
     let output = team.command(&["init", "--json"]).current_dir(&alone).output().unwrap();
     let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
-    assert_eq!(answer.as_object().unwrap().keys().collect::<Vec<_>>(), ["guessed", "seen", "text"]);
+    assert_eq!(answer.as_object().unwrap().keys().collect::<Vec<_>>(), ["guessed", "open", "seen", "text"]);
 }
 
 #[test]

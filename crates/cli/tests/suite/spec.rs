@@ -177,8 +177,8 @@ fn a_first_spec_is_written_from_what_is_there_and_passes_its_check() {
     for seen in [
         "package.json: node 20.1",
         "pyproject.toml: python 3.11",
-        "go.mod: go 1.22",
-        "Cargo.toml: rust 1.80",
+        "go.mod: go 1.22 or newer",
+        "Cargo.toml: rust 1.80 or newer",
         "pom.xml: java 21",
         "Gemfile: ruby 3.2.1",
         "composer.json: php 8.2",
@@ -201,7 +201,7 @@ fn a_first_spec_is_written_from_what_is_there_and_passes_its_check() {
     fs::write(alone.path().join("Cargo.toml"), "[package]\nrust-version = \"1.80\"\n").unwrap();
     assert!(team.command(&["init"]).current_dir(&alone).status().unwrap().success());
     let text = fs::read_to_string(alone.path().join("cavrith.toml")).unwrap();
-    assert!(text.contains("debian   = \"trixie\"\npackages = [\"git\", \"rustc\", \"cargo\"]"), "{text}");
+    assert!(text.contains("debian   = \"trixie\"") && text.contains("packages = [\"rustc\", \"cargo\"]"), "{text}");
     let output = team.command(&["check"]).current_dir(&alone).output().unwrap();
     assert!(output.status.success(), "{}", crate::team::told(&output));
 }
