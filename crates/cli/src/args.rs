@@ -30,26 +30,29 @@ pub struct Args {
     pub command: Command,
 }
 
+/// The heading of options that every command takes.
+const EVERYWHERE: &str = "Options of every command";
+
 // What every command takes; no documentation, which clap would take as the help of each.
 #[derive(Debug, Clone, Arguments)]
 pub struct General {
     /// The project's folder, or one inside it
-    #[arg(long, short = 'C', global = true, value_name = "DIR")]
+    #[arg(long, short = 'C', global = true, help_heading = EVERYWHERE, value_name = "DIR")]
     project: Option<PathBuf>,
     /// The variant of the spec; its default one when left out
-    #[arg(long, global = true, value_name = "NAME")]
+    #[arg(long, global = true, help_heading = EVERYWHERE, value_name = "NAME")]
     pub variant: Option<String>,
     /// Let the project use this file or folder outside its own; remembered for this project and path
-    #[arg(long, global = true, value_name = "PATH")]
+    #[arg(long, global = true, help_heading = EVERYWHERE, value_name = "PATH")]
     pub allow_outside: Vec<PathBuf>,
     /// Say only what went wrong
-    #[arg(long, short, global = true, conflicts_with = "verbose")]
+    #[arg(long, short, global = true, help_heading = EVERYWHERE, conflicts_with = "verbose")]
     pub quiet: bool,
     /// Say more: every line that a step writes
-    #[arg(long, short, global = true)]
+    #[arg(long, short, global = true, help_heading = EVERYWHERE)]
     pub verbose: bool,
     /// When to use colours
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    #[arg(long, global = true, help_heading = EVERYWHERE, value_name = "WHEN", default_value = "auto")]
     pub color: Color,
 }
 
@@ -111,28 +114,44 @@ pub enum ContentsFormat {
 #[command(defer = true)]
 pub enum Command {
     /// Bring a project here, get its image, start it, and verify it against the seal
+    #[command(
+        after_help = "Examples:\n  cavrith join https://git.example/brindle/timetable.git\n  cavrith join registry.example/brindle/workshop:1 timetable\n  cavrith join timetable.parcel --open"
+    )]
     Join(Join),
     /// Print a link to this project and a place in it, for cavrith join
+    #[command(after_help = "Examples:\n  cavrith link src/tides.rs:40")]
     Link(Link),
     /// Write a first spec from the project's own files
+    #[command(
+        after_help = "Examples:\n  cavrith init\n  cavrith init --suite bookworm\n  cavrith init --from ../timetable"
+    )]
     Init(Init),
     /// Find every mistake in the spec and its depots
+    #[command(after_help = "Examples:\n  cavrith check\n  cavrith check --json")]
     Check(Report),
     /// Explain a mistake, a failure, or a key of the spec
+    #[command(after_help = "Examples:\n  cavrith explain CV0113\n  cavrith explain services.ready\n  cavrith explain")]
     Explain(Explain),
     /// Print the spec with all includes, and the origin of each value
     Show(Report),
     /// Print the JSON Schema of the spec, for editors
     Schema,
     /// Pin every input: write cavrith.lock
+    #[command(
+        after_help = "Examples:\n  cavrith lock\n  cavrith lock --outdated\n  cavrith lock --update python\n  cavrith lock --record"
+    )]
     Lock(Lock),
     /// Run steps that fetch, and pin what came
+    #[command(after_help = "Examples:\n  cavrith record\n  cavrith record \"install packages\"")]
     Record(Record),
     /// Build the image, unless the store has it
+    #[command(after_help = "Examples:\n  cavrith build\n  cavrith build --fresh")]
     Build(Build),
     /// Start the workspace in the background: steps, services, ports
+    #[command(after_help = "Examples:\n  cavrith start --wait\n  cavrith start --watch")]
     Start(Start),
     /// Stop the workspace: services first, in order
+    #[command(after_help = "Examples:\n  cavrith stop\n  cavrith stop --all")]
     Stop(Stop),
     /// Stop the workspace and start it again
     Restart(Start),
@@ -143,19 +162,27 @@ pub enum Command {
     /// Open a shell in the workspace; start it if necessary
     Enter(Enter),
     /// Run a command in the workspace; start it if necessary
+    #[command(after_help = "Examples:\n  cavrith run -- make test\n  cavrith run --account root -- sh")]
     Run(Run),
     /// Show the state of the workspace and its pending changes
     Status(WhichReport),
     /// List all workspaces on this machine
     List(Report),
     /// Show the output of services and steps
+    #[command(after_help = "Examples:\n  cavrith logs site --follow\n  cavrith logs --since 10m")]
     Logs(Logs),
     /// Apply pending changes with the least effort
     Apply(Apply),
     /// Tell what was changed by hand inside; bring it into the spec, or take it back
+    #[command(
+        after_help = "Examples:\n  cavrith drift\n  cavrith drift --adopt\n  cavrith drift --undo /etc/tide.conf"
+    )]
     Drift(Drift),
     /// Copy files into the workspace or out of it
     #[command(subcommand)]
+    #[command(
+        after_help = "Examples:\n  cavrith copy in tides.csv /srv/tides.csv\n  cavrith copy out /srv/report.txt ."
+    )]
     Copy(Copy),
     /// List, back up, restore and remove kept folders
     #[command(subcommand)]
@@ -165,19 +192,30 @@ pub enum Command {
     /// Remove the workspace's scratch and logs; kept folders and the project stay
     Drop(Drop),
     /// Build twice under different conditions, and record what must come out
+    #[command(after_help = "Examples:\n  cavrith seal --sign\n  cavrith seal --why")]
     Seal(Seal),
     /// Show who is in the team and who let them in; sign changes of it
     #[command(args_conflicts_with_subcommands = true)]
+    #[command(after_help = "Examples:\n  cavrith team\n  cavrith team sign")]
     Team(Team),
     /// Measure this machine's image and workspace against the seal
+    #[command(
+        after_help = "Examples:\n  cavrith verify\n  cavrith verify --quick\n  cavrith verify --report --to ../reports"
+    )]
     Verify(Verify),
     /// Lay the reports of all members side by side: who is the same, who is not, and in what
+    #[command(
+        after_help = "Examples:\n  cavrith roster\n  cavrith roster registry.example/brindle/timetable:1\n  cavrith roster --html roster.html"
+    )]
     Roster(Roster),
     /// Show when spec, pins and seals changed, in what, and by whom
+    #[command(after_help = "Examples:\n  cavrith history --last 5\n  cavrith history cavrith.toml /usr/bin/quill")]
     History(History),
     /// Start the workspace of another revision beside the present one
+    #[command(after_help = "Examples:\n  cavrith at v1.2 -- make test\n  cavrith at v1.2 --remove")]
     At(At),
     /// Find the change of the workspace since which a command fails
+    #[command(after_help = "Examples:\n  cavrith pinpoint v1.2 -- make test")]
     Pinpoint(Pinpoint),
     /// List the contents of the image: versions, origins, digests, licences
     Contents(Contents),
@@ -185,8 +223,12 @@ pub enum Command {
     #[command(subcommand)]
     Export(Export),
     /// Push the image to a registry, with its bill of materials and its seal
+    #[command(after_help = "Examples:\n  cavrith push registry.example/brindle/timetable:1")]
     Push(Push),
     /// Pack the project and its image into one file, which cavrith join takes
+    #[command(
+        after_help = "Examples:\n  cavrith pack timetable.parcel\n  cavrith pack --work --for tove.pub timetable.parcel"
+    )]
     Pack(Pack),
     /// Fetch a parcel from a registry into a file
     Pull(Pull),
@@ -311,7 +353,10 @@ fn workspace_name(text: &str) -> Result<String, String> {
 }
 
 fn duration(text: &str) -> Result<Duration, String> {
-    measure(text, &[("s", 1), ("min", 60), ("h", 3600), ("d", 86_400)]).map(Duration::from_secs)
+    // `m` is what many a program takes for minutes; the words of the refusal name the others.
+    let units = [("s", 1), ("min", 60), ("h", 3600), ("d", 86_400)];
+    let text = text.strip_suffix('m').map_or_else(|| text.to_owned(), |number| format!("{number} min"));
+    measure(&text, &units).map(Duration::from_secs)
 }
 
 fn bytes(text: &str) -> Result<u64, String> {
@@ -400,4 +445,36 @@ pub struct Demo {
     /// Only remove an earlier demo, as the owner of its files
     #[arg(long, hide = true)]
     pub clear: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory as _;
+
+    use super::Args;
+
+    /// Words of a line, of which those in quotes have blanks.
+    fn words(line: &str) -> Vec<String> {
+        let parts = line.split('"').enumerate();
+        let words = parts.flat_map(|(number, part)| match number % 2 {
+            0 => part.split_whitespace().map(str::to_owned).collect::<Vec<_>>(),
+            _ => vec![part.to_owned()],
+        });
+        words.collect()
+    }
+
+    #[test]
+    fn every_example_in_the_help_can_be_typed() {
+        let mut tried = 0;
+        for command in Args::command().get_subcommands() {
+            let help = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+            for line in help.lines().filter(|line| line.starts_with("  ")) {
+                let parsed = Args::command().try_get_matches_from(words(line));
+                assert!(parsed.is_ok(), "{line}: {}", parsed.err().unwrap());
+                assert!(line.starts_with(&format!("  cavrith {}", command.get_name())), "{line}");
+                tried += 1;
+            }
+        }
+        assert!(tried > 35, "{tried}");
+    }
 }

@@ -47,6 +47,7 @@ pub mod encode;
 pub mod explain;
 pub mod failure;
 pub mod first_spec;
+pub mod hints;
 pub mod history;
 pub mod leftovers;
 pub mod link;

@@ -7,6 +7,7 @@ use std::time::Duration;
 use cavrith_core::account::{self, Account};
 use cavrith_core::derive::plan::{PlannedFiles, PlannedRecord, StepContent, Work, Written};
 use cavrith_core::digest::{ContentDigest, Sha256Digest, TreeDigest};
+use cavrith_core::hints;
 use cavrith_core::lock::FilesPin;
 use cavrith_core::path::RootPath;
 use cavrith_core::record::{Record, Request};
@@ -332,7 +333,13 @@ impl Maker<'_> {
             Some(Ending::Code(0)) => Ok(()),
             Some(ending) => {
                 let (step, last_lines) = (self.name.to_owned(), last_lines.to_vec());
-                Err(EngineError::Build(BuildError::Step { step, ending, last_lines }))
+                let files = self.step.files.as_ref();
+                let project = files.map_or_else(|| "/code".to_owned(), |files| files.place.to_string());
+                let hint = hints::of_build_step(&last_lines, &project, files.is_some());
+                // One that fetches has a network, and its own words about what was not recorded.
+                let hint = hint.filter(|_| self.step.record.is_none()).map(|hint| format!("hint: {hint}"));
+                let failed = EngineError::Build(BuildError::Step { step, ending, last_lines });
+                Err(failed.because(hint.into_iter().collect()))
             }
         }
     }
