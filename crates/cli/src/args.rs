@@ -156,9 +156,9 @@ pub enum Command {
     /// Stop the workspace and start it again
     Restart(Start),
     /// Freeze every process of the workspace
-    Freeze(Which),
+    Freeze(WhichReport),
     /// Let a frozen workspace continue
-    Thaw(Which),
+    Thaw(WhichReport),
     /// Open a shell in the workspace; start it if necessary
     Enter(Enter),
     /// Run a command in the workspace; start it if necessary

@@ -15,6 +15,8 @@ pub enum Failure {
     Exchange(ExchangeError),
     Keeper(KeeperError),
     Workspace(WorkspaceError),
+    /// Somebody was asked, and said no: nothing was changed, and nothing failed.
+    Declined,
     /// Something that only this crate knows: the exit code and a sentence.
     Own(u8, String),
 }
@@ -32,6 +34,7 @@ impl Failure {
             Self::Exchange(error) => error.code(),
             Self::Keeper(error) => error.code(),
             Self::Workspace(error) => error.code(),
+            Self::Declined => FailureCode::of_exit(0),
             Self::Own(code, _) => FailureCode::of_exit(*code),
         }
     }
@@ -44,6 +47,7 @@ impl Failure {
             Self::Exchange(error) => error.exit_code(),
             Self::Keeper(error) => error.exit_code(),
             Self::Workspace(error) => error.exit_code(),
+            Self::Declined => 0,
             Self::Own(code, _) => *code,
         }
     }

@@ -328,8 +328,9 @@ impl Looker<'_> {
                 self.port(file, Some(port));
             }
         }
-        self.add("", Finding::Apart(".venv".to_owned()));
-        self.seen.retain(|one| !(one.file.is_empty() && !self.dir.join(".venv").is_dir()));
+        if self.dir.join(".venv").is_dir() {
+            self.add(".venv", Finding::Apart(".venv".to_owned()));
+        }
     }
 
     fn go(&mut self) {

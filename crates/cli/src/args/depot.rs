@@ -27,6 +27,8 @@ pub struct DepotNew {
     /// A description in one line
     #[arg(long)]
     pub about: Option<String>,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -84,6 +86,8 @@ pub struct DepotAdd {
     /// What that command answers; NAME VERSION when left out
     #[arg(long, value_name = "TEXT", requires = "probe")]
     pub answer: Option<String>,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Subcommand)]
@@ -98,4 +102,6 @@ pub struct EditorAdd {
     pub id: String,
     /// The version, or its beginning; the newest that the depots offer when left out
     pub release: Option<String>,
+    #[command(flatten)]
+    pub report: Report,
 }

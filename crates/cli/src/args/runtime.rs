@@ -23,6 +23,8 @@ pub struct Stop {
     /// Stop all your workspaces on this machine
     #[arg(long, conflicts_with = "name")]
     pub all: bool,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -136,6 +138,8 @@ pub struct CopyIn {
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -150,6 +154,8 @@ pub struct CopyOut {
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Subcommand)]
@@ -190,6 +196,8 @@ pub struct FolderBackup {
     pub while_running: bool,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -203,6 +211,8 @@ pub struct FolderRestore {
     pub yes: bool,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -214,6 +224,8 @@ pub struct FolderRemove {
     pub yes: bool,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]
@@ -240,6 +252,8 @@ pub struct Drop {
     pub yes: bool,
     #[command(flatten)]
     pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]

@@ -3,6 +3,7 @@
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
 use cavrith_workspace::copying;
+use serde_json::json;
 
 use crate::args::{Copy, General};
 use crate::build_env;
@@ -41,11 +42,17 @@ fn carry_out(screen: &Screen, command: &Copy, client: Client) -> Outcome {
     match command {
         Copy::In(copy) => {
             copying::copy_in(client, &copy.outside, &copy.inside, copy.account.clone())?;
-            screen.say(format_args!("copied {} to {} inside", copy.outside.display(), copy.inside));
+            match copy.report.json {
+                true => screen.json(&json!({ "from": copy.outside, "to": copy.inside })),
+                false => screen.say(format_args!("copied {} to {} inside", copy.outside.display(), copy.inside)),
+            }
         }
         Copy::Out(copy) => {
             let made = copying::copy_out(client, &copy.inside, &copy.outside, copy.account.clone())?;
-            screen.say(format_args!("copied {} of the inside to {}", copy.inside, made.display()));
+            match copy.report.json {
+                true => screen.json(&json!({ "from": copy.inside, "to": made })),
+                false => screen.say(format_args!("copied {} of the inside to {}", copy.inside, made.display())),
+            }
         }
     }
     Ok(0)

@@ -8,7 +8,7 @@ use cavrith_engine::supply::Supply;
 use cavrith_engine::{EngineError, project};
 use serde_json::json;
 
-use crate::args::{Depot, DepotAdd, DepotDir, DepotFill, General};
+use crate::args::{Depot, DepotAdd, DepotDir, DepotFill, General, Report};
 use crate::build_env::StoreSession;
 use crate::commands::{Outcome, build, for_all_variants, locked_project};
 use crate::render::progress::{Progress, Where};
@@ -18,7 +18,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Depot) -> Outcome {
     match command {
         Depot::New(new) => {
             depots::new(&new.dir, new.about.clone())?;
-            done(screen, "made", &format!("{}; add files with cavrith depot add", new.dir.display()))
+            done(screen, &new.report, "made", &format!("{}; add files with cavrith depot add", new.dir.display()))
         }
         Depot::Add(add) => self::add(screen, add),
         Depot::Check(dir) => check(screen, dir),
@@ -27,8 +27,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Depot) -> Outcome {
     }
 }
 
-fn done(screen: &Screen, word: &str, what: &str) -> Outcome {
-    if !screen.quiet {
+fn done(screen: &Screen, report: &Report, word: &str, what: &str) -> Outcome {
+    if report.json {
+        screen.json(&json!({ word: what }));
+    } else if !screen.quiet {
         screen.result(format_args!("{} {what}", styled(screen.out.good, word)));
     }
     Ok(0)
@@ -48,10 +50,15 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
     let store_session = StoreSession::open()?;
     if let (Some(name), Some(about)) = (&command.template, &command.about) {
         let staging = &store_session.staging;
-        return done(screen, "added", &depots::add_template(&command.dir, &command.file, (name, about), staging)?);
+        return done(
+            screen,
+            &command.report,
+            "added",
+            &depots::add_template(&command.dir, &command.file, (name, about), staging)?,
+        );
     }
     let added = depots::add(&command.dir, &command.file, described.as_ref(), &store_session.staging)?;
-    done(screen, "added", &added)
+    done(screen, &command.report, "added", &added)
 }
 
 fn check(screen: &Screen, command: &DepotDir) -> Outcome {
@@ -161,5 +168,5 @@ fn fill(general: &General, screen: &Screen, command: &DepotFill) -> Outcome {
     }
     let there = if filled.there > 0 { format!(", {} there already", filled.there) } else { String::new() };
     let brought = count(filled.brought.len(), "file");
-    done(screen, "filled", &format!("{} with {brought}{there}", command.dir.display()))
+    done(screen, &command.report, "filled", &format!("{} with {brought}{there}", command.dir.display()))
 }

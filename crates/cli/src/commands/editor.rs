@@ -3,6 +3,7 @@
 use cavrith_core::lock::choose::Update;
 use cavrith_core::version::Version;
 use cavrith_engine::{editing, project, survey};
+use serde_json::json;
 
 use crate::args::{Editor, EditorAdd, General};
 use crate::build_env;
@@ -14,10 +15,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
     let Editor::Add(add) = command;
     let dir = project::find(general.project())?;
     let version = match &add.release {
-        Some(version) => Version::new(version).map_err(|error| Failure::Own(2, error.to_string()))?.to_string(),
+        Some(version) => {
+            let wanted = Version::new(version).map_err(|error| Failure::Own(2, error.to_string()))?;
+            offered(&dir, add, &wanted)?;
+            wanted.to_string()
+        }
         None => newest(&dir, add)?,
     };
     let before = editing::add_extension(&dir, &add.id, &version)?;
+    if add.report.json {
+        screen.json(&json!({ "extension": add.id, "version": version, "before": before }));
+        return Ok(0);
+    }
     let done = match before {
         Some(before) if before == version => format!("{} {version} is in the spec already", add.id),
         Some(before) => format!("{} {before} → {version} in the spec; run cavrith lock", add.id),
@@ -27,6 +36,22 @@ pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
         screen.result(format_args!("{} {done}", styled(screen.out.good, "added")));
     }
     Ok(0)
+}
+
+/// Refuses a version that no depot has, where depots have some of the extension.
+fn offered(dir: &std::path::Path, add: &EditorAdd, wanted: &Version) -> Result<(), Failure> {
+    // Whether there is such an extension at all.
+    newest(dir, add)?;
+    let store = build_env::store().ok().map(|(_, store)| store);
+    let survey = survey::survey(dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
+    let all = survey.offers.values().flat_map(|offer| &offer.index.extensions);
+    let versions: Vec<_> = all.filter(|extension| extension.id == add.id).map(|extension| &extension.version).collect();
+    if versions.iter().any(|version| version.answers(wanted)) {
+        return Ok(());
+    }
+    let known: Vec<_> = versions.iter().map(ToString::to_string).collect();
+    let text = format!("no depot of this project has {} in version {wanted}; they have {}", add.id, known.join(", "));
+    Err(Failure::Own(1, text))
 }
 
 /// The newest version that the depots offer, without its last number when it has three: what comes after it is taken by

@@ -120,6 +120,10 @@ fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBacku
         return Err(KeeperError::FolderInUse(text).into());
     }
     let bytes = kept::back_up(&folder, &command.file, identity)?;
+    if command.report.json {
+        screen.json(&json!({ "folder": command.folder, "bytes": bytes, "file": command.file }));
+        return Ok(0);
+    }
     screen.say(format_args!("{} of the folder {} in {}", size(bytes), command.folder, command.file.display()));
     Ok(0)
 }
@@ -155,6 +159,10 @@ fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRest
         }
     }
     let entries = kept::restore(&place, &command.folder, &command.file, identity)?;
+    if command.report.json {
+        screen.json(&json!({ "folder": command.folder, "entries": entries }));
+        return Ok(0);
+    }
     screen.say(format_args!("{entries} entries restored into the folder {}", command.folder));
     Ok(0)
 }
@@ -174,6 +182,10 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
     let _held = place.hold_kept()?;
     cavrith_store::removing::remove(&path)?;
     place.forget_first_start();
+    if command.report.json {
+        screen.json(&json!({ "removed": command.folder, "bytes": there.bytes, "entries": there.entries }));
+        return Ok(0);
+    }
     screen.say(format_args!(
         "the folder {} is removed; steps of the first start are carried out again at the next start",
         command.folder

@@ -12,7 +12,9 @@ use cavrith_keeper::place::Place;
 use cavrith_workspace::backups::DAYS;
 use cavrith_workspace::lifecycle;
 
-use crate::args::{Drop, General, Stop, Which};
+use serde_json::json;
+
+use crate::args::{Drop, General, Stop, WhichReport};
 use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
@@ -22,33 +24,43 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Stop) -> Outcome {
     let home = build_env::home()?;
     if command.all {
-        return stop_all(screen, &home);
+        return stop_all(screen, &home, command.report.json);
     }
     let place = meant(general, &home, &command.which).found()?;
-    match Client::new(&place) {
-        Some(client) => {
-            client.stop(&place)?;
-            screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name)));
+    let client = Client::new(&place);
+    let ran = client.is_some();
+    if let Some(client) = client {
+        client.stop(&place)?;
+    }
+    match ran {
+        _ if command.report.json => {
+            let stopped: Vec<_> = ran.then_some(&place.name).into_iter().collect();
+            screen.json(&json!({ "stopped": stopped }));
         }
-        None => screen.say(format_args!("{} does not run", place.name)),
+        true => screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name))),
+        false => screen.say(format_args!("{} does not run", place.name)),
     }
     Ok(0)
 }
 
 /// Stops all that run, and tells of those that do not end only when all had their turn.
-fn stop_all(screen: &Screen, home: &Home) -> Outcome {
-    let (mut count, mut failed) = (0, None);
+fn stop_all(screen: &Screen, home: &Home, as_json: bool) -> Outcome {
+    let (mut stopped, mut failed) = (Vec::new(), None);
     for place in Place::all(home) {
         let Some(client) = Client::new(&place) else { continue };
         match client.stop(&place) {
             Ok(()) => {
-                count += 1;
-                screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name)));
+                if !as_json {
+                    screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name)));
+                }
+                stopped.push(place.name);
             }
             Err(error) => failed = Some(error),
         }
     }
-    if count == 0 && failed.is_none() {
+    if as_json {
+        screen.json(&json!({ "stopped": stopped }));
+    } else if stopped.is_empty() && failed.is_none() {
         screen.say("nothing runs");
     }
     failed.map_or(Ok(0), |error| Err(error.into()))
@@ -59,26 +71,31 @@ fn running(place: &Place) -> Result<Client, Failure> {
     Ok(Client::new(place).ok_or_else(not)?)
 }
 
-pub fn freeze(general: &General, screen: &Screen, which: &Which) -> Outcome {
+pub fn freeze(general: &General, screen: &Screen, command: &WhichReport) -> Outcome {
     let home = build_env::home()?;
-    let place = meant(general, &home, which).found()?;
+    let place = meant(general, &home, &command.which).found()?;
     let note = running(&place)?.freeze()?;
-    screen.say(format_args!("{} is frozen; cavrith thaw lets it go on", styled(screen.err.strong, &place.name)));
-    if let Some(note) = note {
-        screen.say(format_args!("{} {note}", styled(screen.err.faint, "note:")));
-    }
-    Ok(0)
+    Ok(told(screen, command, &place, note, true))
 }
 
-pub fn thaw(general: &General, screen: &Screen, which: &Which) -> Outcome {
+pub fn thaw(general: &General, screen: &Screen, command: &WhichReport) -> Outcome {
     let home = build_env::home()?;
-    let place = meant(general, &home, which).found()?;
+    let place = meant(general, &home, &command.which).found()?;
     let note = running(&place)?.thaw()?;
-    screen.say(format_args!("{} goes on", styled(screen.err.strong, &place.name)));
+    Ok(told(screen, command, &place, note, false))
+}
+
+fn told(screen: &Screen, command: &WhichReport, place: &Place, note: Option<String>, frozen: bool) -> u8 {
+    if command.report.json {
+        screen.json(&json!({ "name": place.name, "frozen": frozen, "note": note }));
+        return 0;
+    }
+    let words = if frozen { "is frozen; cavrith thaw lets it go on" } else { "goes on" };
+    screen.say(format_args!("{} {words}", styled(screen.err.strong, &place.name)));
     if let Some(note) = note {
         screen.say(format_args!("{} {note}", styled(screen.err.faint, "note:")));
     }
-    Ok(0)
+    0
 }
 
 pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
@@ -89,7 +106,10 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
         // A name that nothing has is a slip; a project without a workspace has nothing to drop.
         None if command.which.name.is_some() => meant.found()?,
         None => {
-            screen.say("there is no workspace of this project; nothing to drop");
+            match command.report.json {
+                true => screen.json(&json!({ "dropped": null, "set_aside": [], "kept": [] })),
+                false => screen.say("there is no workspace of this project; nothing to drop"),
+            }
             return Ok(0);
         }
     };
@@ -99,7 +119,11 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     let what = lifecycle::dropping(&place);
     let client = Client::new(&place);
     // Anyone who is asked has to know for what; anyone who is not may want it quiet.
-    let line = |line: std::fmt::Arguments<'_>| if command.yes { screen.say(line) } else { screen.insist(line) };
+    let line = |line: std::fmt::Arguments<'_>| match command.yes {
+        true if command.report.json => {}
+        true => screen.say(line),
+        false => screen.insist(line),
+    };
     if client.is_some() {
         line(format_args!("{} runs, and is stopped first", styled(screen.err.strong, &place.name)));
     }
@@ -125,8 +149,9 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
         client.stop(&place)?;
     }
     let label = lifecycle::names_label(&place);
-    for aside in lifecycle::drop_workspace(&home, &place)? {
-        tell_of_backup(screen, &aside);
+    let set_aside = lifecycle::drop_workspace(&home, &place)?;
+    for aside in set_aside.iter().filter(|_| !command.report.json) {
+        tell_of_backup(screen, aside);
     }
     if let Err(error) = names::apply(&file, &label, &[]) {
         screen.insist(format_args!(
@@ -135,7 +160,10 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
             file.display()
         ));
     }
-    screen.say(format_args!("{} is dropped", styled(screen.err.strong, &place.name)));
+    match command.report.json {
+        true => screen.json(&json!({ "dropped": place.name, "set_aside": set_aside, "kept": what.kept })),
+        false => screen.say(format_args!("{} is dropped", styled(screen.err.strong, &place.name))),
+    }
     Ok(0)
 }
 
@@ -168,5 +196,5 @@ pub fn confirm(screen: &Screen, yes: bool, question: &str) -> Result<(), Failure
     if matches!(answer.trim().to_lowercase().as_str(), "y" | "yes") {
         return Ok(());
     }
-    Err(Failure::Own(1, "nothing was changed".to_owned()))
+    Err(Failure::Declined)
 }

@@ -60,6 +60,7 @@ pub fn show(screen: &Screen, failure: &Failure) {
         }
         Failure::Keeper(error) => report(error),
         Failure::Workspace(error) => report(error),
+        Failure::Declined => screen.say("nothing was changed"),
         Failure::Own(_, text) => report(text),
     }
 }
@@ -134,6 +135,7 @@ pub fn sentence(failure: &Failure) -> String {
         Failure::Exchange(error) => error.to_string(),
         Failure::Keeper(error) => error.to_string(),
         Failure::Workspace(error) => error.to_string(),
+        Failure::Declined => "nothing was changed".to_owned(),
         Failure::Own(_, text) => text.clone(),
     }
 }

@@ -1,5 +1,6 @@
 //! How the program behaves: what it says where, in which form, and how it ends.
 
+use std::fs;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -33,7 +34,18 @@ fn colours_are_for_terminals_unless_somebody_says_otherwise() {
 
 #[test]
 fn what_reports_can_report_in_json() {
-    let team = Team::sealed();
+    let team = Team::new();
+    team.add("[[folders]]\nmode = \"kept\"\nname = \"tides\"\ninside = \"/srv/tides\"\n");
+    team.ok(&["lock", "-q"]);
+    team.ok(&["seal", "-q"]);
+    let at = |name: &str| team.dir.path().join(name).to_str().unwrap().to_owned();
+    let (new, backup) = (at("new"), at("tides.tar.zst"));
+    let (new, backup) = (new.as_str(), backup.as_str());
+    let packages = fs::read_dir(team.dir.path().join("depot/packages")).unwrap();
+    let packed =
+        packages.map(|entry| entry.unwrap().path()).find(|path| path.extension().is_some_and(|kind| kind == "deb"));
+    let packed = packed.unwrap();
+    let packed = packed.to_str().unwrap();
     let depot = team.dir.path().join("depot");
     let depot = depot.to_str().unwrap();
     let shelf = team.dir.path().join("shelf");
@@ -63,6 +75,21 @@ fn what_reports_can_report_in_json() {
         (&["depot", "list", depot, "--json"], "about offers"),
         (&["depot", "check", depot, "--json"], "files flaws whole"),
         (&["depot", "fill", shelf, "--json"], "brought notes there"),
+        (&["depot", "new", new, "--json"], "made"),
+        (&["depot", "add", new, packed, "--json"], "added"),
+        (&["editor", "add", "brindle.quill-syntax", "1.2", "--json"], "before extension version"),
+        (&["start", "--wait", "--json"], "good name pending status"),
+        (&["copy", "in", packed, "/tmp/x", "--json"], "from to"),
+        (&["copy", "out", "/tmp/x", shelf, "--json"], "from to"),
+        (&["freeze", "--json"], "frozen name note"),
+        (&["thaw", "--json"], "frozen name note"),
+        (&["folder", "backup", "tides", backup, "--while-running", "--json"], "bytes file folder"),
+        (&["stop", "--json"], "stopped"),
+        (&["stop", "--all", "--json"], "stopped"),
+        (&["folder", "restore", "tides", backup, "--yes", "--json"], "entries folder"),
+        (&["folder", "remove", "tides", "--yes", "--json"], "bytes entries removed"),
+        (&["drop", "--yes", "--json"], "dropped kept set_aside"),
+        (&["drop", "--yes", "--json"], "dropped kept set_aside"),
     ] {
         assert_eq!(keys(arguments), expected, "{arguments:?}");
     }
