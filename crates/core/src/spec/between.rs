@@ -1,5 +1,7 @@
 //! What has to hold between the values of a spec.
 
+use std::collections::HashMap;
+
 use super::{Action, At, Base, Folder, ImageOrigin, Origin, Port, Provenance, Run, Side, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
@@ -71,19 +73,21 @@ fn pipes_into_shell(line: &str) -> bool {
     })
 }
 
-fn twice<'a, T: std::fmt::Display + PartialEq + 'a>(
+fn twice<'a, T: std::fmt::Display + 'a>(
     mistakes: &mut Vec<Mistake>,
     message: &str,
     values: impl Iterator<Item = &'a At<T>>,
     code: Code,
 ) {
-    let values: Vec<_> = values.collect();
-    for (position, value) in values.iter().enumerate() {
-        if let Some(first) = values[..position].iter().find(|earlier| earlier.value == value.value) {
+    let mut firsts: HashMap<String, &At<T>> = HashMap::new();
+    for value in values {
+        if let Some(first) = firsts.get(&value.value.to_string()) {
             let remedy = "change or remove one of them";
             let mistake = Mistake::new(code, value.span.clone(), format!("{message} {}", value.value), remedy);
             mistakes.push(mistake.noting("again here").against(first.span.clone(), "first here"));
+            continue;
         }
+        firsts.insert(value.value.to_string(), value);
     }
 }
 

@@ -1,6 +1,6 @@
 //! From the text of a spec to a [`Spec`], with every mistake that the text alone shows.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use super::document::{Table, Value};
 use super::gather::{Gathered, gather};
@@ -69,9 +69,14 @@ pub fn parse_gathered(gathered: &Gathered) -> Parsed {
         if broken {
             own.mistakes.retain(|mistake| mistake.code != Code::MISSING_KEY && mistake.code != Code::BASE_ORIGIN);
         }
+        let key = |mistake: &Mistake| {
+            let places = mistake.places.iter().map(|place| (place.span.start, place.span.end));
+            (mistake.code, places.collect::<Vec<_>>())
+        };
+        // What is wrong in several variants is said once.
+        let known: HashSet<_> = reader.mistakes.iter().map(key).collect();
         for mut mistake in own.mistakes {
-            let alike = |other: &Mistake| (other.code, &other.places) == (mistake.code, &mistake.places);
-            if !reader.mistakes.iter().any(alike) {
+            if !known.contains(&key(&mistake)) {
                 if *name != default {
                     mistake.message = format!("in the variant `{name}`: {}", mistake.message);
                 }

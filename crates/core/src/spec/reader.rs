@@ -130,7 +130,10 @@ impl Reader<'_> {
             let message = format!("{} lacks the key `{key}`", shown(table));
             let is_action = table == "steps[]" && ["run", "write", "copy"].contains(&key);
             self.mistakes.retain(|mistake| {
-                let is_missing = mistake.code == Code::MISSING_KEY && mistake.message == message;
+                // Of one certain table, it may have been said in other words.
+                let ends = format!("lacks the key `{key}`");
+                let is_missing = mistake.code == Code::MISSING_KEY
+                    && (mistake.message == message || (at.is_some() && mistake.message.ends_with(&ends)));
                 let is_idle = is_action && mistake.code == Code::STEP_ACTION;
                 let is_here =
                     at.as_ref().is_none_or(|at| mistake.places.first().is_some_and(|place| place.span == *at));

@@ -16,3 +16,4 @@ mod services;
 mod spec;
 mod team;
 mod variants;
+mod wrong;
