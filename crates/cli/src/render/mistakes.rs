@@ -1,7 +1,9 @@
 //! Mistakes, with their place in the file underlined.
 
+use std::collections::HashMap;
+
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
-use cavrith_core::mistake::{Mistake, Weight, line_and_column};
+use cavrith_core::mistake::{Mistake, Weight};
 use cavrith_core::spec::document::{Source, Sources};
 use cavrith_core::verdict::count;
 use cavrith_engine::findings::Findings;
@@ -84,6 +86,22 @@ fn within(file: &Source, span: &std::ops::Range<usize>) -> std::ops::Range<usize
 
 /// Mistakes for an editor: file, line and column (from 1), and where they end.
 pub fn as_json(findings: &Findings) -> Value {
+    // There may be very many in one long file.
+    let starts: HashMap<usize, Vec<usize>> = findings
+        .sources
+        .files()
+        .iter()
+        .map(|file| {
+            let newlines = file.text.match_indices('\n').map(|(at, _)| at + 1);
+            (file.start, std::iter::once(0).chain(newlines).collect())
+        })
+        .collect();
+    let line_and_column = |file: &Source, offset: usize| {
+        let starts = starts.get(&file.start).map(Vec::as_slice).unwrap_or_default();
+        let line = starts.partition_point(|start| *start <= offset);
+        let begin = starts.get(line.saturating_sub(1)).copied().unwrap_or(0);
+        (line, file.text.get(begin..offset).map_or(1, |before| before.chars().count() + 1))
+    };
     let mistakes: Vec<_> = findings
         .mistakes
         .iter()
@@ -94,8 +112,8 @@ pub fn as_json(findings: &Findings) -> Value {
                 .filter_map(|place| {
                     let (file, _) = findings.sources.locate(place.span.start)?;
                     let span = within(file, &place.span);
-                    let (line, column) = line_and_column(&file.text, span.start);
-                    let (end_line, end_column) = line_and_column(&file.text, span.end);
+                    let (line, column) = line_and_column(file, span.start);
+                    let (end_line, end_column) = line_and_column(file, span.end);
                     Some(json!({ "file": file.path, "line": line, "column": column, "end_line": end_line, "end_column": end_column, "note": place.note }))
                 })
                 .collect();

@@ -3,6 +3,7 @@
 //! A spec may take over entries of other files (`include`). All texts lie one after the other in one range of byte
 //! offsets, so that a span names a place whichever file it is in, and a mistake may point into two files.
 
+use std::collections::HashMap;
 use std::ops::Range;
 
 use toml::de::{DeTable, DeValue};
@@ -134,10 +135,6 @@ impl Table {
         }
     }
 
-    fn get_mut(&mut self, name: &str) -> Option<&mut Entry> {
-        self.entries.iter_mut().find(|entry| entry.name == name)
-    }
-
     /// The table as JSON, with sorted keys; what the digest of a spec is made of.
     pub fn as_json(&self) -> serde_json::Value {
         serde_json::Value::Object(
@@ -236,9 +233,12 @@ pub fn join(taken: Table, own: Table) -> Table {
 }
 
 fn join_at(mut taken: Table, own: Table, path: &str) -> Table {
+    let mut places: HashMap<String, usize> =
+        taken.entries.iter().enumerate().rev().map(|(place, entry)| (entry.name.clone(), place)).collect();
     for entry in own.entries {
         let below = if path.is_empty() { entry.name.clone() } else { format!("{path}.{}", entry.name) };
-        let Some(there) = taken.get_mut(&entry.name) else {
+        let Some(there) = places.get(&entry.name).and_then(|place| taken.entries.get_mut(*place)) else {
+            places.insert(entry.name.clone(), taken.entries.len());
             taken.entries.push(entry);
             continue;
         };

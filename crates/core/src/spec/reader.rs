@@ -28,6 +28,9 @@ pub(super) struct Elsewhere {
     at: Option<Span>,
 }
 
+/// Mistakes after which unknown keys are only named.
+const GUESSED: usize = 1000;
+
 /// Collects mistakes.
 pub(super) struct Reader<'s> {
     pub(super) sources: &'s Sources,
@@ -78,6 +81,11 @@ impl Reader<'_> {
             match known.iter().find(|(known, _)| *known == name) {
                 Some(_) => {}
                 None if free => {}
+                // Whoever has so many has put something else here, and needs no guess for each.
+                None if self.mistakes.len() > GUESSED => {
+                    let message = format!("{shown} has no key `{name}`");
+                    self.push(Mistake::new(Code::UNKNOWN_KEY, name_span, message, "leave it out"));
+                }
                 None => {
                     let usable = known.iter().map(|(name, _)| *name);
                     let near = || nearest(name, known.iter().map(|(name, _)| *name));
