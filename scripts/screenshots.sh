@@ -17,7 +17,9 @@ trap cleanup EXIT
 mkdir -p "$work/bin" "$shots"
 cp "$here/target/release/cavrith" "$work/bin/"
 PATH=$work/bin:$PATH
-export PATH
+# A picture shows what a pager would turn.
+PAGER=cat
+export PATH PAGER
 
 Xvfb ":$number" -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
