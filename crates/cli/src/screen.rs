@@ -76,8 +76,8 @@ pub struct Screen {
     pub progress: MultiProgress,
     /// Something of the result could not be written.
     lost: AtomicBool,
-    /// The result so far, when all of it is to be shown together.
-    held: Mutex<Option<String>>,
+    /// The lines so far, when all of the result is to be shown together; true of those that go to standard error.
+    held: Mutex<Option<Vec<(bool, String)>>>,
 }
 
 impl Screen {
@@ -128,7 +128,7 @@ impl Screen {
             let line = line.to_string();
             let line = format!("{}\n", harmless(&line));
             match self.held.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
-                Some(held) => held.push_str(&line),
+                Some(held) => held.push((false, line)),
                 None => self.write(&line),
             }
         });
@@ -151,11 +151,17 @@ impl Screen {
     pub fn paged<T>(&self, work: impl FnOnce() -> T) -> T {
         let Some(room) = pager::room() else { return work() };
         let hold = |held| std::mem::replace(&mut *self.held.lock().unwrap_or_else(PoisonError::into_inner), held);
-        hold(Some(String::new()));
+        hold(Some(Vec::new()));
         let done = work();
-        let text = hold(None).unwrap_or_default();
-        if !pager::shown(&text, room) {
-            self.write(&text);
+        let lines = hold(None).unwrap_or_default();
+        let text: String = lines.iter().filter(|(is_aside, _)| !is_aside).map(|(_, line)| line.as_str()).collect();
+        let paged = pager::shown(&text, room);
+        for (is_aside, line) in lines {
+            match (is_aside, paged) {
+                (true, _) => drop(io::stderr().lock().write_all(line.as_bytes())),
+                (false, false) => self.write(&line),
+                (false, true) => {}
+            }
         }
         done
     }
@@ -170,8 +176,12 @@ impl Screen {
     /// A line about the work that is said even when quiet.
     pub fn insist(&self, line: impl Display) {
         self.above(|| {
-            let line = in_words(&line.to_string());
-            let _ = writeln!(io::stderr().lock(), "{}", harmless(&line));
+            let line = format!("{}\n", harmless(&in_words(&line.to_string())));
+            match self.held.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+                // What is said after a part of the result belongs behind it.
+                Some(held) if !held.is_empty() => held.push((true, line)),
+                _ => drop(io::stderr().lock().write_all(line.as_bytes())),
+            }
         });
     }
 
