@@ -52,7 +52,7 @@ pub struct Verify {
 
 #[derive(Debug, Arguments)]
 pub struct Roster {
-    /// Folders, images in a registry (registry/name:tag), addresses of git; else, what the spec's [team] says
+    /// Folders, images in a registry (registry/name:tag), addresses of git; else, what the spec's team says
     #[arg(value_name = "SOURCE")]
     pub sources: Vec<String>,
     /// End with 1 unless everybody is the same

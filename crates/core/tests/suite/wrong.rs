@@ -21,8 +21,8 @@ const ADDED: [(&str, &str); 56] = [
     ("[services.web]\ncommand = \"httpd -f\"\n", "command|[services.*] has no key `command`|write run = \"httpd -f\""),
     ("[services.web]\nrun = \"x\"\nrestart = true\n", "true|`restart` is true or false|write restart = \"always\""),
     (
-        "[services.web]\nrun = \"x\"\nrestart = \"unless-stopped\"\n",
-        "\"unless-stopped\"|`restart` cannot be|always, on-failure, never",
+        "[services.web]\nrun = \"x\"\nrestart = \"sometimes\"\n",
+        "\"sometimes\"|`restart` cannot be|always, on-failure, never",
     ),
     ("[services.web]\nrun = \"x\"\nready = 8080\n", "8080|`ready` is a whole number|write ready = { port = 8080 }"),
     ("[services.web]\nrun = \"x\"\nready = \"8080\"\n", "\"8080\"|`ready` is a text|write ready = { port = 8080 }"),
