@@ -38,8 +38,8 @@ const PROJECT_FILES: [&str; 10] = [
     "makefile",
 ];
 
-/// What to do about a failed build step, when its last lines show what it lacks. `project` is where the project's folder
-/// appears inside, `has_files` whether the step is given files of it.
+/// What to do about a failed build step, when its last lines show what it lacks. `project` is where the project's
+/// folder appears inside, `has_files` whether the step is given files of it.
 pub fn of_build_step<T: AsRef<str>>(last_lines: &[T], project: &str, has_files: bool) -> Option<&'static str> {
     let lines: Vec<_> = last_lines.iter().map(|line| line.as_ref().to_lowercase()).collect();
     let any = |words: &[&str]| lines.iter().any(|line| words.iter().any(|word| line.contains(word)));

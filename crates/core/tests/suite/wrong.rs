@@ -1,5 +1,5 @@
-//! Wrong specs as people of other habits write them: each has one mistake, at the right place, in the writer's own terms,
-//! with what to do. `|` parts what stands under the marked place, words of the message, and words of the remedy.
+//! Wrong specs as people of other habits write them: each has one mistake, at the right place, in the writer's own
+//! terms, with what to do. `|` parts what stands under the marked place, words of the message, and words of the remedy.
 
 use cavrith_core::spec::parse;
 
