@@ -49,7 +49,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
         Ok(verifying::verify(context, &home, &project, &lock, depth)?)
     })?;
     let took = started.elapsed().as_millis() as u64;
-    let made = reported(screen, &home, (&project, &lock), (&verdict, took), &build_env, command)?;
+    let (home, project, lock) = (&home, &project, &lock);
+    let reporter = Reporter { screen, home, project, lock, verdict: (&verdict, took), build_env: &build_env, command };
+    let made = reporter.reported()?;
     let words = lock.seal.as_ref().map(|seal| seal.words.clone()).unwrap_or_default();
     if command.answer.json {
         let mut value = verdict::as_json(&verdict, &words);
@@ -78,69 +80,72 @@ pub fn exec(general: &General, screen: &Screen, command: &Verify) -> Outcome {
     })
 }
 
-/// Reports, when that is wanted. What nobody asked for just now must not fail, and is told instead.
-fn reported(
-    screen: &Screen,
-    home: &Home,
-    pair: (&Project, &Lock),
-    verdict: (&Verdict, u64),
-    build_env: &BuildEnv,
-    command: &Verify,
-) -> Result<Option<(Made, Vec<String>)>, Failure> {
-    if command.report {
-        return report(screen, home, pair, verdict, build_env, command).map(Some);
-    }
-    let declared = pair.0.spec.team.as_ref();
-    let own = build_env.store_session.member.config.automatic_reports;
-    let is_wanted = own.unwrap_or(declared.is_some_and(|team| team.automatic_reports));
-    let has_place = declared.is_some_and(|team| team.reports.is_some() || team.registry.is_some());
-    if command.quick || command.no_report || !is_wanted || !has_place {
-        return Ok(None);
-    }
-    match report(screen, home, pair, verdict, build_env, command) {
-        Ok(made) => Ok(Some(made)),
-        Err(why) => {
-            screen.say(format_args!("{} nothing was reported: {}", styled(screen.err.warning, "note"), sentence(&why)));
-            Ok(None)
-        }
-    }
+/// What is reported, and with what.
+struct Reporter<'a> {
+    screen: &'a Screen,
+    home: &'a Home,
+    project: &'a Project,
+    lock: &'a Lock,
+    /// What was measured, and how long that took, in milliseconds.
+    verdict: (&'a Verdict, u64),
+    build_env: &'a BuildEnv,
+    command: &'a Verify,
 }
 
-/// Makes the report of a verdict, and puts it where it is wanted. Gives the places, when it is not only kept.
-fn report(
-    screen: &Screen,
-    home: &Home,
-    pair: (&Project, &Lock),
-    verdict: (&Verdict, u64),
-    build_env: &BuildEnv,
-    command: &Verify,
-) -> Result<(Made, Vec<String>), Failure> {
-    let (project, lock) = pair;
-    let team = team::signed(project)?;
-    let signer = if command.anonymous { Signer::Nobody } else { Signer::Member(&team.now, keys::choice(&command.key)) };
-    let typed = command.to.as_deref().map(|text| ReportPlace::parse(text, false)).transpose()?;
-    let declared = project.spec.team.as_ref().filter(|_| typed.is_none());
-    let folder = declared.and_then(|team| team.reports.as_ref());
-    let mut images: Vec<_> = declared.and_then(|team| team.registry.as_ref()).map(|at| &at.value).into_iter().collect();
-    if let Some(ReportPlace::Registry(reference)) = &typed {
-        images.push(reference);
+impl Reporter<'_> {
+    /// Reports, when that is wanted. What nobody asked for just now must not fail, and is told instead.
+    fn reported(&self) -> Result<Option<(Made, Vec<String>)>, Failure> {
+        if self.command.report {
+            return self.report().map(Some);
+        }
+        let declared = self.project.spec.team.as_ref();
+        let own = self.build_env.store_session.member.config.automatic_reports;
+        let is_wanted = own.unwrap_or(declared.is_some_and(|team| team.automatic_reports));
+        let has_place = declared.is_some_and(|team| team.reports.is_some() || team.registry.is_some());
+        if self.command.quick || self.command.no_report || !is_wanted || !has_place {
+            return Ok(None);
+        }
+        match self.report() {
+            Ok(made) => Ok(Some(made)),
+            Err(why) => {
+                let note = styled(self.screen.err.warning, "note");
+                self.screen.say(format_args!("{note} nothing was reported: {}", sentence(&why)));
+                Ok(None)
+            }
+        }
     }
-    let is_sent = typed.is_some() || folder.is_some() || !images.is_empty();
-    let version = env!("CARGO_PKG_VERSION");
-    let made = reporting::make(home, pair, verdict, build_env.identity, version, signer, is_sent)?;
-    let mut put = Vec::new();
-    if let Some(ReportPlace::Folder(dir)) = &typed {
-        put.push(reporting::put_into(dir, &made)?.display().to_string());
+
+    /// Makes the report of a verdict, and puts it where it is wanted. Gives the places, when it is not only kept.
+    fn report(&self) -> Result<(Made, Vec<String>), Failure> {
+        let Self { screen, home, project, lock, build_env, command, .. } = *self;
+        let team = team::signed(project)?;
+        let signer =
+            if command.anonymous { Signer::Nobody } else { Signer::Member(&team.now, keys::choice(&command.key)) };
+        let typed = command.to.as_deref().map(|text| ReportPlace::parse(text, false)).transpose()?;
+        let declared = project.spec.team.as_ref().filter(|_| typed.is_none());
+        let folder = declared.and_then(|team| team.reports.as_ref());
+        let mut images: Vec<_> =
+            declared.and_then(|team| team.registry.as_ref()).map(|at| &at.value).into_iter().collect();
+        if let Some(ReportPlace::Registry(reference)) = &typed {
+            images.push(reference);
+        }
+        let is_sent = typed.is_some() || folder.is_some() || !images.is_empty();
+        let version = env!("CARGO_PKG_VERSION");
+        let made = reporting::make(home, (project, lock), self.verdict, build_env.identity, version, signer, is_sent)?;
+        let mut put = Vec::new();
+        if let Some(ReportPlace::Folder(dir)) = &typed {
+            put.push(reporting::put_into(dir, &made)?.display().to_string());
+        }
+        if let Some(folder) = folder {
+            put.push(reporting::put_into_project(project, &folder.value, &made)?.display().to_string());
+        }
+        let platform = Platform::of(lock, cavrith_engine::build::architecture());
+        for reference in images {
+            build::with_progress(screen, build_env, Where::Nowhere, false, |context| {
+                Ok(reports::attach(context.supply(), reference, &platform, &made.text)?)
+            })?;
+            put.push(reference.to_string());
+        }
+        Ok((made, put))
     }
-    if let Some(folder) = folder {
-        put.push(reporting::put_into_project(project, &folder.value, &made)?.display().to_string());
-    }
-    let platform = Platform::of(lock, cavrith_engine::build::architecture());
-    for reference in images {
-        build::with_progress(screen, build_env, Where::Nowhere, false, |context| {
-            Ok(reports::attach(context.supply(), reference, &platform, &made.text)?)
-        })?;
-        put.push(reference.to_string());
-    }
-    Ok((made, put))
 }

@@ -35,13 +35,10 @@ const ADDED: [(&str, &str); 56] = [
         "timeout|no key `timeout`|write limit = \"5 s\"",
     ),
     (
-        "[services.web]\nrun = \"x\"\nhealthcheck = \"curl localhost\"\n",
-        "healthcheck|no key `healthcheck`|write ready = { command = \"curl localhost\" }",
+        "[services.web]\nrun = \"x\"\nhealth = \"curl localhost\"\n",
+        "health|no key `health`|write ready = { command = \"curl localhost\" }",
     ),
-    (
-        "[services.web]\nrun = \"x\"\ndepends_on = [\"web2\"]\n",
-        "depends_on|no key `depends_on`|write after = [\"web2\"]",
-    ),
+    ("[services.web]\nrun = \"x\"\nrequires = [\"web2\"]\n", "requires|no key `requires`|write after = [\"web2\"]"),
     ("[services.web]\nrun = \"x\"\nenvironment = { A = \"b\" }\n", "environment|no key `environment`|write `env`"),
     ("[services.web]\nrun = \"x\"\nuser = \"www\"\n", "user|no key `user`|write account = \"www\""),
     ("[services.web]\nrun = \"x\"\nworkdir = \"/srv\"\n", "workdir|no key `workdir`|write directory = \"/srv\""),
