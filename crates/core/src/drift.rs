@@ -75,6 +75,23 @@ pub struct Drift {
     pub paths: BTreeMap<String, Vec<RootPath>>,
 }
 
+impl Drift {
+    /// Keeps the findings that still hold in another comparison of the same workspace: those that are found there,
+    /// too, or a file of which is part of what was found there.
+    pub fn retain_differing(&mut self, other: &Self) {
+        let differing: BTreeSet<_> =
+            other.findings.iter().filter_map(|finding| other.paths.get(&finding.bundle())).flatten().collect();
+        let paths = &self.paths;
+        self.findings.retain(|finding| {
+            let same = |still: &Finding| still.group() == finding.group() && still.name() == finding.name();
+            // All packages and accounts are one bundle, so their files say nothing of a single one.
+            let by_path = !matches!(finding, Finding::Package { .. } | Finding::Account { .. })
+                && paths.get(&finding.bundle()).into_iter().flatten().any(|path| differing.contains(path));
+            by_path || other.findings.iter().any(same)
+        });
+    }
+}
+
 /// Files of one directory.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Group {
@@ -115,6 +132,15 @@ pub enum Finding {
         place: String,
         /// How it would be installed: program and arguments. Nothing when that does not follow from where it lies.
         install: Option<Vec<String>>,
+    },
+    /// A new directory in which a language's packages lie apart from all others.
+    Environment {
+        /// The directory.
+        path: String,
+        /// What it is, in words.
+        what: String,
+        /// How it would be made: program and arguments.
+        make: Vec<String>,
     },
     /// A file of the image was changed, or a new one lies alone.
     File {
@@ -191,7 +217,7 @@ impl Finding {
         match self {
             Self::Package { name, .. } | Self::LanguagePackage { name, .. } => name,
             Self::Account { name, .. } | Self::Variable { name, .. } => name,
-            Self::File { path, .. } | Self::Removed { path, .. } => path,
+            Self::File { path, .. } | Self::Removed { path, .. } | Self::Environment { path, .. } => path,
             Self::Folder(group) => &group.path,
             Self::Service { program, .. } => program,
         }
@@ -201,7 +227,7 @@ impl Finding {
     pub fn group(&self) -> &'static str {
         match self {
             Self::Package { .. } => "packages",
-            Self::LanguagePackage { .. } => "language-packages",
+            Self::LanguagePackage { .. } | Self::Environment { .. } => "language-packages",
             Self::File { .. } | Self::Removed { .. } | Self::Folder(_) => "files",
             Self::Account { .. } => "accounts",
             Self::Variable { .. } => "variables",
@@ -228,6 +254,7 @@ impl Finding {
             }
             Self::Removed { path, origin, .. } => escape_all(&mut [Some(path), origin.as_mut()]),
             Self::Folder(group) => escape(&mut group.path),
+            Self::Environment { path, what, .. } => escape_all(&mut [Some(path), Some(what)]),
             Self::Account { name, change, .. } => escape_all(&mut [Some(name), Some(change)]),
             Self::Variable { name, value, file } => escape_all(&mut [Some(name), Some(value), Some(file)]),
             Self::Service { program, account, .. } => escape_all(&mut [Some(program), Some(account)]),
@@ -240,7 +267,11 @@ impl Finding {
             Self::Package { .. } | Self::Account { .. } => self.group().to_owned(),
             Self::LanguagePackage { place, .. } => format!("{place} {}", self.name()),
             Self::Variable { file, .. } => file.clone(),
-            Self::File { .. } | Self::Removed { .. } | Self::Folder(_) | Self::Service { .. } => self.name().to_owned(),
+            Self::File { .. }
+            | Self::Removed { .. }
+            | Self::Folder(_)
+            | Self::Environment { .. }
+            | Self::Service { .. } => self.name().to_owned(),
         }
     }
 
@@ -248,7 +279,12 @@ impl Finding {
     pub fn is_meant(&self, word: &str) -> bool {
         let beneath = || {
             let above = word.trim_end_matches('/');
-            above.starts_with('/') && self.name().strip_prefix(above).is_some_and(|rest| rest.starts_with('/'))
+            let lies_in = |path: &str| path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/'));
+            let place = match self {
+                Self::LanguagePackage { place, .. } => place == above || lies_in(place),
+                _ => false,
+            };
+            above.starts_with('/') && (place || lies_in(self.name()))
         };
         self.name() == word || self.group() == word || self.name() == word.trim_end_matches('/') || beneath()
     }
@@ -438,6 +474,7 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
         let path = match inner.as_slice() {
             [only] if files == 1 && **only != path => {
                 let only = (*only).clone();
+                paths.remove(&named(&path));
                 paths.insert(named(&only), vec![only.clone()]);
                 only
             }
@@ -458,7 +495,10 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
         });
     }
     findings.sort_by(|one, other| one.name().cmp(other.name()));
-    open.paths.extend(paths);
+    // A directory that is something else already keeps what was taken for that.
+    for (bundle, more) in paths {
+        open.paths.entry(bundle).or_default().extend(more);
+    }
     findings
 }
 

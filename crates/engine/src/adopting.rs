@@ -82,7 +82,7 @@ pub fn plan(text: &str, spec: &Spec, findings: &[Finding], inside: &Inside<'_>) 
     let order = |finding: &Finding| match finding {
         Finding::Package { .. } => 0,
         Finding::Account { .. } => 1,
-        Finding::LanguagePackage { .. } => 2,
+        Finding::LanguagePackage { .. } | Finding::Environment { .. } => 2,
         Finding::File { .. } | Finding::Folder(_) => 3,
         Finding::Removed { .. } => 4,
         Finding::Variable { .. } | Finding::Service { .. } => 5,
@@ -90,8 +90,8 @@ pub fn plan(text: &str, spec: &Spec, findings: &[Finding], inside: &Inside<'_>) 
     let mut all: Vec<&Finding> = findings.iter().collect();
     all.sort_by_key(|finding| order(finding));
     plan.language_packages(&all)?;
-    for finding in all {
-        match plan.one(finding)? {
+    for finding in &all {
+        match plan.one(finding, &all)? {
             Outcome::Adopted => plan.adoption.adopted.push(finding.name().to_owned()),
             Outcome::Left(why) => plan.adoption.left.push((finding.name().to_owned(), why)),
             Outcome::Elsewhere => {}
@@ -103,6 +103,12 @@ pub fn plan(text: &str, spec: &Spec, findings: &[Finding], inside: &Inside<'_>) 
 
 fn unchangeable(why: String) -> EngineError {
     EngineError::Project(ProjectError::SpecUnchangeable { why })
+}
+
+/// Whether this is a new directory above a path.
+fn is_folder_above(finding: &Finding, path: &str) -> bool {
+    let Finding::Folder(group) = finding else { return false };
+    path.strip_prefix(group.path.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }
 
 enum Outcome {
@@ -126,11 +132,17 @@ struct Plan<'a> {
 }
 
 impl Plan<'_> {
-    fn one(&mut self, finding: &Finding) -> Result<Outcome, EngineError> {
+    fn one(&mut self, finding: &Finding, all: &[&Finding]) -> Result<Outcome, EngineError> {
         match finding {
             Finding::Package { name, from, to, asked } => self.package(name, from.as_deref(), to.as_deref(), *asked),
-            Finding::LanguagePackage { to: Some(_), install: Some(_), .. } => Ok(Outcome::Elsewhere),
+            Finding::LanguagePackage { to: Some(_), install: Some(_), .. } | Finding::Environment { .. } => {
+                Ok(Outcome::Elsewhere)
+            }
             Finding::LanguagePackage { to: None, .. } => left("take it out of whatever installs it in the spec"),
+            // It comes with the directory that it lies in.
+            Finding::LanguagePackage { place, .. } if all.iter().any(|other| is_folder_above(other, place)) => {
+                Ok(Outcome::Elsewhere)
+            }
             Finding::LanguagePackage { place, .. } => {
                 Ok(Outcome::Left(format!("how it came to lie in {place} is not known; write a step that installs it")))
             }
@@ -219,8 +231,13 @@ impl Plan<'_> {
         }
     }
 
-    /// One step for each command that installs several.
+    /// One step for each command that installs several, after those for what they are installed into.
     fn language_packages(&mut self, findings: &[&Finding]) -> Result<(), EngineError> {
+        for finding in findings {
+            let Finding::Environment { path, make, .. } = finding else { continue };
+            self.adoption.adopted.push(path.clone());
+            self.step(&format!("make {path}"), "run", strings(make))?;
+        }
         let mut steps: Vec<(Vec<String>, Vec<String>)> = Vec::new();
         for finding in findings {
             let Finding::LanguagePackage { name, to: Some(_), install: Some(install), manager, .. } = finding else {

@@ -190,6 +190,19 @@ pub fn against(
     told(context, place, &scratched)
 }
 
+/// What was changed by hand and is in the image that the project has now neither, with what lies in the home.
+///
+/// # Errors
+/// As [`against`].
+pub fn lost(context: BuildContext<'_>, place: &Place, project: &Project, lock: &Lock) -> Result<Drift, WorkspaceError> {
+    let (mut drift, _) = drift(context, place)?;
+    let left = against(context, place, project, lock)?;
+    drift.retain_differing(&left);
+    // What runs ends with every restart, and is told where that is asked for.
+    drift.findings.retain(|finding| !matches!(finding, Finding::Service { .. }));
+    Ok(drift)
+}
+
 /// What was changed by hand, as it was read.
 ///
 /// # Errors

@@ -3,13 +3,13 @@
 use std::time::Instant;
 
 use cavrith_core::derive::changes::Effort;
-use cavrith_core::verdict::count;
+use cavrith_core::drift::Drift;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::names;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Standing;
-use cavrith_workspace::backups;
 use cavrith_workspace::lifecycle::{self, Wanted};
+use cavrith_workspace::{backups, drifting};
 use serde_json::json;
 
 use crate::args::{Apply, General};
@@ -18,8 +18,8 @@ use crate::commands::start::{client, lock_of, meant, open_sites, status_value, w
 use crate::commands::stop::{confirm, hosts_file, tell_of_backup};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
-use crate::render::progress::seconds;
-use crate::render::runtime as render;
+use crate::render;
+use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
@@ -40,7 +40,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         || status.ports.len() < status.arrangement.ports.len()
         || status.services.iter().any(|service| service.phase == cavrith_keeper::protocol::Phase::Failed);
     if !command.report.json && !screen.quiet {
-        render::pending(screen, &pending, false);
+        render::runtime::pending(screen, &pending, false);
     }
     if command.dry_run {
         if command.report.json {
@@ -73,8 +73,14 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         if effort < Effort::WorkspaceRestart {
             client(&place)?.apply(wanted.followed())?;
         } else {
+            let lost = || {
+                build::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+                    Ok(drifting::lost(context, &place, &project, &lock)?)
+                })
+            };
             let same = wanted.arrangement.image == status.arrangement.image;
-            let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image)? };
+            let lost =
+                if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image, lost)? };
             running_stop(&place)?;
             if let Some(scratch) = lost {
                 let aside = backups::set_aside(&home, &place, &scratch)?;
@@ -138,27 +144,31 @@ fn say_what_is_lost(
     command: &Apply,
     place: &Place,
     runs: &cavrith_core::digest::ImageFingerprint,
+    find: impl FnOnce() -> Result<Drift, Failure>,
 ) -> Result<Option<std::path::PathBuf>, Failure> {
     let Some((number, some, path)) = lifecycle::left_behind(place, runs, 10) else { return Ok(None) };
     let scratch = path.parent().map(std::path::Path::to_owned);
     if command.fresh {
         return Ok(scratch);
     }
-    screen.insist(format_args!(
-        "the image is another one, and {} changed inside by hand will not be in it:",
-        count(number, "file")
-    ));
-    for path in &some {
-        screen.insist(format_args!("    {path}"));
-    }
-    if number > some.len() {
-        screen.insist(format_args!("    … and {} more", number - some.len()));
-    }
-    screen.insist(format_args!("they stay in {} until the workspace is dropped", path.display()));
+    // The image that it runs over may be gone from the store, so only the files can be named.
+    let lines = match find() {
+        Ok(drift) if drift.findings.is_empty() && drift.home.is_empty() => return Ok(None),
+        Ok(drift) => render::drift::in_short(&drift, &screen.err, 10),
+        Err(_) => {
+            let more = (number > some.len()).then(|| format!("    … and {} more", number - some.len()));
+            some.iter().map(|path| format!("    {path}")).chain(more).collect()
+        }
+    };
+    screen.insist("the image is another one, and this that was changed inside by hand is not in it:");
+    lines.iter().for_each(|line| screen.insist(line));
+    screen.insist(format_args!("the files stay in {} until the workspace is dropped", path.display()));
     confirm(screen, false, "go over to the new image?").map_err(|failure| match failure {
         Failure::Own(2, _) => Failure::Own(
             1,
-            "nothing was changed; write --fresh to begin with an empty scratch, or bring what you need into the spec first".to_owned(),
+            "nothing was changed; write --fresh to begin with an empty scratch, or bring what you need into the spec first \
+             (cavrith drift --adopt)"
+                .to_owned(),
         ),
         other => other,
     })?;

@@ -45,16 +45,30 @@ pub fn show(screen: &Screen, drift: &Drift) {
     rest(screen, drift);
 }
 
+/// Each finding in one line, as many as are wanted, and what lies in the home.
+pub fn in_short(drift: &Drift, styles: &Styles, most: usize) -> Vec<String> {
+    let is_needed = |finding: &Finding| matches!(finding, Finding::Package { asked: false, from: None, .. });
+    let told: Vec<_> = drift.findings.iter().filter(|finding| !is_needed(finding)).collect();
+    let firsts = told.iter().take(most).filter_map(|finding| line(finding, styles).into_iter().next());
+    let more = (told.len() > most).then(|| format!("    … and {} more; cavrith drift tells all", told.len() - most));
+    firsts.chain(more).chain(of_home(drift).map(|home| format!("    {home}"))).collect()
+}
+
+/// What lies in the home, in one line.
+fn of_home(drift: &Drift) -> Option<String> {
+    let files = drift.home.iter().map(|group| group.files).sum::<u64>();
+    let names: Vec<_> = drift.home.iter().map(|group| group.path.rsplit('/').next().unwrap_or_default()).collect();
+    let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
+    let some = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");
+    let what = count(files as usize, "file");
+    (!names.is_empty()).then(|| format!("in the home: {what}, a member's own: {some}{more}"))
+}
+
 /// What says nothing about the workspace being another one.
 fn rest(screen: &Screen, drift: &Drift) {
     let faint = screen.out.faint;
-    if !drift.home.is_empty() {
-        let files = drift.home.iter().map(|group| group.files).sum::<u64>();
-        let names: Vec<_> = drift.home.iter().map(|group| group.path.rsplit('/').next().unwrap_or_default()).collect();
-        let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
-        let names = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");
-        let what = count(files as usize, "file");
-        screen.result(styled(faint, format_args!("in the home: {what}, a member's own: {names}{more}")));
+    if let Some(home) = of_home(drift) {
+        screen.result(styled(faint, home));
     }
     if !drift.folded.is_empty() {
         let folded: Vec<_> = drift.folded.iter().map(|(why, count)| format!("{why} ({count})")).collect();
@@ -79,6 +93,10 @@ fn line(finding: &Finding, styles: &Styles) -> Vec<String> {
         Finding::Package { name, from, to, .. } => moved(name, from, to, ""),
         Finding::LanguagePackage { manager, name, from, to, place, .. } => {
             moved(name, from, to, &format!("  {}", styled(styles.faint, format_args!("{manager}, in {place}"))))
+        }
+        Finding::Environment { path, what, .. } => {
+            let name = styled(styles.strong, path);
+            vec![format!("    {} {name}  {}", styled(styles.good, "+"), styled(styles.faint, what))]
         }
         Finding::Account { name, change, .. } => vec![format!("    {}  {change}", styled(styles.strong, name))],
         Finding::Variable { name, value, file } => {

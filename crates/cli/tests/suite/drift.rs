@@ -206,11 +206,98 @@ fn what_is_adopted_is_in_the_image_and_no_drift_is_left() {
     inside(&team, "crew", "test \"$TIDE_STATION\" = 7");
     team.ok(&["seal", "-q"]);
     assert!(team.ok(&["verify"]).contains("same         scratch"));
+    // A workspace that ran on over the old image goes over to one that holds everything without a question.
+    inside(&team, "root", "mkdir -p /opt/berths; echo 1 > /opt/berths/1; echo 2 > /opt/berths/2");
+    team.ok(&["drift", "--adopt", "--yes", "-q"]);
+    let output = team.run(&["apply"]);
+    assert!(output.status.success(), "{}", crate::team::told(&output));
+    assert_eq!(names(&drift(&team)), [""; 0]);
+    // Where only a part of it was adopted, the rest is told.
+    inside(&team, "root", "mkdir -p /opt/piers; echo 1 > /opt/piers/1; echo 2 > /opt/piers/2; echo x > /opt/alone");
+    team.ok(&["drift", "/opt/piers", "--adopt", "--yes", "-q"]);
+    inside(&team, "root", "echo 3 > /opt/piers/2");
+    let told = team.fails(&["apply"], 1);
+    assert!(told.contains("new      /opt/piers/  2 files") && told.contains("new      /opt/alone"), "{told}");
+    assert!(!told.contains("berths") && told.contains("cavrith drift --adopt"), "{told}");
+    team.ok(&["apply", "-q", "--fresh"]);
     // Changed once more, the same step gets the new text.
     inside(&team, "root", "printf 'depth = \"4\"\\n' > /etc/tide.conf");
     team.ok(&["drift", "/etc/tide.conf", "--adopt", "--yes", "-q"]);
     let (spec, _) = project_files(&team);
     assert!(spec.matches("inside = \"/etc/tide.conf\"").count() == 1 && spec.contains("depth = \"4\""), "{spec}");
+    team.assert_clean();
+}
+
+/// A virtual environment as `python3 -m venv` makes it, with two packages, the first of which comes with it.
+const ENVIRONMENT: &str = "mkdir -p /opt/v/bin /opt/v/include/python3.13 /opt/v/lib/python3.13/site-packages; cd /opt/v
+    ln -s lib lib64; ln -s /usr/bin/python3 bin/python3; ln -s python3 bin/python; echo x > bin/activate; echo x > bin/pip
+    printf 'home = /usr/bin\ninclude-system-site-packages = false\nversion = 3.13.5\n' > pyvenv.cfg
+    cd lib/python3.13/site-packages
+    for one in pip-25.1.1 click-8.5.1; do
+        mkdir -p $one.dist-info ${one%-*}; echo x > ${one%-*}/a.py
+        printf \"Name: ${one%-*}\nVersion: ${one#*-}\n\n\" > $one.dist-info/METADATA
+        printf \"${one%-*}/a.py,,\n$one.dist-info/METADATA,,\n\" > $one.dist-info/RECORD
+    done";
+
+#[test]
+fn an_environment_of_a_language_is_one_thing_and_made_before_what_lies_in_it() {
+    let team = Team::locked();
+    // What the interpreter brings for new environments.
+    team.step("mkdir -p /usr/share/python-wheels; echo x > /usr/share/python-wheels/pip-25.1.1-py3-none-any.whl");
+    team.ok(&["lock", "-q"]);
+    team.ok(&["start", "-q", "--wait"]);
+    inside(&team, "root", ENVIRONMENT);
+    inside(&team, "root", "mkdir -p /srv/x/node_modules/tides; cd /srv/x; echo {} > package.json
+        echo '{\"name\":\"tides\",\"version\":\"2.0.0\"}' > node_modules/tides/package.json; mkdir -p /root/.npm; echo 1 > /root/.npm/when");
+    let value = drift(&team);
+    assert_eq!(
+        names(&value),
+        ["environment /opt/v", "language-package tides", "language-package click", "file /srv/x/package.json"]
+    );
+    let told = team.fails(&["drift", "--adopt"], 2);
+    let made = told.find("+run = [\"python3\", \"-m\", \"venv\", \"/opt/v\"]").unwrap_or_else(|| panic!("{told}"));
+    let installed =
+        told.find("+run = [\"/opt/v/bin/pip\", \"install\", \"click==8.5.1\"]").unwrap_or_else(|| panic!("{told}"));
+    assert!(made < installed && !told.contains("pip=="), "{told}");
+    // A program that somebody laid into it is theirs, and one word means the directory with all in it.
+    inside(&team, "root", "echo '#!/bin/sh' > /opt/v/bin/mine; chmod 755 /opt/v/bin/mine");
+    assert!(names(&drift(&team)).contains(&"file /opt/v/bin/mine".to_owned()));
+    team.ok(&["stop", "-q"]);
+    team.ok(&["drift", "--undo", "/opt/v", "--yes", "-q"]);
+    assert_eq!(names(&drift(&team)), ["language-package tides", "file /srv/x/package.json"]);
+    team.ok(&["start", "-q", "--wait"]);
+    inside(&team, "root", "test ! -e /opt/v");
+    team.assert_clean();
+}
+
+#[test]
+#[ignore = "it asks the mirror of the Debian archive, and indexes of packages of languages"]
+fn online_packages_of_languages_are_adopted_recorded_and_leave_no_drift() {
+    let team = Team::new();
+    let spec = "spec = 1\n\n[workspace]\nname = \"notices\"\n\n[base]\ndebian   = \"trixie\"\npackages = [\"bash\", \"coreutils\", \"python3-pip\", \"python3-venv\", \"npm\", \"ca-certificates\"]\n";
+    fs::write(team.project().join("cavrith.toml"), spec).unwrap();
+    // A machine behind a company's proxy has a certificate of its own; the workspace's network is the machine's.
+    fs::copy("/etc/ssl/certs/ca-certificates.crt", team.project().join("ours.crt")).unwrap();
+    team.ok(&["lock", "-q"]);
+    team.ok(&["start", "-q", "--wait"]);
+    let script = "export PIP_CERT=/code/ours.crt NODE_EXTRA_CA_CERTS=/code/ours.crt npm_config_cafile=/code/ours.crt
+        pip install -q --break-system-packages humanize==4.12.0; npm install -g is-odd@3.0.1
+        python3 -m venv /opt/v; /opt/v/bin/pip install -q click==8.1.8
+        mkdir -p /srv/board; cd /srv/board; npm init -y; npm install left-pad@1.3.0";
+    inside(&team, "root", script);
+    let output = team.run(&["drift", "--adopt", "--yes"]);
+    let told = crate::team::told(&output);
+    assert!(output.status.success() && told.contains("the image holds now what the workspace held"), "{told}");
+    assert!(!told.contains("not adopted"), "{told}");
+    team.ok(&["apply", "-q"]);
+    assert_eq!(names(&drift(&team)), [""; 0]);
+    inside(
+        &team,
+        "crew",
+        "/opt/v/bin/python -c 'import click'; python3 -c 'import humanize'; cd /srv/board; node -e 'require(\"left-pad\")'",
+    );
+    team.ok(&["seal", "-q"]);
+    assert!(team.ok(&["verify"]).contains("same         scratch"));
     team.assert_clean();
 }
 

@@ -2,10 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{Finding, Open, Side};
+use super::{Finding, Open, Side, named};
 use crate::contents::installed::{Description, cargo_programs};
 use crate::path::RootPath;
 use crate::tree::Kind;
+use crate::tree::diff::What;
 
 /// A package as it is installed in one place.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -66,9 +67,21 @@ pub(super) fn explain(open: &mut Open<'_>) -> Vec<Finding> {
         open.take_if(bundle, |path, _| lies_in(path));
         links_into(open, bundle, tops);
     }
-    let mut findings = Vec::new();
+    let mut findings = environments(open);
     for (placed, [from, to]) in versions {
         if from == to {
+            continue;
+        }
+        let environment = findings.iter().find_map(|finding| match finding {
+            Finding::Environment { path, .. } => Some(path).filter(|path| lies_in(path, &placed)),
+            _ => None,
+        });
+        if let Some(environment) = environment
+            && comes_with_environment(open, &placed, to.as_deref())
+        {
+            // It is made, and taken back, with the environment.
+            let own = open.paths.remove(&bundle(&placed.place, &placed.name)).unwrap_or_default();
+            open.paths.entry(environment.clone()).or_default().extend(own);
             continue;
         }
         let install = to.as_ref().and_then(|version| install(open, &placed, version));
@@ -82,6 +95,79 @@ pub(super) fn explain(open: &mut Open<'_>) -> Vec<Finding> {
         });
     }
     findings
+}
+
+/// Virtual environments of Python that the image does not have (PEP 405). What lies in them and is of no package is
+/// taken with them.
+fn environments(open: &mut Open<'_>) -> Vec<Finding> {
+    let here = open.observed.here;
+    let home = RootPath::from_absolute(open.observed.home).ok();
+    let is_new = |path: &&RootPath| {
+        path.name() == Some(b"pyvenv.cfg")
+            && open.observed.image.get(path).is_none()
+            && !home.as_ref().is_some_and(|home| path.lies_in(home))
+    };
+    let places: Vec<_> = open.changes.keys().filter(is_new).filter_map(RootPath::parent).collect();
+    let mut findings = Vec::new();
+    for place in places {
+        let Some(config) = place.join(b"pyvenv.cfg").ok().and_then(|path| (open.observed.read)(Side::Here, &path))
+        else {
+            continue;
+        };
+        let config = String::from_utf8_lossy(&config).into_owned();
+        let value = |key: &str| {
+            let mut pairs = config.lines().filter_map(|line| line.split_once('='));
+            pairs.find(|(name, _)| name.trim() == key).map(|(_, value)| value.trim().to_owned())
+        };
+        // Python's own directory, unless it is the one where every program is looked for.
+        let python = match value("home") {
+            Some(home) if home != "/usr/bin" && home.starts_with('/') => format!("{home}/python3"),
+            _ => "python3".to_owned(),
+        };
+        let path = named(&place);
+        let mut make = vec![python, "-m".to_owned(), "venv".to_owned()];
+        if value("include-system-site-packages").as_deref() == Some("true") {
+            make.push("--system-site-packages".to_owned());
+        }
+        let pip = place.join(b"bin").and_then(|bin| bin.join(b"pip")).ok();
+        if !pip.is_some_and(|pip| here.get(&pip).is_some()) {
+            make.push("--without-pip".to_owned());
+        }
+        make.push(path.clone());
+        // What python writes into one; a program that somebody laid into it is told as such.
+        let own = ["pyvenv.cfg", ".gitignore", "lib64", "include", "lib", "bin", "share"].map(|name| name.as_bytes());
+        let is_activation = |name: &[u8]| name.to_ascii_lowercase().starts_with(b"activate");
+        let is_program = |name: &[u8]| name.starts_with(b"pip") || name.starts_with(b"python");
+        let depth = place.depth();
+        open.take_if(&path, |other, what| {
+            let names: Vec<_> = other.names().skip(depth).collect();
+            let is_own = match names.as_slice() {
+                [] => true,
+                [name] => own.contains(name),
+                [b"bin", name] => is_activation(name) || is_program(name),
+                [b"include", ..] => here.get(other).is_some_and(|entry| entry.kind.is_directory()),
+                [b"lib", rest @ ..] => {
+                    rest.len() <= 2 && here.get(other).is_some_and(|entry| entry.kind.is_directory())
+                }
+                _ => false,
+            };
+            *what == What::Extra && (*other == place || other.lies_in(&place)) && is_own
+        });
+        findings.push(Finding::Environment { path, what: "a virtual environment of Python".to_owned(), make });
+    }
+    findings
+}
+
+/// Whether a package is installed in a directory.
+fn lies_in(environment: &str, placed: &Placed) -> bool {
+    RootPath::from_absolute(environment).is_ok_and(|environment| placed.place.lies_in(&environment))
+}
+
+/// Whether making an environment puts this into it: the installer of the version that the interpreter brings along.
+fn comes_with_environment(open: &Open<'_>, placed: &Placed, version: Option<&str>) -> bool {
+    let (Some(version), "pypi", "pip") = (version, placed.manager, placed.name.as_str()) else { return false };
+    let bundled = format!("pip-{version}-py3-none-any.whl");
+    open.observed.image.under(&RootPath::root()).any(|(path, _)| path.name() == Some(bundled.as_bytes()))
 }
 
 /// What lies in npm's own folder is part of it.

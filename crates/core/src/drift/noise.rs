@@ -12,8 +12,8 @@ const PLACES: [(&str, &str); 15] = [
     ("var/log", "logs"),
     ("var/cache", "caches"),
     ("root/.cache", "caches"),
-    ("root/.npm/_cacache", "caches"),
     ("root/.npm/_logs", "logs"),
+    ("root/.npm", "caches"),
     ("var/spool", "queues"),
     ("var/mail", "queues"),
     ("var/lib/apt", "the package manager's own records"),
@@ -72,8 +72,9 @@ pub(super) fn fold(open: &mut Open<'_>) {
             path.lies_in(&top) && !is_top && !dpkg.as_ref().is_some_and(|dpkg| path.lies_in(dpkg))
         });
     }
-    if let Some(cache) = home.and_then(|home| home.join(b".cache").ok()) {
-        open.fold("caches", |path, _| path.lies_in(&cache));
+    for cache in [b".cache".as_slice(), b".npm"] {
+        let Some(cache) = home.as_ref().and_then(|home| home.join(cache).ok()) else { continue };
+        open.fold("caches", |path, _| *path == cache || path.lies_in(&cache));
     }
     for (end, why) in ENDS {
         open.fold(why, |path, _| path.to_string().ends_with(end));

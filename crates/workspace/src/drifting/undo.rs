@@ -158,9 +158,8 @@ fn take_back(
                 }
                 fs::set_permissions(&at, rights).map_err(file_error("change", &at))?;
             }
-            _ => {
-                let _ = fs::remove_dir(&at);
-            }
+            _ if fs::remove_dir(&at).is_ok() => remove_empty_above(scratched, top, path),
+            _ => {}
         }
         return Ok(false);
     }
@@ -169,11 +168,15 @@ fn take_back(
         fs::create_dir_all(above).map_err(file_error("make", above))?;
     }
     fs::rename(&at, &to).map_err(file_error("set aside", &at))?;
-    // New directories that are empty now.
+    remove_empty_above(scratched, top, path);
+    Ok(true)
+}
+
+/// Removes the new directories above a path that are empty now.
+fn remove_empty_above(scratched: &Scratched, top: &Path, path: &RootPath) {
     for above in path.ancestors().into_iter().rev() {
         if scratched.image.get(&above).is_some() || fs::remove_dir(top.join(above.as_relative())).is_err() {
             break;
         }
     }
-    Ok(true)
 }

@@ -107,6 +107,7 @@ fn counts(finding: &Finding, home: &str) -> bool {
     match finding {
         Finding::Package { .. } | Finding::Account { .. } | Finding::Removed { .. } => true,
         Finding::LanguagePackage { place, .. } => !in_home(place),
+        Finding::Environment { path, .. } => of_programs(path),
         Finding::Variable { file, .. } => !in_home(file),
         Finding::File { how: FileChange::Changed, .. } => true,
         Finding::File { path, .. } | Finding::Folder(Group { path, .. }) => of_programs(path),
@@ -125,6 +126,7 @@ fn difference(finding: &Finding) -> Difference {
         Finding::LanguagePackage { manager, name, from, to, place, .. } => {
             Difference::new(format!("{manager} package {name} in {place}"), or_nothing(from), or_nothing(to))
         }
+        Finding::Environment { path, what, .. } => Difference::new(path.clone(), NOTHING, what.clone()),
         Finding::Account { name, change, .. } => {
             Difference::new(format!("account {name}"), "as in the image", change.clone())
         }

@@ -133,21 +133,16 @@ impl Adopting<'_> {
     ) -> Result<Vec<Finding>, Failure> {
         let project = project::load(dir, self.general.variant.as_deref())?;
         let lock = project::load_lock(&project)?;
-        let left = drifting::against(context, self.place, &project, &lock)?;
-        let is_held = |finding: &Finding| match finding {
-            Finding::Variable { name, value, .. } => {
-                project.spec.env.get(name).is_some_and(|there| there.value == *value)
-            }
-            Finding::Service { command, .. } => {
-                project.spec.services.values().any(|service| service.value.run.argv() == *command)
-            }
-            finding => {
-                !left.findings.iter().any(|still| still.group() == finding.group() && still.name() == finding.name())
-            }
-        };
-        let adopted =
-            drift.findings.iter().filter(|finding| adoption.adopted.iter().any(|name| name == finding.name()));
-        Ok(adopted.filter(|finding| !is_held(finding)).cloned().collect())
+        let mut still = drift.clone();
+        still.findings.retain(|finding| adoption.adopted.iter().any(|name| name == finding.name()));
+        // These are held by the spec, and by no file of the image.
+        let (of_spec, of_image): (Vec<_>, Vec<_>) = std::mem::take(&mut still.findings)
+            .into_iter()
+            .partition(|finding| matches!(finding, Finding::Variable { .. } | Finding::Service { .. }));
+        still.findings = of_image;
+        still.retain_differing(&drifting::against(context, self.place, &project, &lock)?);
+        still.findings.extend(of_spec.into_iter().filter(|finding| !is_in_spec(&project, finding)));
+        Ok(still.findings)
     }
 
     fn report(&self, adoption: &Adoption, missing: &[Finding]) {
@@ -171,6 +166,16 @@ impl Adopting<'_> {
             "review cavrith.toml and commit it with the lock; the next start of {} is over the new image",
             self.place.name
         ));
+    }
+}
+
+fn is_in_spec(project: &Project, finding: &Finding) -> bool {
+    match finding {
+        Finding::Variable { name, value, .. } => project.spec.env.get(name).is_some_and(|there| there.value == *value),
+        Finding::Service { command, .. } => {
+            project.spec.services.values().any(|service| service.value.run.argv() == *command)
+        }
+        _ => false,
     }
 }
 
