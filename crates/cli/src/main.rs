@@ -19,7 +19,9 @@
 
 mod args;
 mod build_env;
+mod choosing;
 mod commands;
+mod completing;
 mod consent;
 mod demo;
 mod failure;
@@ -28,6 +30,7 @@ mod keys;
 mod pager;
 mod render;
 mod screen;
+mod wrapping;
 
 use std::process::ExitCode;
 
@@ -42,6 +45,7 @@ fn main() -> ExitCode {
     cavrith_sandbox::child::divert();
     cavrith_engine::sealing::divert();
     cavrith_keeper::divert();
+    completing::answer(Args::command);
     let parsed = Args::command().try_get_matches();
     let as_json = parsed.as_ref().is_ok_and(wants_json);
     let args = match parsed.and_then(|matches| Args::from_arg_matches(&matches)) {

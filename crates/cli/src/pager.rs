@@ -6,6 +6,7 @@ use std::io::{self, IsTerminal as _, Write as _};
 use std::process::{Command, Stdio};
 
 use crate::args::{self, Logs};
+use crate::wrapping::width;
 
 /// The pager of those who chose none, and what it is told: colours, no paging when it fits, and leave the text there.
 const USUAL: (&str, &str) = ("less", "FRX");
@@ -37,21 +38,7 @@ pub fn room() -> Option<(usize, usize)> {
 
 /// How many rows of a terminal a text takes.
 fn rows(text: &str, columns: usize) -> usize {
-    text.lines().map(|line| columns_of(line).div_ceil(columns).max(1)).sum()
-}
-
-/// Columns of a line without its styles.
-fn columns_of(line: &str) -> usize {
-    let mut columns = 0;
-    let mut styled = false;
-    for letter in line.chars() {
-        match letter {
-            '\u{1b}' => styled = true,
-            'm' if styled => styled = false,
-            _ => columns += usize::from(!styled),
-        }
-    }
-    columns
+    text.lines().map(|line| width(line).div_ceil(columns).max(1)).sum()
 }
 
 /// Shows a text that does not fit by the pager; false when it fits, or there is no pager.

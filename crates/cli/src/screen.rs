@@ -14,6 +14,7 @@ use indicatif::MultiProgress;
 use crate::args::{Color, General};
 use crate::harmless::harmless;
 use crate::pager;
+use crate::wrapping::wrapped;
 
 /// Styles by their role; empty where there is no colour.
 #[derive(Debug, Clone, Copy, Default)]
@@ -71,6 +72,8 @@ pub struct Screen {
     pub err: Styles,
     /// Columns of the terminal on standard error.
     pub width: usize,
+    /// Columns to wrap what goes to standard error at; 0 where that is no terminal.
+    err_columns: usize,
     /// Whether live lines may be drawn.
     pub live: bool,
     pub progress: MultiProgress,
@@ -100,6 +103,7 @@ impl Screen {
             out: styles(io::stdout().is_terminal()),
             err: styles(err_terminal),
             width: if width == 0 { 100 } else { width },
+            err_columns: if err_terminal && width < 1000 { width } else { 0 },
             live: err_terminal && !general.quiet && !dumb,
             progress: MultiProgress::new(),
             lost: AtomicBool::new(false),
@@ -122,8 +126,15 @@ impl Screen {
         columns <= self.width || !io::stdout().is_terminal()
     }
 
-    /// A line of the result.
+    /// A line of the result, which is wrapped where it is longer than the terminal is wide.
     pub fn result(&self, line: impl Display) {
+        let line = line.to_string();
+        let columns = rustix::termios::tcgetwinsize(rustix::stdio::stdout()).map_or(0, |size| size.ws_col);
+        self.verbatim(if columns > 0 { wrapped(&line, columns.into()) } else { line });
+    }
+
+    /// A line of the result that stays as it is: one of a log, of a file, of a document.
+    pub fn verbatim(&self, line: impl Display) {
         self.above(|| {
             let line = line.to_string();
             let line = format!("{}\n", harmless(&line));
@@ -176,7 +187,9 @@ impl Screen {
     /// A line about the work that is said even when quiet.
     pub fn insist(&self, line: impl Display) {
         self.above(|| {
-            let line = format!("{}\n", harmless(&in_words(&line.to_string())));
+            let line = in_words(&line.to_string());
+            let line = if self.err_columns > 0 { wrapped(&line, self.err_columns) } else { line };
+            let line = format!("{}\n", harmless(&line));
             match self.held.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
                 // What is said after a part of the result belongs behind it.
                 Some(held) if !held.is_empty() => held.push((true, line)),
@@ -188,7 +201,7 @@ impl Screen {
     /// A value as JSON, as the whole result.
     pub fn json(&self, value: &impl serde::Serialize) {
         match serde_json::to_string_pretty(value) {
-            Ok(text) => self.result(text),
+            Ok(text) => self.verbatim(text),
             Err(error) => self.insist(format_args!("BUG: the answer cannot be written as JSON: {error}")),
         }
     }

@@ -263,13 +263,17 @@ pub fn line_and_column(text: &str, offset: usize) -> (usize, usize) {
 
 /// The name among `known` that is most like `name`, when one is like enough to be meant.
 pub fn nearest<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let scored = known.into_iter().map(|other| {
-        let likeness = strsim::damerau_levenshtein(&name.to_lowercase(), &other.to_lowercase());
-        (likeness, other)
+    let lower = name.to_lowercase();
+    let length = lower.chars().count();
+    let is_like = |distance: usize, other: usize| distance * 5 <= length.max(other) * 2;
+    let scored = known.into_iter().filter_map(|other| {
+        // Two names differ by the difference of their lengths at least, which is quickly told.
+        let others = other.chars().count();
+        let other_lower = is_like(length.abs_diff(others), others).then(|| other.to_lowercase())?;
+        let distance = strsim::damerau_levenshtein(&lower, &other_lower);
+        is_like(distance, others).then_some((distance, other))
     });
-    let (distance, other) = scored.min()?;
-    let longest = name.chars().count().max(other.chars().count());
-    (distance * 5 <= longest * 2).then_some(other)
+    scored.min().map(|(_, other)| other)
 }
 
 #[cfg(test)]

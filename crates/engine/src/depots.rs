@@ -123,6 +123,22 @@ pub fn add(dir: &Path, file: &Path, described: Option<&Described>, staging: &Sta
     Ok(added)
 }
 
+/// Writes an editor's profile into the index of a depot, and says what it is.
+///
+/// # Errors
+/// When a profile of that name is there, or a place of it is no path inside.
+pub fn add_editor(dir: &Path, profile: depot::EditorProfile) -> Result<String, EngineError> {
+    let mut index = read(dir)?;
+    let added = format!("editor {}", profile.name);
+    if index.editors.iter().any(|one| one.name == profile.name) {
+        return Err(DepotError::There(added).into());
+    }
+    index.editors.push(profile);
+    depot::parse(&index.to_text()).map_err(|mistake| DepotError::Entry(mistake.message))?;
+    write_index(dir, &index)?;
+    Ok(added)
+}
+
 /// Copies a spec into a depot, for others to begin with.
 ///
 /// # Errors

@@ -37,7 +37,7 @@ impl Findings {
     }
 
     /// In the order of the files.
-    pub(crate) fn sort(&mut self) {
+    pub fn sort(&mut self) {
         self.mistakes.sort_by_key(|mistake| mistake.places.first().map_or(0, |place| place.span.start));
     }
 }

@@ -1,6 +1,7 @@
 //! Commands of a spec that no shell can read: said before anything is built. Nothing of them is carried out.
 
 use std::io::Write as _;
+use std::ops::Range;
 use std::process::{Command, Stdio};
 
 use cavrith_core::mistake::{Code, Mistake};
@@ -14,7 +15,7 @@ const FEW: usize = 8;
 /// A command of the spec: what it belongs to, and its text.
 struct Script<'a> {
     of: String,
-    at: &'a At<String>,
+    at: &'a Range<usize>,
     text: &'a str,
 }
 
@@ -24,12 +25,16 @@ pub fn mistakes(spec: &Spec) -> Vec<Mistake> {
     let Some(shell) = find_program("sh") else { return Vec::new() };
     let steps = spec.steps.iter().chain(spec.start_steps.iter().map(|start| &start.step));
     let of_steps = steps.filter_map(|step| match &step.action {
-        Action::Run(Run::Shell(text)) => {
-            Some(Script { of: format!("the step {:?}", step.name.value), at: &step.name, text })
+        Action::Run(At { value: Run::Shell(text), span }) => {
+            Some(Script { of: format!("the step {:?}", step.name.value), at: span, text })
         }
         _ => None,
     });
-    let all: Vec<_> = of_steps.collect();
+    let of_services = spec.services.iter().filter_map(|(name, service)| match &service.value.run {
+        At { value: Run::Shell(text), span } => Some(Script { of: format!("the service `{name}`"), at: span, text }),
+        _ => None,
+    });
+    let all: Vec<_> = of_steps.chain(of_services).collect();
     let read = |text: &str| -> Option<String> {
         let mut command = Command::new(&shell);
         command.arg("-n").env_clear().stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
@@ -56,7 +61,7 @@ pub fn mistakes(spec: &Spec) -> Vec<Mistake> {
         let said = read(script.text)?;
         let message = format!("{} has a command that no shell can read: {}", script.of, words(&said));
         let remedy = "mend it; sh -n reads a script without running it";
-        Some(weight(Mistake::new(Code::BAD_SCRIPT, script.at.span.clone(), message, remedy)))
+        Some(weight(Mistake::new(Code::BAD_SCRIPT, script.at.clone(), message, remedy)))
     };
     all.iter().filter_map(mistake).collect()
 }

@@ -3,14 +3,18 @@
 //! The chain: a key of the keyring has signed `InRelease`; `InRelease` has the digests of the indexes; an index has the
 //! digest of each package. Nothing is parsed before what stands above it in the chain has proved it.
 
+use std::collections::BTreeSet;
 use std::io::{BufRead as _, BufReader};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use cavrith_core::debian::index::{Index, IndexReader};
+use cavrith_core::debian::index::{Candidate, Index, IndexReader};
+use cavrith_core::debian::parse_alternative;
 use cavrith_core::debian::release::{Release, day};
 use cavrith_core::digest::Sha256Digest;
-use cavrith_core::lock::suites::ReleasePin;
-use cavrith_core::spec::Suite;
+use cavrith_core::lock::Lock;
+use cavrith_core::lock::suites::{ReleasePin, plain_wish};
+use cavrith_core::mistake::{Code, Mistake, nearest};
+use cavrith_core::spec::{Base, Spec, Suite};
 use cavrith_sources::checked::Checked;
 use cavrith_sources::compression;
 use cavrith_sources::signature::{Keyring, Unproved};
@@ -18,7 +22,7 @@ use cavrith_sources::signature::{Keyring, Unproved};
 use crate::error::{EngineError, LockError};
 use crate::event::Event;
 use crate::supply::{Supply, join_url};
-use cavrith_store::reading;
+use cavrith_store::{Store, reading};
 
 /// Bytes that a signed `Release` may have.
 const LONGEST_RELEASE: u64 = 16 << 20;
@@ -57,7 +61,51 @@ pub fn read(supply: Supply<'_>, suite: &Suite, before: &[ReleasePin]) -> Result<
         }
         offered.releases.push(pin);
     }
+    let names: BTreeSet<&str> = offered.index.candidates().iter().flat_map(names_of).collect();
+    let names: Vec<_> = names.into_iter().collect();
+    supply.store.remember_index(&names_address(suite), names.join("\n").as_bytes())?;
     Ok(offered)
+}
+
+/// The names that wishes can have for a package: its own, and what it provides.
+fn names_of(candidate: &Candidate) -> impl Iterator<Item = &str> {
+    let provided = candidate.provides.split(',').filter_map(|entry| entry.split_whitespace().next());
+    std::iter::once(&*candidate.name).chain(provided)
+}
+
+/// What the names of all packages of a base's suites are kept under: those of the state that was read last.
+fn names_address(suite: &Suite) -> String {
+    let components: Vec<_> = suite.components.iter().map(|component| component.value.as_str()).collect();
+    format!("names: {} {} {}", suite.suites().join(" "), components.join(" "), suite.architecture.value)
+}
+
+/// Packages of a spec that none of its suites had when they were read last, on this machine. What is locked is passed
+/// over; so is everything where no suite was read yet.
+pub fn unknown_packages(store: &Store, spec: &Spec, lock: Option<&Lock>) -> Vec<Mistake> {
+    let Base::Debian(suite) = &spec.base else { return Vec::new() };
+    let locked: BTreeSet<_> =
+        lock.and_then(|lock| lock.debian.as_ref()).into_iter().flat_map(|pin| pin.wishes.iter()).collect();
+    let wishes = spec.wishes().into_iter().filter(|wish| !locked.contains(&plain_wish(&wish.value)));
+    let wishes: Vec<_> = wishes.map(|wish| (parse_alternative(&wish.value).name, wish)).collect();
+    if wishes.is_empty() {
+        return Vec::new();
+    }
+    let seen = store.seen_index(&names_address(suite)).and_then(|bytes| String::from_utf8(bytes).ok());
+    let Some(seen) = seen else { return Vec::new() };
+    let known: BTreeSet<&str> = seen.lines().collect();
+    let unknown = wishes.into_iter().filter(|(name, _)| !known.contains(name.as_str()));
+    unknown
+        .map(|(name, wish)| {
+            let message = format!("none of {} has a package `{name}`, as far as was seen here", suite.suites().join(", "));
+            let remedy = match nearest(&name, known.iter().copied()) {
+                Some(meant) => format!("write `{meant}`; if `{name}` is new in the archive, cavrith lock finds it"),
+                None => format!(
+                    "correct the name, or name the component or suite that has it; if `{name}` is new in the archive, cavrith lock finds it"
+                ),
+            };
+            Mistake::new(Code::NOT_OFFERED, wish.span.clone(), message, remedy)
+        })
+        .collect()
 }
 
 /// A file that a suite consists of, as it was locked.

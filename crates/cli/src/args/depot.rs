@@ -3,8 +3,10 @@
 use std::path::PathBuf;
 
 use clap::{Args as Arguments, Subcommand};
+use clap_complete::engine::ArgValueCompleter;
 
 use super::Report;
+use crate::completing;
 
 #[derive(Debug, Subcommand)]
 pub enum Depot {
@@ -55,7 +57,10 @@ pub struct DepotAdd {
     /// The depot's folder
     pub dir: PathBuf,
     /// The file; it is copied
-    pub file: PathBuf,
+    #[arg(required_unless_present = "editor")]
+    pub file: Option<PathBuf>,
+    #[command(flatten)]
+    pub profile: EditorPlaces,
     /// The file is a spec for others to begin with, under this name
     #[arg(long, value_name = "NAME", requires = "about", conflicts_with_all = ["name", "release", "part", "probe", "place"])]
     pub template: Option<String>,
@@ -90,6 +95,26 @@ pub struct DepotAdd {
     pub report: Report,
 }
 
+/// An editor's profile.
+#[derive(Debug, Arguments)]
+pub struct EditorPlaces {
+    /// Add no file, but the profile of an editor, under this name
+    #[arg(long, value_name = "NAME", requires_all = ["extensions", "settings"], conflicts_with_all = ["file", "template", "name", "release"])]
+    pub editor: Option<String>,
+    /// Where the editor looks for an extension inside; {home}, {id} and {version} are filled in
+    #[arg(long, value_name = "PLACE", requires = "editor")]
+    pub extensions: Option<String>,
+    /// The editor's settings file inside
+    #[arg(long, value_name = "PLACE", requires = "editor")]
+    pub settings: Option<String>,
+    /// The file that says how to start the project's programs
+    #[arg(long, value_name = "PLACE", requires = "editor")]
+    pub launch: Option<String>,
+    /// What these files are written in
+    #[arg(long, value_name = "LANGUAGE", requires = "editor", default_value = "json", value_parser = ["json", "vim-script", "emacs-lisp"])]
+    pub language: String,
+}
+
 #[derive(Debug, Subcommand)]
 pub enum Editor {
     /// Add an extension to the spec
@@ -98,8 +123,9 @@ pub enum Editor {
 
 #[derive(Debug, Arguments)]
 pub struct EditorAdd {
-    /// The extension's id: publisher.name
-    pub id: String,
+    /// The extension's id: publisher.name; a list to choose from when left out
+    #[arg(add = ArgValueCompleter::new(completing::extensions))]
+    pub id: Option<String>,
     /// The version, or its beginning; the newest that the depots offer when left out
     pub release: Option<String>,
     #[command(flatten)]

@@ -4,15 +4,17 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args as Arguments, Subcommand};
+use clap_complete::engine::ArgValueCompleter;
 
 use super::{Report, duration, workspace_name};
+use crate::completing;
 
 // A comment and no documentation: clap would take it as the help of every command that it is part of.
 // Which workspace is meant.
 #[derive(Debug, Clone, Default, Arguments)]
 pub struct Which {
     /// The workspace's name; a new name makes another workspace of this project
-    #[arg(long, short, value_name = "NAME", value_parser = workspace_name)]
+    #[arg(long, short, value_name = "NAME", value_parser = workspace_name, add = ArgValueCompleter::new(completing::workspaces))]
     pub name: Option<String>,
 }
 
@@ -64,7 +66,7 @@ pub struct Start {
 #[derive(Debug, Arguments)]
 pub struct Enter {
     /// Run as this account of the image
-    #[arg(long, value_name = "ACCOUNT")]
+    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
@@ -73,6 +75,7 @@ pub struct Enter {
 #[derive(Debug, Arguments)]
 pub struct Logs {
     /// A service or a step of the start; all of them when left out
+    #[arg(add = ArgValueCompleter::new(completing::sources))]
     pub source: Vec<String>,
     /// Follow: also print new lines as they come
     #[arg(long, short)]
@@ -134,7 +137,7 @@ pub struct CopyIn {
     /// The target inside; in a directory it keeps its name
     pub inside: String,
     /// Copy as this account of the image
-    #[arg(long, value_name = "ACCOUNT")]
+    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
@@ -150,7 +153,7 @@ pub struct CopyOut {
     #[arg(default_value = ".")]
     pub outside: PathBuf,
     /// Copy as this account of the image
-    #[arg(long, value_name = "ACCOUNT")]
+    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
@@ -175,6 +178,7 @@ pub enum Folder {
 #[derive(Debug, Arguments)]
 pub struct FolderShow {
     /// The folder's name
+    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
     pub folder: String,
     /// A directory in it
     #[arg(default_value = ".")]
@@ -188,6 +192,7 @@ pub struct FolderShow {
 #[derive(Debug, Arguments)]
 pub struct FolderBackup {
     /// The folder's name
+    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
     pub folder: String,
     /// The file, which is a compressed tar archive
     pub file: PathBuf,
@@ -203,6 +208,7 @@ pub struct FolderBackup {
 #[derive(Debug, Arguments)]
 pub struct FolderRestore {
     /// The folder's name
+    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
     pub folder: String,
     /// The file
     pub file: PathBuf,
@@ -218,6 +224,7 @@ pub struct FolderRestore {
 #[derive(Debug, Arguments)]
 pub struct FolderRemove {
     /// The folder's name
+    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
     pub folder: String,
     /// Do not ask
     #[arg(long)]
@@ -259,7 +266,7 @@ pub struct Drop {
 #[derive(Debug, Arguments)]
 pub struct Run {
     /// Run as this account of the image
-    #[arg(long, value_name = "ACCOUNT")]
+    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,

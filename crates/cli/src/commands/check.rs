@@ -1,10 +1,12 @@
 //! `cavrith check`
 
 use cavrith_core::lock::choose::Update;
+use cavrith_core::mistake::Mistake;
 use cavrith_core::team::Signer;
 use cavrith_engine::project::Project;
 use cavrith_engine::team::{self, Standing};
-use cavrith_engine::{project, survey};
+use cavrith_engine::{project, suites, survey};
+use cavrith_store::Store;
 use serde_json::{Value, json};
 
 use crate::args::{General, Report};
@@ -15,12 +17,12 @@ use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let dir = project::find(general.project())?;
-    let survey = survey::survey(
-        &dir,
-        &build_env::web(),
-        build_env::store().ok().map(|(_, store)| store).as_ref(),
-        &Update::Nothing,
-    )?;
+    let store = build_env::store().ok().map(|(_, store)| store);
+    let mut survey = survey::survey(&dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
+    if let (Some(store), Some(project)) = (&store, &survey.project) {
+        survey.findings.mistakes.extend(unknown_packages(store, project));
+        survey.findings.sort();
+    }
     if let (Some(name), Some(project)) = (&general.variant, &survey.project) {
         project.of_variant(name)?;
     }
@@ -45,6 +47,18 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
         }
     }
     Ok(u8::from(!sound))
+}
+
+/// Packages that the archive does not have, in all variants.
+fn unknown_packages(store: &Store, project: &Project) -> Vec<Mistake> {
+    let lock = project::read_lock(&project.dir).ok().flatten();
+    let mut found: Vec<Mistake> = Vec::new();
+    for (name, spec) in &project.variants {
+        let lock = lock.as_ref().and_then(|lock| lock.of_variant(name));
+        let unknown = suites::unknown_packages(store, spec, lock.as_ref());
+        found.extend(unknown.into_iter().filter(|mistake| !found.contains(mistake)).collect::<Vec<_>>());
+    }
+    found
 }
 
 /// A seal, and who stands for it.

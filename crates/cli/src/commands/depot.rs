@@ -1,6 +1,6 @@
 //! `cavrith depot`
 
-use cavrith_core::depot::Index;
+use cavrith_core::depot::{EditorProfile, Index, Language};
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::bodies::BodySource;
 use cavrith_engine::depots::{self, Described};
@@ -8,7 +8,7 @@ use cavrith_engine::supply::Supply;
 use cavrith_engine::{EngineError, project};
 use serde_json::json;
 
-use crate::args::{Depot, DepotAdd, DepotDir, DepotFill, General, Report};
+use crate::args::{Depot, DepotAdd, DepotDir, DepotFill, EditorPlaces, General, Report};
 use crate::build_env::StoreSession;
 use crate::commands::{Outcome, build, for_all_variants, locked_project};
 use crate::render::progress::{Progress, Where};
@@ -47,6 +47,24 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
         probe: command.probe.clone(),
         answer: command.answer.clone(),
     });
+    if let EditorPlaces {
+        editor: Some(name),
+        extensions: Some(extensions),
+        settings: Some(settings),
+        launch,
+        language,
+    } = &command.profile
+    {
+        let profile = EditorProfile {
+            name: name.clone(),
+            extensions: extensions.clone(),
+            settings: settings.clone(),
+            launch: launch.clone(),
+            language: Language::named(language).unwrap_or_default(),
+        };
+        return done(screen, &command.report, "added", &depots::add_editor(&command.dir, profile)?);
+    }
+    let file = command.file.as_deref().unwrap_or(std::path::Path::new(""));
     let store_session = StoreSession::open()?;
     if let (Some(name), Some(about)) = (&command.template, &command.about) {
         let staging = &store_session.staging;
@@ -54,10 +72,10 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
             screen,
             &command.report,
             "added",
-            &depots::add_template(&command.dir, &command.file, (name, about), staging)?,
+            &depots::add_template(&command.dir, file, (name, about), staging)?,
         );
     }
-    let added = depots::add(&command.dir, &command.file, described.as_ref(), &store_session.staging)?;
+    let added = depots::add(&command.dir, file, described.as_ref(), &store_session.staging)?;
     done(screen, &command.report, "added", &added)
 }
 

@@ -1,7 +1,4 @@
 //! `cavrith explain` and `cavrith schema`
-
-use std::fmt::Write as _;
-
 use cavrith_core::explain::{self, Explanation};
 use cavrith_core::failure::{self, FailureCode, FailureExplanation};
 use cavrith_core::mistake::{Code, nearest};
@@ -13,6 +10,7 @@ use crate::args::Explain;
 use crate::commands::Outcome;
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
+use crate::wrapping::paragraph;
 
 pub fn exec(screen: &Screen, command: &Explain) -> Outcome {
     let Some(topic) = &command.topic else {
@@ -113,7 +111,7 @@ fn show_failure(screen: &Screen, one: &FailureExplanation, as_json: bool) -> Out
     }
     let strong = screen.out.strong;
     screen.result(format_args!("{}  {}\n", styled(strong, &one.code), styled(strong, &one.title)));
-    screen.result(wrapped(&one.text, screen.columns()));
+    screen.result(paragraph(&one.text, screen.columns()));
     Ok(0)
 }
 
@@ -141,11 +139,11 @@ fn show_code(screen: &Screen, one: &Explanation, as_json: bool) -> Outcome {
     let styles = &screen.out;
     screen.result(format_args!("{}  {}", styled(styles.strong, one.code), styled(styles.strong, &one.title)));
     screen.result("");
-    screen.result(wrapped(&one.text, screen.columns()));
+    screen.result(paragraph(&one.text, screen.columns()));
     screen.result(format_args!("\n{}", styled(styles.bad, "wrong")));
-    screen.result(indented(&one.wrong));
+    screen.verbatim(indented(&one.wrong));
     screen.result(format_args!("\n{}", styled(styles.good, "right")));
-    screen.result(indented(&one.right));
+    screen.verbatim(indented(&one.right));
     Ok(0)
 }
 
@@ -157,7 +155,7 @@ fn show_key(screen: &Screen, key: &Key, as_json: bool) -> Outcome {
     let styles = &screen.out;
     screen.result(format_args!("{}  {}", styled(styles.strong, key.path), key.shape.words()));
     screen.result("");
-    screen.result(wrapped(key.meaning, screen.columns()));
+    screen.result(paragraph(key.meaning, screen.columns()));
     let mut facts = Vec::new();
     match key.state {
         State::Needed => facts.push(("needed", "it has to be there".to_owned())),
@@ -184,29 +182,11 @@ fn show_key(screen: &Screen, key: &Key, as_json: bool) -> Outcome {
     let example = keys::example_of(key);
     if !example.is_empty() {
         screen.result(format_args!("\n{}", styled(styles.faint, "example")));
-        screen.result(indented(example));
+        screen.verbatim(indented(example));
     }
     Ok(0)
 }
 
 fn indented(text: &str) -> String {
     text.trim_end().lines().map(|line| format!("  {line}")).collect::<Vec<_>>().join("\n")
-}
-
-/// A text broken at blanks.
-fn wrapped(text: &str, columns: usize) -> String {
-    let (mut out, mut column) = (String::new(), 0);
-    for word in text.split(' ') {
-        let length = word.chars().count();
-        if column > 0 && column + 1 + length > columns {
-            out.push('\n');
-            column = 0;
-        } else if column > 0 {
-            out.push(' ');
-            column += 1;
-        }
-        let _ = write!(out, "{word}");
-        column += length;
-    }
-    out
 }

@@ -80,5 +80,5 @@ fn show(screen: &Screen, line: &Line, width: usize) {
     let text = cavrith_core::path::shown(line.text.as_bytes());
     let own = text.starts_with("[cavrith]");
     let text = if own { styled(screen.out.faint, text) } else { text };
-    screen.result(format_args!("{} {text}", styled(screen.out.faint, head)));
+    screen.verbatim(format_args!("{} {text}", styled(screen.out.faint, head)));
 }

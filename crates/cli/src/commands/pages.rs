@@ -6,13 +6,16 @@ use clap::CommandFactory as _;
 
 use crate::args::{Args, Completions, Manual};
 use crate::commands::Outcome;
+use crate::completing;
 use crate::failure::Failure;
 use crate::screen::Screen;
 
 pub fn completions(screen: &Screen, command: &Completions) -> Outcome {
     let mut text = Vec::new();
-    clap_complete::generate(command.shell, &mut Args::command(), "cavrith", &mut text);
-    screen.result(String::from_utf8_lossy(&text).trim_end());
+    // What it prints asks the program each time, which knows the project's names.
+    let written = completing::registration(command.shell, &mut text);
+    written.map_err(|error| Failure::Own(3, format!("the completions cannot be written: {error}")))?;
+    screen.verbatim(String::from_utf8_lossy(&text).trim_end());
     Ok(0)
 }
 

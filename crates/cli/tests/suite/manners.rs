@@ -118,9 +118,9 @@ fn mistakes_are_told_to_an_editor_with_their_places() {
 #[test]
 fn completions_and_manual_pages_name_every_command() {
     let team = Team::new();
-    for shell in ["bash", "zsh", "fish"] {
+    for shell in ["bash", "zsh", "fish", "elvish"] {
         let text = team.ok(&["completions", shell]);
-        assert!(text.contains("doctor") && text.contains("collect"), "{shell}");
+        assert!(text.contains("CAVRITH_COMPLETE") && text.contains("cavrith"), "{shell}");
     }
     let pages = team.dir.path().join("man");
     team.ok(&["manual", pages.to_str().unwrap()]);
@@ -137,6 +137,48 @@ fn completions_and_manual_pages_name_every_command() {
         .unwrap();
     std::io::Write::write_all(&mut bash.stdin.take().unwrap(), team.ok(&["completions", "bash"]).as_bytes()).unwrap();
     assert!(bash.wait_with_output().unwrap().status.success());
+}
+
+/// What bash is told when somebody has typed these words and asks what can follow.
+fn following(team: &Team, words: &[&str]) -> Vec<String> {
+    let output = team
+        .command(&["--", "cavrith"])
+        .args(words)
+        .env("CAVRITH_COMPLETE", "bash")
+        .env("_CLAP_COMPLETE_INDEX", words.len().to_string())
+        .env("_CLAP_IFS", "\n")
+        .output()
+        .unwrap();
+    assert!(output.status.success() && output.stderr.is_empty(), "{}", crate::team::told(&output));
+    String::from_utf8(output.stdout).unwrap().lines().map(str::to_owned).collect()
+}
+
+#[test]
+fn completions_know_the_names_of_the_project() {
+    let team = Team::locked();
+    team.step("true");
+    let more = "\n[[steps]]\nname = \"bring the tides\"\nat = \"build\"\nrun = \"true\"\nnetwork = \"recorded\"\n
+[services.store]\nrun = \"sleep 100\"\naccount = \"root\"\n
+[[folders]]\nmode = \"kept\"\nname = \"tables\"\ninside = \"/srv/tables\"\n";
+    let path = team.project().join("cavrith.toml");
+    let spec = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, format!("{spec}{more}")).unwrap();
+    team.ok(&["check"]);
+    let names = |words: &[&str]| -> Vec<String> {
+        following(&team, words).into_iter().filter(|name| !name.starts_with("--")).collect()
+    };
+    assert_eq!(names(&["logs", "s"]), ["site", "store"]);
+    assert_eq!(names(&["record", "bring\\ "]), ["bring\\ the\\ tides"]);
+    assert_eq!(names(&["folder", "show", ""])[0], "tables");
+    assert_eq!(names(&["run", "--account", ""]), ["crew", "root"]);
+    assert_eq!(names(&["explain", "CV010"]).len(), 9);
+    assert!(names(&["explain", "services.re"]).contains(&"services.ready".to_owned()));
+    assert!(names(&["lock", "--update", "b"]).contains(&"base".to_owned()));
+    assert_eq!(names(&["editor", "add", "brindle."]), ["brindle.quill-syntax"]);
+    assert_eq!(names(&["stor"]), ["store"]);
+    // A spec that cannot be read is no reason to write anything between what somebody types.
+    std::fs::write(&path, "no toml").unwrap();
+    assert_eq!(names(&["logs", "s"]), [""; 0]);
 }
 
 #[test]

@@ -488,7 +488,7 @@ fn step_content(spec: &Spec, lock: &Lock, step: &Step) -> StepContent {
     let mut env = setup::step_env(spec, lock);
     env.extend(step.env.iter().map(|(name, value)| (name.clone(), value.value.clone())));
     let work = match &step.action {
-        Action::Run(run) => Work::Run(run.clone()),
+        Action::Run(run) => Work::Run(run.value.clone()),
         Action::Write(write) => {
             let text = match &write.text {
                 Text::Content(text) => Written::Content(text.clone()),

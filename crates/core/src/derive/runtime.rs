@@ -17,7 +17,7 @@ pub fn services(spec: &Spec) -> BTreeMap<String, ServicePart> {
     let one = |(name, service): (&String, &At<Service>)| {
         let service = &service.value;
         let part = ServicePart {
-            argv: service.run.argv(),
+            argv: service.run.value.argv(),
             account: service.account.as_ref().map(|account| account.value.clone()),
             directory: service.directory.as_ref().map(|directory| directory.value.to_string()),
             env: plain(&service.env),
@@ -40,7 +40,7 @@ pub fn steps(spec: &Spec) -> Vec<StepPart> {
         Some(StepPart {
             name: step.name.value.clone(),
             moment: start.moment,
-            argv: run.argv(),
+            argv: run.value.argv(),
             unless: step.unless.as_ref().map(Run::argv),
             creates: step.creates.as_ref().map(|creates| creates.value.to_string()),
             after: step.after.iter().map(|after| after.value.clone()).collect(),

@@ -42,7 +42,9 @@ const INTERPRETERS: [&str; 9] = ["sh", "bash", "dash", "zsh", "python", "python3
 /// What is fetched is pinned, but nobody has read a script that goes from the web into a shell.
 fn scripts_are_seen(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for step in &spec.steps {
-        let (Some(span), Action::Run(Run::Shell(text))) = (&step.recorded, &step.action) else { continue };
+        let (Some(span), Action::Run(At { value: Run::Shell(text), .. })) = (&step.recorded, &step.action) else {
+            continue;
+        };
         if text.lines().any(pipes_into_shell) {
             let message = format!("the step {:?} runs a script that it fetches, and nobody has read", step.name.value);
             let remedy = "fetch it into a file, hold it against a digest (sha256sum -c), and run it then";

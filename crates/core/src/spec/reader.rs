@@ -58,6 +58,13 @@ impl<'a> TableAt<'a> {
         self.get(name).map(|entry| &entry.node.value)
     }
 
+    /// Where a command stands: what is written for it, or its key where that is of several lines.
+    pub(super) fn command_span(&self, name: &str) -> Option<Span> {
+        let entry = self.get(name)?;
+        let is_long = matches!(&entry.node.value, Value::Text(text) if text.contains('\n'));
+        Some(if is_long { entry.name_span.clone() } else { entry.node.span.clone() })
+    }
+
     /// Where a key stands, if it does.
     pub(super) fn key_span(&self, name: &str) -> Option<Span> {
         self.get(name).map(|entry| entry.name_span.clone())

@@ -88,7 +88,7 @@ pub struct Ready {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Service {
     /// What runs.
-    pub run: Run,
+    pub run: At<Run>,
     /// Who it runs as; the workspace's account when left out.
     pub account: Option<At<String>>,
     /// Where it is started; the project's folder when left out.
@@ -170,6 +170,7 @@ pub(super) fn read(
 
 fn read_one(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String, At<String>>) -> Option<Service> {
     let run = command(reader, table, "run").flatten();
+    let run = run.and_then(|value| Some(At { span: table.command_span("run")?, value }));
     let account = reader.text(table, "account");
     let directory = reader.text(table, "directory").and_then(|path| rules::inside_path(reader, "directory", path));
     let own = parse::read_env(reader, table, "services.*.env");

@@ -46,7 +46,7 @@ impl Step {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Action {
     /// It runs a command.
-    Run(Run),
+    Run(At<Run>),
     /// It writes a file.
     Write(Write),
     /// It copies files of the project.
@@ -270,7 +270,7 @@ fn read_step(reader: &mut Reader<'_>, table: &TableAt<'_>, env: &BTreeMap<String
         }
     }
     let action = match (run, write, copy) {
-        (Some(run), ..) => Action::Run(run?),
+        (Some(run), ..) => Action::Run(At { span: table.command_span("run")?, value: run? }),
         (_, Some(write), _) => Action::Write(write?),
         (_, _, Some(copy)) => copy?,
         (None, None, None) => return None,

@@ -46,7 +46,7 @@ fn good(addition: &str) -> Spec {
 
 fn run(spec: &Spec, step: usize) -> &Run {
     match &spec.steps[step].action {
-        Action::Run(run) => run,
+        Action::Run(run) => &run.value,
         other => panic!("{other:?} runs nothing"),
     }
 }

@@ -173,7 +173,7 @@ fn is_in_spec(project: &Project, finding: &Finding) -> bool {
     match finding {
         Finding::Variable { name, value, .. } => project.spec.env.get(name).is_some_and(|there| there.value == *value),
         Finding::Service { command, .. } => {
-            project.spec.services.values().any(|service| service.value.run.argv() == *command)
+            project.spec.services.values().any(|service| service.value.run.value.argv() == *command)
         }
         _ => false,
     }
