@@ -6,15 +6,20 @@
 use std::fmt::Display;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{self, RecvTimeoutError};
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
-use indicatif::MultiProgress;
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 
 use crate::args::{Color, General};
 use crate::harmless::harmless;
 use crate::pager;
 use crate::wrapping::wrapped;
+
+/// What takes longer than this gets a line that says what it is.
+const A_MOMENT: Duration = Duration::from_millis(500);
 
 /// Styles by their role; empty where there is no colour.
 #[derive(Debug, Clone, Copy, Default)]
@@ -196,6 +201,41 @@ impl Screen {
                 _ => drop(io::stderr().lock().write_all(line.as_bytes())),
             }
         });
+    }
+
+    /// Does something that may take a while; after a moment a line on the terminal says what is waited for. The work
+    /// must not need a process with one thread.
+    pub fn meanwhile<T>(&self, text: impl Display, work: impl FnOnce() -> T) -> T {
+        if !self.live {
+            return work();
+        }
+        let text = text.to_string();
+        let (over, waits) = mpsc::channel::<()>();
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                if waits.recv_timeout(A_MOMENT) == Err(RecvTimeoutError::Timeout) {
+                    let line = self.live_line(text);
+                    // The other end hangs up when the work is over.
+                    let _ = waits.recv();
+                    line.finish_and_clear();
+                }
+            });
+            let done = work();
+            drop(over);
+            done
+        })
+    }
+
+    /// A line that lives until what it tells of is over.
+    pub fn live_line(&self, text: String) -> ProgressBar {
+        let line = self.progress.add(ProgressBar::new_spinner());
+        // The template is a constant; should it be wrong, the line is drawn as the library likes.
+        if let Ok(style) = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed}") {
+            line.set_style(style);
+        }
+        line.set_message(text);
+        line.enable_steady_tick(Duration::from_millis(120));
+        line
     }
 
     /// A value as JSON, as the whole result.

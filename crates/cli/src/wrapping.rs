@@ -83,7 +83,7 @@ fn hang(line: &str, columns: usize) -> usize {
     // The last gap of two or more that leaves half of the columns.
     let starts =
         letters.windows(3).enumerate().filter(|(_, near)| matches!(near, [' ', ' ', letter] if *letter != ' '));
-    let last = starts.map(|(at, _)| at + 2).filter(|at| *at > leading && *at <= columns / 2).last();
+    let last = starts.map(|(at, _)| at + 2).filter(|at| *at > leading && *at <= columns / 2).max();
     last.unwrap_or((leading + 2).min(columns / 2))
 }
 

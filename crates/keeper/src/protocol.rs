@@ -215,9 +215,9 @@ pub struct ServiceStatus {
     pub since: u64,
     /// How often it was started again.
     pub restarts: u32,
-    /// More about it: what it waits for, how it ended; empty when there is nothing to say.
+    /// More about it: what it waits for, what is in its way, how it ended; empty when there is nothing to say.
     pub detail: String,
-    /// What it wrote last, when it failed.
+    /// What it wrote last, when it failed or is not ready yet.
     pub last_lines: Vec<String>,
 }
 

@@ -19,6 +19,8 @@ use crate::work::{Cancel, Keeper};
 
 /// How long a service that does not say how to tell has to live to count as ready.
 const ALIVE: Duration = Duration::from_millis(300);
+/// After this time whoever waits for a service hears again what is in its way.
+const SAID_AGAIN: Duration = Duration::from_secs(1);
 /// How long after its start a service is examined first.
 const FIRST_LOOK: Duration = Duration::from_millis(5);
 /// The first pause before a service is started again; each further one is twice as long.
@@ -56,7 +58,7 @@ const TICK: u64 = 10;
 /// What a look at a service found.
 enum Look {
     Ready,
-    /// What is in its way, in words that go on a sentence; empty when nothing is known.
+    /// What is in its way; empty when nothing is known.
     NotYet(String),
 }
 
@@ -176,6 +178,7 @@ impl Watch<'_> {
     fn attend(&mut self, running: &dyn RunningCommand) -> Seen {
         let started_at = Instant::now();
         let mut late = false;
+        let mut said_at = None;
         // Most are ready within moments, which are not waited for longer than they take.
         let mut soon = FIRST_LOOK;
         loop {
@@ -219,11 +222,19 @@ impl Watch<'_> {
                 }
                 Look::NotYet(hindrance) => hindrance,
             };
+            // Whoever waits hears what for.
+            if !late && started_at.elapsed() >= ALIVE && said_at.is_none_or(|at: Instant| at.elapsed() >= SAID_AGAIN) {
+                said_at = Some(Instant::now());
+                let last = journal::last(&self.keeper.logs, self.name, self.begun_at, 1);
+                self.keeper.set_service(self.name, Phase::GettingReady, &self.in_words(&hindrance), last);
+            }
             if let Some(ready) =
                 self.part.ready.as_ref().filter(|ready| !late && started_at.elapsed().as_secs() >= ready.limit)
             {
                 late = true;
-                let detail = format!("not ready after {} s; it still runs{hindrance}", ready.limit);
+                let hindrance = self.in_words(&hindrance);
+                let and = if hindrance.is_empty() { "" } else { ", and " };
+                let detail = format!("not ready after {} s; it still runs{and}{hindrance}", ready.limit);
                 self.keeper.set_service(self.name, Phase::Failed, &detail, self.last_lines());
             }
         }
@@ -238,13 +249,13 @@ impl Watch<'_> {
             Some(Check::Port(port)) => match running.serving(*port) {
                 Ok(Serving::Itself) => true,
                 Ok(Serving::Other(name)) => {
-                    return Look::NotYet(format!(", and {name} has the port {port}, which is not of this service"));
+                    return Look::NotYet(format!("{name} has the port {port}, which is not of this service"));
                 }
                 Ok(Serving::Nobody) | Err(_) => false,
             },
             Some(Check::File(path)) => match self.keeper.runtime.changed(path) {
                 Ok(Some(changed)) if changed.saturating_add(TICK) < self.begun_at => {
-                    return Look::NotYet(format!(", and {path} is from before it was begun"));
+                    return Look::NotYet(format!("{path} is from before it was begun"));
                 }
                 found => matches!(found, Ok(Some(_))),
             },
@@ -254,6 +265,30 @@ impl Watch<'_> {
             }
         };
         if is_ready { Look::Ready } else { Look::NotYet(String::new()) }
+    }
+
+    /// What is in its way: what was found, or else what it is that is not there.
+    fn in_words(&self, hindrance: &str) -> String {
+        let Some(ready) = self.part.ready.as_ref().filter(|_| hindrance.is_empty()) else {
+            return hindrance.to_owned();
+        };
+        match &ready.check {
+            Check::Port(port) => {
+                let measured = self.keeper.runtime.measure();
+                let own = measured.listening.iter().filter(|one| !one.udp && one.service.as_deref() == Some(self.name));
+                let mut others: Vec<_> = own.map(|one| one.port.to_string()).collect();
+                others.dedup();
+                match others.as_slice() {
+                    [] => format!("nothing listens on port {port}"),
+                    others => format!("nothing listens on port {port}, but it does on {}", others.join(", ")),
+                }
+            }
+            Check::File(path) => format!("there is no {path}"),
+            Check::Command(argv) => {
+                let shown: String = argv.join(" ").chars().take(60).collect();
+                format!("its check does not succeed ({shown})")
+            }
+        }
     }
 
     /// Asks the service to end, and kills it when it does not.

@@ -235,11 +235,14 @@ impl Keeper {
     pub fn set_service(&self, name: &str, phase: Phase, detail: &str, last_lines: Vec<String>) {
         self.change(|state| {
             let Some(service) = state.services.get_mut(name) else { return };
-            if service.status.phase == phase && service.status.detail == detail {
+            let status = &service.status;
+            if (status.phase, status.detail.as_str(), &status.last_lines) == (phase, detail, &last_lines) {
                 return;
             }
+            if service.status.phase != phase {
+                service.status.since = now();
+            }
             service.status.phase = phase;
-            service.status.since = now();
             detail.clone_into(&mut service.status.detail);
             service.status.last_lines = last_lines;
             let event = WorkspaceEvent::Service(service.status.clone());

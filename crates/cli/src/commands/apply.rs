@@ -15,7 +15,7 @@ use serde_json::json;
 use crate::args::{Apply, General};
 use crate::build_env::{self, BuildEnv};
 use crate::commands::start::{client, lock_of, meant, open_sites, status_value, watch};
-use crate::commands::stop::{confirm, hosts_file, tell_of_backup};
+use crate::commands::stop::{bring_down, confirm, hosts_file, tell_of_backup};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
 use crate::render;
@@ -81,7 +81,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             let same = wanted.arrangement.image == status.arrangement.image;
             let lost =
                 if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image, lost)? };
-            running_stop(&place)?;
+            running_stop(screen, &place)?;
             if let Some(scratch) = lost {
                 let aside = backups::set_aside(&home, &place, &scratch)?;
                 aside.iter().for_each(|aside| tell_of_backup(screen, aside));
@@ -130,9 +130,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     Ok(if good == Some(true) { 0 } else { 5 })
 }
 
-fn running_stop(place: &Place) -> Result<(), Failure> {
+fn running_stop(screen: &Screen, place: &Place) -> Result<(), Failure> {
     if let Some(client) = Client::new(place) {
-        client.stop(place)?;
+        bring_down(screen, &client, place)?;
     }
     Ok(())
 }

@@ -180,7 +180,8 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
     ));
     confirm(screen, command.yes, "remove it with all that?")?;
     let _held = place.hold_kept()?;
-    cavrith_store::removing::remove(&path)?;
+    screen
+        .meanwhile(format_args!("removing the folder {}", command.folder), || cavrith_store::removing::remove(&path))?;
     place.forget_first_start();
     if command.report.json {
         screen.json(&json!({ "removed": command.folder, "bytes": there.bytes, "entries": there.entries }));

@@ -28,7 +28,7 @@ pub fn exec(general: &General, screen: &Screen, command: &History) -> Outcome {
             question.files.push(inner.as_relative().display().to_string());
         }
     }
-    let Past { mut steps, has_more } = history::read(&dir, &question)?;
+    let Past { mut steps, has_more } = screen.meanwhile("reading the revisions", || history::read(&dir, &question))?;
     steps.reverse();
     let is_shallow = revisions::is_shallow(&dir);
     if command.report.json {

@@ -9,6 +9,7 @@ use cavrith_core::oci::image::Platform;
 use cavrith_core::report::{self, Report};
 use cavrith_core::roster::{Believed, Candidate, Judge, Roster, Standard, compare};
 use cavrith_core::team::history::Proved;
+use cavrith_core::verdict::count;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::{LockError, TeamError, file_error};
 use cavrith_engine::project::{self, Project};
@@ -45,7 +46,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Arguments) -> Outcome 
     if let Some([one, other]) = command.compare.as_deref().and_then(|two| two.first_chunk::<2>()) {
         return held_against(screen, command, &candidates, &standard, (one, other));
     }
-    let roster = laid_out(&standard, candidates)?;
+    let judging = format!("proving {}", count(candidates.len(), "report"));
+    let roster = screen.meanwhile(judging, || laid_out(&standard, candidates))?;
     if let Some(path) = &command.html {
         let page = roster_page::page(&roster).map_err(|why| Failure::Own(3, why))?;
         cavrith_store::atomic::write(path, page.as_bytes()).map_err(EngineError::from)?;

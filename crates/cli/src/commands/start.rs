@@ -21,6 +21,7 @@ use serde_json::json;
 
 use crate::args::{General, Start, Which};
 use crate::build_env::{self, BuildEnv};
+use crate::commands::stop::bring_down;
 use crate::commands::verify::watch::{self as watching, Watched};
 use crate::commands::{Outcome, build, desktop};
 use crate::failure::Failure;
@@ -92,7 +93,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     let home = build_env::home()?;
     let (place, _) = meant(general, &home, &command.which).to_start()?;
     if let Some(client) = Client::new(&place) {
-        client.stop(&place)?;
+        bring_down(screen, &client, &place)?;
     }
     // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;

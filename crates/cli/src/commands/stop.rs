@@ -30,7 +30,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Stop) -> Outcome {
     let client = Client::new(&place);
     let ran = client.is_some();
     if let Some(client) = client {
-        client.stop(&place)?;
+        bring_down(screen, &client, &place)?;
     }
     match ran {
         _ if command.report.json => {
@@ -48,7 +48,7 @@ fn stop_all(screen: &Screen, home: &Home, as_json: bool) -> Outcome {
     let (mut stopped, mut failed) = (Vec::new(), None);
     for place in Place::all(home) {
         let Some(client) = Client::new(&place) else { continue };
-        match client.stop(&place) {
+        match bring_down(screen, &client, &place) {
             Ok(()) => {
                 if !as_json {
                     screen.say(format_args!("{} is stopped", styled(screen.err.strong, &place.name)));
@@ -64,6 +64,11 @@ fn stop_all(screen: &Screen, home: &Home, as_json: bool) -> Outcome {
         screen.say("nothing runs");
     }
     failed.map_or(Ok(0), |error| Err(error.into()))
+}
+
+/// Stops a workspace: its services get the time that they were promised.
+pub fn bring_down(screen: &Screen, client: &Client, place: &Place) -> Result<(), KeeperError> {
+    screen.meanwhile(format_args!("stopping {}: its services end in order", place.name), || client.stop(place))
 }
 
 fn running(place: &Place) -> Result<Client, Failure> {
@@ -146,10 +151,11 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     }
     confirm(screen, command.yes, &format!("drop {}?", place.name))?;
     if let Some(client) = client {
-        client.stop(&place)?;
+        bring_down(screen, &client, &place)?;
     }
     let label = lifecycle::names_label(&place);
-    let set_aside = lifecycle::drop_workspace(&home, &place)?;
+    let removing = format!("removing the scratch of {}", place.name);
+    let set_aside = screen.meanwhile(removing, || lifecycle::drop_workspace(&home, &place))?;
     for aside in set_aside.iter().filter(|_| !command.report.json) {
         tell_of_backup(screen, aside);
     }

@@ -1,6 +1,6 @@
 //! How a workspace stands, and what happens in it.
 
-use std::time::Duration;
+use std::collections::BTreeMap;
 
 use anstyle::Style;
 use cavrith_core::arrangement::Place as FilesPlace;
@@ -12,7 +12,7 @@ use cavrith_keeper::ports::Carried;
 use cavrith_keeper::protocol::{Phase, ServiceStatus, Status, WorkspaceEvent};
 use cavrith_keeper::record::{FailedStep, Record, Standing, now};
 use cavrith_workspace::lifecycle::Pending;
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::ProgressBar;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -273,14 +273,21 @@ pub struct EventPrinter<'a> {
     screen: &'a Screen,
     silent: bool,
     step: Option<ProgressBar>,
+    /// Those that are waited for, by name.
+    services: BTreeMap<String, ProgressBar>,
 }
 
 impl<'a> EventPrinter<'a> {
     pub fn new(screen: &'a Screen, silent: bool) -> Self {
-        Self { screen, silent, step: None }
+        Self { screen, silent, step: None, services: BTreeMap::new() }
     }
 
     pub fn finish(&mut self) {
+        self.step_over();
+        std::mem::take(&mut self.services).into_values().for_each(|bar| bar.finish_and_clear());
+    }
+
+    fn step_over(&mut self) {
         if let Some(bar) = self.step.take() {
             bar.finish_and_clear();
         }
@@ -295,14 +302,7 @@ impl<'a> EventPrinter<'a> {
             WorkspaceEvent::Note(text) => self.screen.say(format_args!("{} {text}", styled(styles.faint, "note:"))),
             WorkspaceEvent::Step { name } => {
                 if self.screen.live {
-                    let bar = self.screen.progress.add(ProgressBar::new_spinner());
-                    // The template is a constant; should it be wrong, the line is drawn as the library likes.
-                    if let Ok(style) = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed}") {
-                        bar.set_style(style);
-                    }
-                    bar.set_message(name.clone());
-                    bar.enable_steady_tick(Duration::from_millis(120));
-                    self.step = Some(bar);
+                    self.step = Some(self.screen.live_line(name.clone()));
                 }
             }
             WorkspaceEvent::Output { name, line } => {
@@ -314,7 +314,7 @@ impl<'a> EventPrinter<'a> {
                 }
             }
             WorkspaceEvent::StepOver { name, millis, left_out } => {
-                self.finish();
+                self.step_over();
                 match left_out {
                     Some(why) => {
                         let text = format!("step {name} left out: {why}");
@@ -328,7 +328,7 @@ impl<'a> EventPrinter<'a> {
                 }
             }
             WorkspaceEvent::StepFailed(failed) => {
-                self.finish();
+                self.step_over();
                 self.screen.insist(format_args!(
                     "{} the step {:?}: {}",
                     styled(styles.bad, "failed"),
@@ -338,11 +338,33 @@ impl<'a> EventPrinter<'a> {
                 self.lines(&failed.last_lines);
             }
             WorkspaceEvent::Service(service) => self.service(service),
-            WorkspaceEvent::Opened | WorkspaceEvent::Settled { .. } => self.finish(),
+            WorkspaceEvent::Opened => self.step_over(),
+            WorkspaceEvent::Settled { .. } => self.finish(),
         }
     }
 
-    fn service(&self, service: &ServiceStatus) {
+    /// What a service that is not ready yet waits for: on a terminal a line that lives as long.
+    fn service_waits(&mut self, service: &ServiceStatus) {
+        let last = service.last_lines.last().map(|line| format!("; it wrote: {}", shown(line.as_bytes())));
+        let text =
+            format!("service {}: {}{}", service.name, shown(service.detail.as_bytes()), last.unwrap_or_default());
+        match self.services.get(&service.name) {
+            Some(bar) => bar.set_message(text),
+            None if self.screen.live => {
+                let bar = self.screen.live_line(text);
+                self.services.insert(service.name.clone(), bar);
+            }
+            None => {}
+        }
+    }
+
+    fn service(&mut self, service: &ServiceStatus) {
+        if service.phase == Phase::GettingReady && !service.detail.is_empty() {
+            return self.service_waits(service);
+        }
+        if let Some(bar) = self.services.remove(&service.name) {
+            bar.finish_and_clear();
+        }
         let styles = &self.screen.err;
         match service.phase {
             Phase::Ready => self.screen.say(format_args!("{} service {}", styled(styles.good, "ready"), service.name)),

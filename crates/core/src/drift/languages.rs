@@ -130,7 +130,7 @@ fn environments(open: &mut Open<'_>) -> Vec<Finding> {
             make.push("--system-site-packages".to_owned());
         }
         let pip = place.join(b"bin").and_then(|bin| bin.join(b"pip")).ok();
-        if !pip.is_some_and(|pip| here.get(&pip).is_some()) {
+        if pip.is_none_or(|pip| here.get(&pip).is_none()) {
             make.push("--without-pip".to_owned());
         }
         make.push(path.clone());

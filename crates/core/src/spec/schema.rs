@@ -83,5 +83,44 @@ fn value(key: &Key) -> Value {
         Shape::Any => json!({}),
     };
     schema["description"] = key.meaning.into();
+    if !key.default.is_empty() {
+        schema["description"] = format!("{}; when left out: {}", key.meaning, key.default).into();
+    }
+    if let (Some(schema), Value::Object(bounds)) = (schema.as_object_mut(), bounds(key.path)) {
+        schema.extend(bounds);
+    }
     schema
+}
+
+/// What a key's value keeps to beside its type, as the reader's rules have it: an editor says so while one types. What
+/// depends on other values, only the reader knows.
+fn bounds(path: &str) -> Value {
+    const PATH: &str = "^/.+$";
+    const URL: &str = r"^https?://[^/?#@\s]+([/?#]\S*)?$";
+    const SHORT: &str = r"^\s*[0-9]+\s*(ms|s)\s*$";
+    const LONG: &str = r"^\s*[0-9]+\s*(s|min|h)\s*$";
+    const MEMORY: &str = r"^\s*[0-9]+\s*(MiB|GiB)\s*$";
+    let pattern = |pattern: &str| json!({ "pattern": pattern });
+    match path {
+        "spec" => json!({ "const": 1 }),
+        "workspace.name" => pattern("^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$"),
+        "workspace.account" => json!({ "pattern": "^[a-z][a-z0-9_-]{0,30}$", "not": { "const": "root" } }),
+        "workspace.project" => pattern("^(/.+)?$"),
+        "workspace.host.memory" | "limits.memory" => pattern(MEMORY),
+        "workspace.host.processors" | "limits.cpus" | "limits.processes" => json!({ "minimum": 1 }),
+        "depots.*.url" | "base.archive.url" | "toolchains.*.url" | "downloads[].url" => pattern(URL),
+        "base.archive.sha256" | "toolchains.*.sha256" | "downloads[].sha256" => pattern("^[0-9a-f]{64}$"),
+        "base.archive.strip" | "toolchains.*.strip" | "downloads[].strip" => json!({ "minimum": 0, "maximum": 32 }),
+        "ports[].inside" | "ports[].outside" | "services.*.ready.port" => json!({ "minimum": 1, "maximum": 65_535 }),
+        "ports[].count" => json!({ "minimum": 1, "maximum": 1000 }),
+        "downloads[].mode" | "steps[].write.mode" => pattern("^0?[0-7]{3}$"),
+        "folders[].inside"
+        | "downloads[].inside"
+        | "steps[].write.inside"
+        | "steps[].copy.inside"
+        | "steps[].creates" => pattern(PATH),
+        "steps[].limit" | "services.*.ready.limit" | "services.*.stop.grace" => pattern(LONG),
+        "services.*.ready.every" => pattern(SHORT),
+        _ => json!({}),
+    }
 }

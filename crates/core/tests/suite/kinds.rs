@@ -86,6 +86,75 @@ fn the_schema_takes_every_example_that_the_reader_takes() {
 }
 
 #[test]
+fn the_schema_and_the_reader_agree_on_bounds() {
+    let schema = schema();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let digest = "0".repeat(64);
+    let port = "[[ports]]\nname = \"site\"\ninside = @";
+    let service = "[services.site]\nrun = [\"serve\"]\n";
+    let download = "[[downloads]]\nname = \"tides\"\nurl = \"https://files.brindle.example/t\"\ninside = \"/srv/t\"\n";
+    let step = "[[steps]]\nname = \"a\"\nat = \"build\"\n";
+    let run = "run = [\"true\"]\n";
+    // The place of a value, what both take, and what both refuse.
+    let cases: Vec<(String, Vec<&str>, Vec<&str>)> = vec![
+        ("spec = @".to_owned(), vec!["1"], vec!["2", "0"]),
+        (
+            "[workspace]\nname = @".to_owned(),
+            vec!["\"a\"", "\"tide-2\""],
+            vec!["\"\"", "\"Tide\"", "\"-a\"", "\"a-\"", "\"a b\""],
+        ),
+        (
+            "[workspace]\nname = \"a\"\naccount = @".to_owned(),
+            vec!["\"crew\"", "\"c_1\""],
+            vec!["\"root\"", "\"1c\"", "\"\"", "\"Crew\""],
+        ),
+        ("[workspace]\nname = \"a\"\nproject = @".to_owned(), vec!["\"/code\"", "\"\""], vec!["\"code\"", "\"/\""]),
+        (
+            "[limits]\nmemory = @".to_owned(),
+            vec!["\"2 GiB\"", "\"512MiB\""],
+            vec!["\"2 GB\"", "\"2\"", "\"much\"", "\"-1 GiB\""],
+        ),
+        ("[limits]\nprocesses = @".to_owned(), vec!["100"], vec!["0", "-1"]),
+        (port.to_owned(), vec!["1", "65535"], vec!["0", "65536", "-80"]),
+        (format!("{port}0\ncount = @").replacen("@0", "8000", 1), vec!["1", "1000"], vec!["0", "1001"]),
+        (format!("{download}sha256 = @"), vec![], vec!["\"abc\"", "\"\""]),
+        (format!("{download}mode = @"), vec!["\"0644\"", "\"755\""], vec!["\"4755\"", "\"0844\"", "\"rw\"", "\"64\""]),
+        (
+            download.replace("\"https://files.brindle.example/t\"", "@"),
+            vec!["\"http://a.example\"", "\"https://a.example/b?c#d\""],
+            vec!["\"ftp://a.example/b\"", "\"https://\"", "\"https://a b\"", "\"https://u:p@a.example/\""],
+        ),
+        (download.replace("\"/srv/t\"", "@"), vec!["\"/srv/x\""], vec!["\"srv/x\"", "\"\"", "\"~/x\""]),
+        (
+            format!("{step}{run}limit = @"),
+            vec!["\"10 min\"", "\"90s\"", "\"1 h\""],
+            vec!["\"10\"", "\"10 m\"", "\"soon\"", "\"5 d\""],
+        ),
+        (format!("{step}{run}creates = @"), vec!["\"/srv/x\""], vec!["\"srv/x\""]),
+        (
+            format!("{service}ready = {{ port = 80, every = @ }}"),
+            vec!["\"200 ms\"", "\"1s\""],
+            vec!["\"200\"", "\"1 min\""],
+        ),
+        (format!("{service}ready = {{ port = @ }}"), vec!["80"], vec!["0", "80800"]),
+    ];
+    for (place, taken, refused) in cases {
+        for (value, is_right) in
+            taken.iter().map(|value| (value, true)).chain(refused.iter().map(|value| (value, false)))
+        {
+            let text = whole(&place.replace('@', value));
+            let read =
+                parse(&text).mistakes.iter().all(|mistake| mistake.weight == cavrith_core::mistake::Weight::Warning);
+            let json = serde_json::to_value(text.parse::<toml::Table>().unwrap()).unwrap();
+            let errors: Vec<_> = validator.iter_errors(&json).map(|error| error.to_string()).collect();
+            assert_eq!((read, errors.is_empty()), (is_right, is_right), "{text}\n{errors:?}");
+        }
+    }
+    let text = whole(&format!("{download}sha256 = \"{digest}\""));
+    assert!(parse(&text).sound().is_some());
+}
+
+#[test]
 fn the_schema_refuses_what_the_reader_refuses_for_its_form() {
     let schema = schema();
     let validator = jsonschema::validator_for(&schema).unwrap();
