@@ -256,12 +256,15 @@ pub enum Command {
 
 #[derive(Debug, Arguments)]
 pub struct Init {
-    /// The depot for toolchains and templates, relative to the project
-    #[arg(long, value_name = "PATH")]
+    /// The depot for toolchains and templates: its path, relative to the project, or its address
+    #[arg(long, value_name = "DEPOT")]
     pub depot: Option<String>,
     /// The suite of the Debian archive for the base; the one that fits the project best when left out
     #[arg(long, value_name = "NAME", value_parser = ["trixie", "bookworm", "bullseye"], conflicts_with = "from")]
     pub suite: Option<String>,
+    /// Do not ask: where no suite has every version that is asked for, take the one that fits best
+    #[arg(long)]
+    pub yes: bool,
     /// Begin with a template of the depot, a workspace, or whatever cavrith join takes; lists templates
     #[arg(long, value_name = "SOURCE", num_args = 0..=1)]
     pub from: Option<Option<String>>,

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::sync::OnceLock;
 
-use crate::debian::languages::{self, Language, SUITES};
+use crate::debian::languages::{self, SUITES};
 use crate::depot::Index;
 use crate::version::Version;
 pub use services::Kind as ServiceKind;
@@ -127,6 +127,49 @@ pub enum Origin<'a> {
     Depot(&'a str, &'a Index),
 }
 
+/// How far a suite has what the project's files ask for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fit {
+    /// The suite.
+    pub suite: &'static str,
+    /// Each language that a version is asked of: its name, what is asked for, what the suite has, and whether that
+    /// will do.
+    pub languages: Vec<(String, String, String, bool)>,
+}
+
+impl Fit {
+    /// Whether all of it will do.
+    pub fn is_whole(&self) -> bool {
+        self.languages.iter().all(|(.., is_met)| *is_met)
+    }
+
+    fn met(&self) -> usize {
+        self.languages.iter().filter(|(.., is_met)| *is_met).count()
+    }
+}
+
+/// All suites, the one that fits best first; of equals the newest.
+pub fn fits(seen: &[Sight]) -> Vec<Fit> {
+    let wanted: Vec<_> = seen
+        .iter()
+        .filter_map(|sight| match &sight.finding {
+            Finding::Toolchain { name, version: Some(wish) } => Some((languages::find(name)?, name, wish)),
+            _ => None,
+        })
+        .collect();
+    let of = |suite: &'static str| {
+        let languages = wanted.iter().filter_map(|(language, name, wish)| {
+            let have = language.version_in(suite)?;
+            Some(((*name).clone(), wish.to_string(), have.to_owned(), wish.is_met_by(have)))
+        });
+        Fit { suite, languages: languages.collect() }
+    };
+    let mut fits: Vec<_> = SUITES.into_iter().map(of).collect();
+    // The order of equals stays: it is the order of preference.
+    fits.sort_by_key(|fit| std::cmp::Reverse(fit.met()));
+    fits
+}
+
 /// Writes a first spec. `depot` is one that toolchains may come from, with its path, whatever the root comes from.
 pub fn write(name: &str, seen: &[Sight], origin: Origin<'_>, depot: Option<(&str, &Index)>) -> FirstSpec {
     let mut writer = Writer { seen, suite: "", out: String::new(), guessed: Vec::new(), open: Vec::new() };
@@ -203,16 +246,7 @@ impl<'a> Writer<'a> {
     /// The suite that has most of what is wanted; of several, the newest.
     fn suite(&mut self, wanted: Option<&str>) {
         let known = wanted.and_then(|wanted| SUITES.iter().find(|suite| **suite == wanted));
-        let fits = |suite: &&&'static str| -> usize {
-            let languages =
-                self.toolchains().into_iter().filter_map(|(name, wish, _)| Some((languages::find(name)?, wish?)));
-            let has = |(language, wish): &(&Language, &Wish)| {
-                language.version_in(suite).is_some_and(|have| wish.is_met_by(have))
-            };
-            languages.filter(has).count()
-        };
-        // The last of equals counts, so the order is turned.
-        let best = SUITES.iter().rev().max_by_key(fits).copied().unwrap_or(SUITES[0]);
+        let best = fits(self.seen).first().map_or(SUITES[0], |fit| fit.suite);
         self.suite = known.copied().unwrap_or(best);
         if known.is_none() {
             self.guessed.push(format!("Debian's suite {} for the base", self.suite));
@@ -221,7 +255,8 @@ impl<'a> Writer<'a> {
 
     fn depots(&mut self, depot: Option<(&str, &Index)>) {
         if let Some((path, _)) = depot {
-            self.line(format_args!("\n[depots]\nours = {{ path = {} }}", quoted(path)));
+            let key = if path.contains("://") { "url" } else { "path" };
+            self.line(format_args!("\n[depots]\nours = {{ {key} = {} }}", quoted(path)));
         }
     }
 

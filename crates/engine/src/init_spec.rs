@@ -5,12 +5,15 @@ use std::path::{Component, Path, PathBuf};
 
 use cavrith_core::depot::{self, Index};
 use cavrith_core::first_spec::{self, FirstSpec, Origin, Sight};
+use cavrith_core::mistake;
 use cavrith_core::spec::FILE_NAME;
 
-use crate::error::{EngineError, ProjectError, file_error};
+use cavrith_sources::web::Web;
+
+use crate::error::{DepotError, EngineError, ProjectError, file_error};
 use crate::findings::Findings;
-use crate::{looking, project};
-use cavrith_store::reading;
+use crate::{looking, project, supply};
+use cavrith_store::{Store, reading};
 
 /// What came of writing a first spec.
 #[derive(Debug, Clone)]
@@ -21,21 +24,74 @@ pub struct Begun {
     pub spec: FirstSpec,
 }
 
-/// Looks at a project, and writes its first spec. `depot` is the path of a depot; one that lies nearby is found. The
-/// root comes from it when it has packages and nobody asks for a suite.
+/// What a first spec is made of.
+#[derive(Debug)]
+pub struct Ground {
+    /// What the project's files tell.
+    pub seen: Vec<Sight>,
+    /// The depot that was named, or lies nearby: its path or address, and its index.
+    pub depot: Option<(String, Index)>,
+    /// Whether it was named.
+    pub is_named: bool,
+}
+
+impl Ground {
+    /// Whether the base is one of the Debian archive: nobody named a depot with packages, and none lies nearby.
+    pub fn is_of_archive(&self) -> bool {
+        self.depot.as_ref().is_none_or(|(_, index)| index.packages.is_empty())
+    }
+}
+
+/// Looks at a project. `depot` is the path or the address of a depot; one that lies nearby is found.
 ///
 /// # Errors
-/// When there is a spec already, or it cannot be written.
-pub fn write_first(dir: &Path, depot: Option<&str>, suite: Option<&str>) -> Result<Begun, EngineError> {
+/// When there is a spec already, or the depot cannot be read.
+pub fn look(dir: &Path, depot: Option<&str>, web: &Web, store: Option<&Store>) -> Result<Ground, EngineError> {
     let path = dir.join(FILE_NAME);
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::SpecExists { path }.into());
     }
-    let seen = looking::look(dir);
     let found = match depot {
+        Some(url) if is_address(url) => {
+            let (text, _) = supply::index(web, store, url)?;
+            let index = depot::parse(&text).map_err(|mistake| {
+                let line =
+                    mistake::line_and_column(&text, mistake.places.first().map_or(0, |place| place.span.start)).0;
+                DepotError::Index { path: PathBuf::from(url), line, why: mistake.message }
+            })?;
+            Some((url.to_owned(), index))
+        }
         Some(path) => Some((path.to_owned(), crate::depots::read(&dir.join(path))?)),
         None => nearby(dir),
     };
+    Ok(Ground { seen: looking::look(dir), depot: found, is_named: depot.is_some() })
+}
+
+/// Whether a folder is a depot, and no project.
+pub fn is_depot(folder: &Path) -> bool {
+    folder.join(depot::FILE_NAME).is_file() && !folder.join(FILE_NAME).exists()
+}
+
+/// The way from a project's folder to another folder, as a spec has it.
+pub fn relative(dir: &Path, to: &Path) -> String {
+    let (Ok(dir), Ok(to)) = (dir.canonicalize(), to.canonicalize()) else { return to.display().to_string() };
+    let shared = dir.components().zip(to.components()).take_while(|(one, other)| one == other).count();
+    let up = dir.components().skip(shared).map(|_| Component::ParentDir);
+    up.chain(to.components().skip(shared)).collect::<PathBuf>().display().to_string()
+}
+
+/// Whether a depot is meant by its address on the web.
+pub fn is_address(depot: &str) -> bool {
+    depot.starts_with("https://") || depot.starts_with("http://")
+}
+
+/// Writes a project's first spec. The root comes from the depot when it has packages and nobody asks for a suite.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn write_first(dir: &Path, ground: Ground, suite: Option<&str>) -> Result<Begun, EngineError> {
+    let path = dir.join(FILE_NAME);
+    let Ground { seen, depot: found, is_named } = ground;
     let found = found.as_ref().map(|(path, index)| (path.as_str(), index));
     let origin = match found.filter(|(_, index)| suite.is_none() && !index.packages.is_empty()) {
         Some((path, index)) => Origin::Depot(path, index),
@@ -43,8 +99,7 @@ pub fn write_first(dir: &Path, depot: Option<&str>, suite: Option<&str>) -> Resu
     };
     // A depot that brings nothing of what is asked for is only in the way.
     let brings = |index: &Index| !index.toolchains.is_empty() || !index.editors.is_empty();
-    let spec =
-        first_spec::write(&name_of(dir), &seen, origin, found.filter(|(_, index)| depot.is_some() || brings(index)));
+    let spec = first_spec::write(&name_of(dir), &seen, origin, found.filter(|(_, index)| is_named || brings(index)));
     cavrith_store::atomic::write(&path, spec.text.as_bytes())?;
     Ok(Begun { seen, spec })
 }

@@ -67,7 +67,8 @@ pub(crate) fn die_with_parent() {
     }
 }
 
-fn close_others() {
+/// Closes what a process that was just started was given beside its three streams.
+pub(crate) fn close_others() {
     // SAFETY: close_range closes descriptors from 3 on; this process, just started, owns none of them in any Rust
     // value.
     unsafe { libc::close_range(3, libc::c_uint::MAX, 0) };

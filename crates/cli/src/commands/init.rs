@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use cavrith_core::first_spec::{Finding, FirstSpec};
+use cavrith_core::first_spec::{self, Finding, FirstSpec, Fit, Sight};
 use cavrith_engine::depots;
 use cavrith_engine::init_spec;
 use cavrith_engine::project;
@@ -11,6 +11,7 @@ use serde_json::json;
 
 use crate::args::{General, Init};
 use crate::build_env::{self, BuildEnv, StoreSession};
+use crate::choosing;
 use crate::commands::{Outcome, drift, join};
 use crate::failure::Failure;
 use crate::screen::{Screen, styled};
@@ -18,12 +19,26 @@ use crate::screen::{Screen, styled};
 pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
     // A first spec is written where one is, not above it.
     let dir = project::folder(general.project())?;
+    // A depot is no spec to begin with; what is meant is one that brings its toolchains.
+    let meant = command.from.as_ref().and_then(Option::as_ref).filter(|_| command.depot.is_none());
+    let as_depot = meant.filter(|source| init_spec::is_depot(Path::new(source)));
+    let depot = match as_depot {
+        Some(source) => Some(init_spec::relative(&dir, Path::new(source))),
+        None => command.depot.clone(),
+    };
     match &command.from {
+        _ if as_depot.is_some() => {}
         None => {}
         Some(None) => return templates(screen, command, &dir),
         Some(Some(source)) => return from(general, screen, command, &dir, source),
     }
-    let begun = init_spec::write_first(&dir, command.depot.as_deref(), command.suite.as_deref())?;
+    let store = build_env::store().ok().map(|(_, store)| store);
+    let ground = init_spec::look(&dir, depot.as_deref(), &build_env::web(), store.as_ref())?;
+    let suite = match &command.suite {
+        None if ground.is_of_archive() => chosen_suite(screen, command, &ground.seen)?,
+        suite => suite.clone(),
+    };
+    let begun = init_spec::write_first(&dir, ground, suite.as_deref())?;
     let FirstSpec { text, guessed, open } = &begun.spec;
     if command.report.json {
         screen.json(&json!({ "seen": begun.seen, "guessed": guessed, "open": open, "text": text }));
@@ -55,6 +70,26 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
         styled(screen.out.good, "wrote")
     ));
     Ok(0)
+}
+
+/// The suite that a person chooses, where none has every version that is asked for and there is somebody to ask.
+fn chosen_suite(screen: &Screen, command: &Init, seen: &[Sight]) -> Result<Option<String>, Failure> {
+    let fits = first_spec::fits(seen);
+    let may_ask = !command.yes && !command.report.json && !screen.quiet && choosing::somebody_there();
+    if !may_ask || fits.first().is_none_or(Fit::is_whole) {
+        return Ok(None);
+    }
+    let line = |fit: &Fit| {
+        let language = |(name, wanted, have, is_met): &(String, String, String, bool)| match is_met {
+            true => format!("{name} {have}"),
+            false => format!("{name} {have} in place of {wanted}"),
+        };
+        format!("{:<9} {}", fit.suite, fit.languages.iter().map(language).collect::<Vec<_>>().join(", "))
+    };
+    let lines: Vec<_> = fits.iter().map(line).collect();
+    let question = "no suite of Debian has every version that the project asks for; which one?";
+    let number = choosing::one_of(screen, true, question, &lines, String::new())?;
+    Ok(fits.get(number).map(|fit| fit.suite.to_owned()))
 }
 
 /// Lists the specs to begin with.

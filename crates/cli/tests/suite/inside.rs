@@ -234,7 +234,8 @@ fn commands_run_in_one_workspace_thirty_at_once() {
 
 /// A terminal: its outer end, and its inner one for a child.
 pub fn terminal(rows: u16, columns: u16) -> (OwnedFd, OwnedFd) {
-    let flags = rustix::pty::OpenptFlags::RDWR | rustix::pty::OpenptFlags::NOCTTY;
+    let own = rustix::pty::OpenptFlags::NOCTTY | rustix::pty::OpenptFlags::CLOEXEC;
+    let flags = rustix::pty::OpenptFlags::RDWR | own;
     let outer = rustix::pty::openpt(flags).unwrap();
     rustix::pty::unlockpt(&outer).unwrap();
     let inner = rustix::pty::ioctl_tiocgptpeer(&outer, flags).unwrap();

@@ -57,6 +57,7 @@ mod steps;
 mod store;
 mod sweeps;
 mod team;
+mod terminals;
 mod truly;
 mod variants;
 mod verify;

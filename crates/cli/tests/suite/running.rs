@@ -274,7 +274,10 @@ fn apply_does_the_least_that_is_enough() {
     write(&format!("{spec}\n[[steps]]\nname = \"more\"\nat = \"build\"\nrun = \"touch /srv/more\"\n"));
     assert!(team.ok(&["status"]).contains("image build"));
     let refused = team.fails(&["apply"], 1);
-    assert!(refused.contains("/home/crew/notes") && refused.contains("write --fresh"), "{refused}");
+    assert!(
+        refused.contains("in the home: 1 file, a member's own: notes") && refused.contains("write --fresh"),
+        "{refused}"
+    );
     assert_eq!(keeper(), first);
     team.ok(&["apply", "--fresh"]);
     assert_eq!(team.ok(&["run", "-q", "--", "sh", "-c", "ls /srv/more; ls /home/crew"]), "/srv/more\n");

@@ -11,6 +11,7 @@ use rustix::process::Signal;
 
 use rustix::process::{Resource, Rlimit};
 
+use crate::child::close_others;
 use crate::host::ids;
 use crate::{SandboxError, outside};
 
@@ -44,6 +45,8 @@ pub fn detach(name: &str) -> Result<(u32, UnixStream), SandboxError> {
 pub fn settle() -> io::Result<UnixStream> {
     // The leader of a group cannot leave its session; a process that was just started leads none.
     let _ = rustix::process::setsid();
+    // A terminal, a pipe or a lock of whoever typed the command must not be held as long as a workspace runs.
+    close_others();
     // SAFETY: descriptor 0 is the socket that `detach` passed; nothing else in this process, which has just started,
     // uses it.
     let socket = UnixStream::from(unsafe { OwnedFd::from_raw_fd(0) });
