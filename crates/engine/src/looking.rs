@@ -21,10 +21,14 @@ struct Looker<'a> {
     seen: Vec<Sight>,
 }
 
+/// A port for a program that listens wherever the variable `PORT` says.
+const CHOSEN_PORT: u16 = 5000;
+
 /// Everything that the files of a project tell.
 pub fn look(dir: &Path) -> Vec<Sight> {
     let mut looker = Looker { dir, bounds: Bounds::with(dir, Vec::new()), seen: Vec::new() };
     looker.versions();
+    looker.processes();
     looker.rust();
     looker.node();
     looker.python();
@@ -400,6 +404,8 @@ impl Looker<'_> {
             self.install("Gemfile.lock", command, &["Gemfile", "Gemfile.lock"], &[]);
             let (name, value) = ("BUNDLE_PATH".to_owned(), "/opt/gems".to_owned());
             self.add("Gemfile.lock", Finding::Variable { name, value });
+        } else if !names.is_empty() {
+            self.left("Gemfile", "its gems; bundle lock writes Gemfile.lock, from which a step can install them");
         }
         if self.there("bin/rails") {
             self.start("bin/rails", "bin/rails server");
@@ -511,6 +517,18 @@ impl Looker<'_> {
             let wanted = text.split("R (").nth(1).and_then(|rest| rest.split(')').next());
             self.toolchain("DESCRIPTION", "r", wanted.and_then(Wish::read));
             self.tool("DESCRIPTION", "what R builds packages with", &["r-base-dev"]);
+            let imports = text.split("\nImports:").nth(1).unwrap_or_default();
+            // A field goes on in lines that begin with a blank.
+            let field = imports.lines().enumerate().take_while(|(at, line)| *at == 0 || line.starts_with([' ', '\t']));
+            let field: String = field.map(|(_, line)| line).collect();
+            let names = field.split(',').map(|one| one.split('(').next().unwrap_or_default().trim());
+            let names: Vec<_> = names.filter(|name| !name.is_empty()).collect();
+            if !names.is_empty() {
+                self.left(
+                    "DESCRIPTION",
+                    format!("the packages {}; the archive has many as r-cran-NAME, in lower case", names.join(", ")),
+                );
+            }
         }
         if let Some(text) = self.text("renv.lock") {
             let value: Value = serde_json::from_str(&text).unwrap_or_default();
@@ -519,6 +537,27 @@ impl Looker<'_> {
         }
         if self.there("app.R") {
             self.toolchain("app.R", "r", None);
+        }
+    }
+
+    /// Processes that a project names, of which `web` is what it serves with.
+    fn processes(&mut self) {
+        let Some(text) = self.text("Procfile") else { return };
+        if let Some(command) = text.lines().find_map(|line| line.strip_prefix("web:")).map(str::trim) {
+            self.start("Procfile", command);
+            let texts = command.split(' ').filter_map(|word| self.text(word.trim_start_matches("./")));
+            let port = port_in(command).or_else(|| texts.filter_map(|text| listening_in(&text)).next());
+            if port.is_none() && (command.contains("$PORT") || command.contains("${PORT")) {
+                // Whoever starts it chooses one.
+                self.port("Procfile", Some(CHOSEN_PORT));
+                let (name, value) = ("PORT".to_owned(), CHOSEN_PORT.to_string());
+                self.add("Procfile", Finding::Variable { name, value });
+            }
+            self.port("Procfile", port);
+        }
+        let others = text.lines().filter_map(|line| line.split_once(':')).map(|(name, _)| name.trim());
+        for name in others.filter(|name| *name != "web" && !name.starts_with('#')) {
+            self.left("Procfile", format!("the process {name}; it becomes a service"));
         }
     }
 

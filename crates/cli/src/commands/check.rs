@@ -1,5 +1,7 @@
 //! `cavrith check`
 
+use std::collections::BTreeSet;
+
 use cavrith_core::lock::choose::Update;
 use cavrith_core::mistake::Mistake;
 use cavrith_core::team::Signer;
@@ -52,11 +54,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
 /// Packages that the archive does not have, in all variants.
 fn unknown_packages(store: &Store, project: &Project) -> Vec<Mistake> {
     let lock = project::read_lock(&project.dir).ok().flatten();
-    let mut found: Vec<Mistake> = Vec::new();
+    let (mut found, mut places) = (Vec::new(), BTreeSet::new());
     for (name, spec) in &project.variants {
         let lock = lock.as_ref().and_then(|lock| lock.of_variant(name));
         let unknown = suites::unknown_packages(store, spec, lock.as_ref());
-        found.extend(unknown.into_iter().filter(|mistake| !found.contains(mistake)).collect::<Vec<_>>());
+        // What variants share is one mistake.
+        let place = |mistake: &Mistake| mistake.places.first().map_or(0, |place| place.span.start);
+        found.extend(unknown.into_iter().filter(|mistake| places.insert(place(mistake))));
     }
     found
 }

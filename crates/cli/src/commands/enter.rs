@@ -5,9 +5,10 @@ use std::time::Duration;
 
 use cavrith_keeper::KeeperError;
 use cavrith_keeper::client::{self, Client};
+use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
 use cavrith_sandbox::job::Ending;
-use cavrith_workspace::lifecycle::Meant;
+use cavrith_workspace::lifecycle::{self, Meant};
 
 use crate::args::{General, Which};
 use crate::build_env;
@@ -38,12 +39,22 @@ pub fn exec(general: &General, screen: &Screen, which: &Which, account: Option<&
     Ok(u8::try_from(ending.as_code()).unwrap_or(255))
 }
 
+/// Whether the project wants something else than what runs, or cannot say what it wants.
+fn has_pending(place: &Place, record: &Record) -> bool {
+    let Ok((_, store)) = build_env::store() else { return false };
+    let pending = lifecycle::pending(&store, place, &record.arrangement);
+    !pending.changes.is_empty() || pending.unclear.is_some()
+}
+
 /// A connection to the workspace, which is started when it does not run.
 fn running(screen: &Screen, meant: Meant<'_>) -> Result<Client, Failure> {
     // The usual case is a workspace that runs, which is found without reading the spec.
     if let Some((place, client)) = meant.existing()?.and_then(|place| Client::new(&place).map(|client| (place, client)))
     {
-        if Record::read(&place.dir).is_some_and(|record| record.is_behind()) {
+        // A file that was written again, or a seal in the lock, changes nothing of what runs.
+        if let Some(record) = Record::read(&place.dir).filter(Record::is_behind)
+            && has_pending(&place, &record)
+        {
             screen.say(format_args!(
                 "{} the spec has changed since {} was started; cavrith status shows what, cavrith apply applies it",
                 styled(screen.err.warning, "note:"),

@@ -17,6 +17,7 @@ mod damage;
 mod debian;
 mod demo;
 mod dependencies;
+mod docs;
 mod drift;
 mod export;
 mod faults;

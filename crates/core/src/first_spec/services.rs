@@ -146,7 +146,7 @@ name    = "make MariaDB's files"
 at      = "first-start"
 account = "mysql"
 creates = "/srv/mariadb/files/mysql"
-run     = "mariadb-install-db --no-defaults --auth-root-authentication-method=normal --datadir=/srv/mariadb/files > /dev/null && printf 'CREATE DATABASE IF NOT EXISTS crew; CREATE USER IF NOT EXISTS crew; GRANT ALL ON *.* TO crew;\\n' > /srv/mariadb/begin.sql"
+run     = "mariadb-install-db --no-defaults --auth-root-authentication-method=normal --datadir=/srv/mariadb/files > /dev/null && printf 'CREATE DATABASE IF NOT EXISTS crew;\\nDELETE FROM mysql.global_priv WHERE LENGTH(User) = 0;\\nFLUSH PRIVILEGES;\\nCREATE USER IF NOT EXISTS crew;\\nGRANT ALL ON *.* TO crew;\\n' > /srv/mariadb/begin.sql"
 
 [services.mariadb]               # user crew, without a password, database crew, at 127.0.0.1:3306
 account = "mysql"
