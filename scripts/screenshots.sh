@@ -42,6 +42,7 @@ PLAY
     # Columns and rows that fill 1280x800, by the size of the letters.
     case $size in
         8) fill=178x55 ;;
+        19) fill=80x26 ;;
         *) fill=125x38 ;;
     esac
     xterm -geometry $fill+0+0 -fa 'DejaVu Sans Mono' -fs "$size" -bg '#f8f8f4' -fg '#202428' -b 14 +sb -e sh "$work/play" &
@@ -98,6 +99,8 @@ mkdir -p "$work/draft/timetable"
 cp "$here/demo/project/draft.toml" "$work/draft/timetable/cavrith.toml"
 cp -r "$work/story/depot" "$work/depot"
 shot check 8 "$work/draft/timetable" "$work/none" "cavrith check"
+# The same where a terminal has 80 columns.
+shot check-80 19 "$work/draft/timetable" "$work/none" "cavrith check"
 shot build 12 "$ida/timetable" "$work/fresh" "cavrith build"
 printf '[env]\nSITE_PORT = "9000"\nTIDE_URL  = "http://localhost:${SITE_PORT}/tides"\n' > "$ida/timetable/team.toml"
 cp "$ida/timetable/cavrith.toml" "$work/kept.toml"

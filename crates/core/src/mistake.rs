@@ -132,6 +132,8 @@ codes! {
     BAD_KEY = 152;
     /// A team that cannot be one.
     BAD_TEAM = 153;
+    /// A build step that seems to fetch, and may not.
+    STEP_FETCHES = 154;
     /// A depot that cannot be read.
     DEPOT_UNREADABLE = 201;
     /// Something that no depot offers.

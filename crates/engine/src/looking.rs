@@ -602,6 +602,8 @@ fn port_in(command: &str) -> Option<u16> {
 fn listening_in(text: &str) -> Option<u16> {
     let marks = [
         "listen(",
+        "InetSocketAddress(",
+        "Port: ",
         "PORT || ",
         "PORT ?? ",
         "PORT\", ",

@@ -89,7 +89,10 @@ pub fn unknown_packages(store: &Store, spec: &Spec, lock: Option<&Lock>) -> Vec<
     let locked: BTreeSet<_> =
         lock.and_then(|lock| lock.debian.as_ref()).into_iter().flat_map(|pin| pin.wishes.iter()).collect();
     let wishes = spec.wishes().into_iter().filter(|wish| !locked.contains(&plain_wish(&wish.value)));
-    let wishes: Vec<_> = wishes.map(|wish| (parse_alternative(&wish.value).name, wish)).collect();
+    // What is no name at all was said of the spec itself.
+    let is_name = |name: &String| name.chars().all(|letter| letter.is_ascii_alphanumeric() || "+-.".contains(letter));
+    let wishes = wishes.map(|wish| (parse_alternative(&wish.value).name, wish));
+    let wishes: Vec<_> = wishes.filter(|(name, _)| is_name(name)).collect();
     if wishes.is_empty() {
         return Vec::new();
     }

@@ -40,7 +40,7 @@ const NEAR: u64 = 120 * 86_400;
 
 /// The suite that a name is meant for which is none: one that is like it, or the one of a number.
 pub fn meant(name: &str) -> Option<&'static str> {
-    let others = ["sid", "forky", "testing", "stable", "unstable", "oldstable", "experimental"];
+    let others = ["sid", "forky", "testing", "stable", "unstable", "oldstable", "oldoldstable", "experimental"];
     if SUITES.iter().any(|suite| suite.codename == name) || others.contains(&name) {
         return None;
     }
@@ -51,6 +51,18 @@ pub fn meant(name: &str) -> Option<&'static str> {
     // Archives of one's own have other names, so only what is a slip counts.
     let slip = |suite: &&Lifetime| strsim::damerau_levenshtein(&plain, suite.codename) <= 2;
     SUITES.iter().rev().find(slip).map(|suite| suite.codename)
+}
+
+/// The suite that a name stands for which is another one after each release, as of the table.
+pub fn moving(name: &str) -> Option<&'static str> {
+    let newest = SUITES.len().checked_sub(1)?;
+    let at = match name {
+        "stable" => newest,
+        "oldstable" => newest.checked_sub(1)?,
+        "oldoldstable" => newest.checked_sub(2)?,
+        _ => return None,
+    };
+    Some(SUITES[at].codename)
 }
 
 /// What is to be said of a suite at a time (seconds since 1970): nothing, or a sentence.

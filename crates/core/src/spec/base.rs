@@ -111,6 +111,14 @@ fn debian(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Suite> {
         let remedy = format!("write debian = \"{meant}\"");
         reader.push(Mistake::new(Code::NOT_ALLOWED, name.span.clone(), message, remedy));
     }
+    if let Some((name, now)) = name.as_ref().and_then(|name| Some((name, lifetime::moving(&name.value)?))) {
+        let message = format!(
+            "{:?} is another suite after each release, and what is locked of it will not be met then",
+            name.value
+        );
+        let remedy = format!("write debian = \"{now}\"");
+        reader.push(Mistake::new(Code::NOT_ALLOWED, name.span.clone(), message, remedy).as_warning());
+    }
     let packages = list(reader, "packages", &[]);
     packages.iter().for_each(|package| package_wish(reader, package));
     let recommended = reader.flag(table, "recommended");
@@ -145,8 +153,20 @@ pub(super) fn package_wish(reader: &mut Reader<'_>, wish: &At<String>) {
     };
     if !(plain(&read.name, "+-.") && version && read.qualifier.is_none() && !wish.value.contains([',', '|'])) {
         let message = format!("{:?} does not name a package", wish.value);
-        let remedy =
-            "write a package's name, with versions like this: \"git (>= 1:2.30)\"; operators are << <= = >= >>";
+        let several: Vec<_> = wish.value.split([',', ' ']).filter(|part| !part.is_empty()).collect();
+        let are_names = several.len() > 1 && several.iter().all(|part| plain(part, "+-."));
+        let pinned = wish.value.split_once('=').filter(|(name, version)| plain(name, "+-.") && plain(version, ".+-~:"));
+        let remedy = match pinned {
+            Some((name, version)) => {
+                format!("write \"{name} (= {version})\", or (>= {version}) for that and newer ones")
+            }
+            None if are_names => {
+                let apart: Vec<_> = several.iter().map(|name| format!("\"{name}\"")).collect();
+                format!("write each name apart: {}", apart.join(", "))
+            }
+            None => "write a package's name, with versions like this: \"git (>= 1:2.30)\"; operators are << <= = >= >>"
+                .to_owned(),
+        };
         reader.push(Mistake::new(Code::BAD_PACKAGE, wish.span.clone(), message, remedy));
     }
 }

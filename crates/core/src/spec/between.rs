@@ -32,6 +32,54 @@ pub(super) fn check(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     }
     toolchains_have_a_base(spec, mistakes);
     scripts_are_seen(spec, mistakes);
+    fetches_are_allowed(spec, mistakes);
+}
+
+/// Commands that fetch, by their first words, and that a build step without a network runs in vain.
+const FETCHING: [&[&str]; 16] = [
+    &["apt-get", "install"],
+    &["apt-get", "update"],
+    &["apt", "install"],
+    &["apt", "update"],
+    &["npm", "ci"],
+    &["npm", "install"],
+    &["yarn", "install"],
+    &["pnpm", "install"],
+    &["pip", "install"],
+    &["pip3", "install"],
+    &["bundle", "install"],
+    &["gem", "install"],
+    &["cargo", "fetch"],
+    &["composer", "install"],
+    &["git", "clone"],
+    &["go", "mod"],
+];
+
+/// A build step has no network, which who writes `apt-get install` into one may not know.
+fn fetches_are_allowed(spec: &Spec, mistakes: &mut Vec<Mistake>) {
+    for step in spec.steps.iter().filter(|step| step.recorded.is_none()) {
+        let Action::Run(At { value: run, span }) = &step.action else { continue };
+        let text = match run {
+            Run::Shell(text) => text.clone(),
+            Run::Program(argv) => argv.join(" "),
+        };
+        // What says that it does without is believed.
+        if ["--offline", "--no-index", "file://", "--no-download"].iter().any(|word| text.contains(word)) {
+            continue;
+        }
+        let found = text.split(['\n', ';', '&', '|', '(']).find_map(|command| {
+            let words: Vec<_> = command.split_whitespace().filter(|word| !word.starts_with('-')).collect();
+            let words: Vec<_> = words.into_iter().skip_while(|word| *word == "sudo" || word.contains('=')).collect();
+            FETCHING.iter().find(|fetching| words.starts_with(fetching))
+        });
+        let Some(found) = found else { continue };
+        let message = format!("{} fetches, and the build step {:?} has no network", found.join(" "), step.name.value);
+        let remedy = match found[0] {
+            "apt-get" | "apt" => "write the packages into `packages` of [base], where they are pinned",
+            _ => "add network = \"recorded\": what it fetches is pinned then (cavrith lock --record)",
+        };
+        mistakes.push(Mistake::new(Code::STEP_FETCHES, span.clone(), message, remedy).as_warning());
+    }
 }
 
 /// Programs that fetch something.

@@ -1,6 +1,8 @@
 //! What people write who are used to other files: keys by other names, keys in other tables, values in other shapes.
 //! For each, what it is here.
 
+use crate::debian::lifetime;
+
 use super::document::{self, Node, Value};
 use super::keys;
 
@@ -250,6 +252,7 @@ pub(super) fn shape(path: &str, name: &str, node: &Node) -> Option<String> {
             Value::Integer(number),
         ) => line(text(&format!("{number} s"))),
         ("services.*.restart", Value::Flag(flag)) => line(text(if *flag { "always" } else { "never" })),
+        ("steps[].network", Value::Flag(flag)) => line(text(if *flag { "recorded" } else { "none" })),
         ("workspace.network", Value::Flag(flag)) => line(text(if *flag { "out" } else { "none" })),
         ("services.*.ready", Value::Integer(port)) => line(format!("{{ port = {port} }}")),
         ("services.*.ready", Value::Text(asked)) => match asked.parse::<u16>() {
@@ -326,6 +329,7 @@ pub(super) fn shape(path: &str, name: &str, node: &Node) -> Option<String> {
             let parts = words.split([',', ' ']).filter(|part| !part.is_empty());
             line(format!("[{}]", parts.map(text).collect::<Vec<_>>().join(", ")))
         }
+        ("ports[].inside" | "ports[].outside", Value::Text(asked)) => port_number(name, asked),
         (_, Value::Text(digits)) if keys::find(path).is_some_and(|key| key.shape == keys::Shape::Number) => {
             line(digits.trim().parse::<i64>().ok()?.to_string())
         }
@@ -336,10 +340,35 @@ pub(super) fn shape(path: &str, name: &str, node: &Node) -> Option<String> {
         (_, Value::Integer(number)) if keys::find(path).is_some_and(|key| key.shape == keys::Shape::Flag) => {
             line((*number != 0).to_string())
         }
+        (_, Value::Float(number)) if keys::find(path).is_some_and(|key| key.shape == keys::Shape::Number) => {
+            line(format!("{}", number.ceil()))
+        }
+        ("base.debian", Value::Integer(number)) => {
+            line(text(lifetime::meant(&number.to_string()).unwrap_or(&number.to_string())))
+        }
+        // Of what can be a few things only, all are named.
+        (_, Value::Flag(_) | Value::Integer(_) | Value::Float(_))
+            if keys::find(path).is_some_and(|key| !key.values.is_empty()) =>
+        {
+            Some(format!("write one of {}", keys::find(path).map_or(&[][..], |key| key.values).join(", ")))
+        }
         (_, Value::Integer(number)) => line(text(&number.to_string())),
         (_, Value::Float(number)) => line(text(&toml::Value::Float(*number).to_string())),
         (_, Value::Flag(flag)) => line(text(&flag.to_string())),
         _ => None,
+    }
+}
+
+/// What is written for a port that stands in a text: a range, an address, or a number with something around it.
+fn port_number(name: &str, asked: &str) -> Option<String> {
+    let numbers: Vec<u16> =
+        asked.split(|letter: char| !letter.is_ascii_digit()).filter_map(|number| number.parse().ok()).collect();
+    match numbers.as_slice() {
+        [first, last] if asked.contains('-') && first < last => {
+            Some(format!("write {name} = {first} and count = {}", u32::from(last - first) + 1))
+        }
+        [.., last] => Some(format!("write {name} = {last}")),
+        [] => None,
     }
 }
 

@@ -81,8 +81,8 @@ impl Reader<'_> {
     pub(super) fn table<'a>(&mut self, table: &'a Table, path: &'static str, span: Span) -> TableAt<'a> {
         let known: Vec<_> = keys::children(path).collect();
         let free = known.iter().any(|(name, _)| *name == "*");
-        let shown = shown(path);
         let this = TableAt { table, path, span };
+        let shown = self.named(&this);
         for entry in this.entries() {
             let (name, name_span) = (entry.name.as_str(), entry.name_span.clone());
             match known.iter().find(|(known, _)| *known == name) {
@@ -130,13 +130,33 @@ impl Reader<'_> {
                 let message = format!("{shown} lacks the key `{name}`");
                 let remedy = match (key.values, key.shape) {
                     ([first, ..], _) => format!("add {name} = \"{first}\": {}", key.meaning),
+                    ([], Shape::Table) if key.path == "base" => {
+                        format!("add [base] with debian = \"trixie\" and packages = [\"…\"]: {}", key.meaning)
+                    }
                     ([], Shape::Table) => format!("add [{}]: {}", key.path, key.meaning),
+                    ([], Shape::Number) if key.path == "spec" => "write spec = 1 as the first line".to_owned(),
+                    ([], Shape::Number) => format!("add {name} = …: {}", key.meaning),
+                    ([], Shape::Text | Shape::TextOrTexts) => format!("add {name} = \"…\": {}", key.meaning),
                     _ => format!("add it: {}", key.meaning),
                 };
                 self.push(Mistake::new(Code::MISSING_KEY, this.span.clone(), message, remedy));
             }
         }
         this
+    }
+
+    /// A table as its heading is written, by the name that stands there where any may.
+    fn named(&self, table: &TableAt<'_>) -> String {
+        let shown = shown(table.path);
+        let written = self.sources.locate(table.span.start).and_then(|(source, at)| {
+            source.text.get(at..at + table.span.len()).filter(|name| !name.is_empty() && name.len() <= 64)
+        });
+        match written.filter(|name| !name.contains(['[', ']', '{', '\n', '=', ' '])) {
+            Some(name) if shown.matches('*').count() == 1 => {
+                shown.replace('*', name.rsplit('.').next().unwrap_or(name))
+            }
+            _ => shown,
+        }
     }
 
     /// Takes back that a key is missing that stands in another table, which is said of it there.
@@ -147,8 +167,12 @@ impl Reader<'_> {
             self.mistakes.retain(|mistake| {
                 // Of one certain table, it may have been said in other words.
                 let ends = format!("lacks the key `{key}`");
+                let is_of_it = match shown(table).split_once('*') {
+                    Some((before, _)) => mistake.message.starts_with(before) && mistake.message.ends_with(&ends),
+                    None => mistake.message == message,
+                };
                 let is_missing = mistake.code == Code::MISSING_KEY
-                    && (mistake.message == message || (at.is_some() && mistake.message.ends_with(&ends)));
+                    && (is_of_it || (at.is_some() && mistake.message.ends_with(&ends)));
                 let is_idle = is_action && mistake.code == Code::STEP_ACTION;
                 let is_here =
                     at.as_ref().is_none_or(|at| mistake.places.first().is_some_and(|place| place.span == *at));

@@ -265,9 +265,26 @@ pub(super) fn memory(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
         return Some(bytes);
     }
     let message = format!("{:?} is not an amount of memory of at least 16 MiB", text.value);
-    let remedy = "write a whole number and MiB or GiB, like \"2 GiB\"";
+    let remedy = match likely(&text.value, &[("GiB", &["g", "gb", "gib", "gigabyte"]), ("MiB", &["m", "mb", "mib"])]) {
+        Some(meant) if measure(&meant, &[("MiB", 1 << 20), ("GiB", 1 << 30)]) >= Some(16 << 20) => {
+            format!("write \"{meant}\"")
+        }
+        _ => "write a whole number and MiB or GiB, like \"2 GiB\"".to_owned(),
+    };
     reader.push(Mistake::new(Code::BAD_AMOUNT, text.span, message, remedy));
     None
+}
+
+/// A number with the unit that is meant by another word for it: `4GB`, `1 minute`.
+fn likely(text: &str, units: &[(&str, &[&str])]) -> Option<String> {
+    let text = text.trim().to_lowercase();
+    let digits = text.len() - text.trim_start_matches(|letter: char| letter.is_ascii_digit()).len();
+    let (number, word) = text.split_at(digits);
+    let word = word.trim();
+    let is = |known: &&str| *known == word || word.strip_suffix('s') == Some(known);
+    let (unit, _) = units.iter().find(|(_, words)| words.iter().any(|known| is(&known)))?;
+    let number = number.parse::<u64>().ok().filter(|number| *number > 0)?;
+    Some(format!("{number} {unit}"))
 }
 
 /// A number from 1 to `most`.
@@ -326,7 +343,14 @@ pub(super) fn limit(reader: &mut Reader<'_>, text: At<String>) -> Option<u64> {
         return Some(seconds);
     }
     let message = format!("{:?} is not a length of time between a second and a day", text.value);
-    let remedy = "write a whole number and s, min or h, like \"10 min\"";
+    let words: [(&str, &[&str]); 3] =
+        [("s", &["s", "sec", "second"]), ("min", &["m", "min", "minute"]), ("h", &["h", "hr", "hour"])];
+    let remedy = match likely(&text.value, &words) {
+        Some(meant) if measure(&meant, &[("s", 1), ("min", 60), ("h", 3600)]) <= Some(86_400) => {
+            format!("write \"{meant}\"")
+        }
+        _ => "write a whole number and s, min or h, like \"10 min\"".to_owned(),
+    };
     reader.push(Mistake::new(Code::BAD_LIMIT, text.span, message, remedy));
     None
 }
@@ -416,6 +440,16 @@ pub(super) fn program(reader: &mut Reader<'_>, key: &str, list: At<Vec<At<String
     let program = argv.first().is_some_and(|program| !program.trim().is_empty());
     if !program || argv.iter().any(|argument| argument.contains('\0')) {
         empty_command(reader, key, list.span);
+        return None;
+    }
+    // The first entry is a program, and no line of a shell.
+    if let [first, _, ..] = argv.as_slice()
+        && first.trim().contains(' ')
+        && argv.iter().all(|entry| entry.trim().contains(' '))
+    {
+        let message = format!("the entries of `{key}` are commands, and a list is one program with its arguments");
+        let remedy = format!("write {key} = {:?}, or a step for each", argv.join(" && "));
+        reader.push(Mistake::new(Code::EMPTY_COMMAND, list.span, message, remedy));
         return None;
     }
     if let [only] = argv.as_slice()

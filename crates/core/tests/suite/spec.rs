@@ -133,14 +133,14 @@ mod mistakes {
           a spec has no key `toolchian`
           write `toolchains`, or leave the line out
         ");
-        insta::assert_snapshot!(with("name =", "nmae ="), @"
+        insta::assert_snapshot!(with("name =", "nmae ="), @r#"
         CV0104 2:2 `workspace`
           [workspace] lacks the key `name`
-          add it: its name, and its host name inside
+          add name = "…": its name, and its host name inside
         CV0102 3:1 `nmae`
           [workspace] has no key `nmae`
           write `name`, or leave the line out
-        ");
+        "#);
     }
 
     #[test]
@@ -150,7 +150,7 @@ mod mistakes {
             @r#"
         CV0143 10:10 `"8 GB"`
           "8 GB" is not an amount of memory of at least 16 MiB
-          write a whole number and MiB or GiB, like "2 GiB"
+          write "8 GiB"
         CV0143 11:14 `0`
           `processors` is 0, and has to be from 1 to 4096
           write a whole number in these bounds

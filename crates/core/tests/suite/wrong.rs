@@ -6,10 +6,39 @@ use cavrith_core::spec::parse;
 const HEAD: &str = "spec = 1\n[workspace]\nname = \"tides\"\n[base]\ndebian = \"trixie\"\npackages = [\"git\"]\n";
 
 /// What is added to a good spec, and what has to be told of it.
-const ADDED: [(&str, &str); 56] = [
+const ADDED: [(&str, &str); 64] = [
     ("[limits]\nmemory = 2048\n", "2048|`memory` is a whole number|write memory = \"2 GiB\""),
     ("[limits]\nmemory = 536870912\n", "536870912|a whole number|write memory = \"512 MiB\""),
-    ("[limits]\nmemory = \"2 GB\"\n", "\"2 GB\"|not an amount of memory|MiB or GiB"),
+    ("[limits]\nmemory = \"2 GB\"\n", "\"2 GB\"|not an amount of memory|write \"2 GiB\""),
+    ("[limits]\ncpus = 1.5\n", "1.5|`cpus` is a number|write cpus = 2"),
+    (
+        "[[ports]]\nname = \"web\"\ninside = \"8000-8010\"\n",
+        "\"8000-8010\"|`inside` is a text|write inside = 8000 and count = 11",
+    ),
+    (
+        "[[ports]]\nname = \"web\"\ninside = \"http://localhost:8080\"\n",
+        "\"http://localhost:8080\"|`inside` is a text|write inside = 8080",
+    ),
+    (
+        "[services.web]\nrun = \"x\"\nready = { port = 80, limit = \"1 minute\" }\n",
+        "\"1 minute\"|length of time|write \"1 min\"",
+    ),
+    (
+        "[[steps]]\nname = \"a\"\nat = \"build\"\nrun = \"true\"\nnetwork = true\n",
+        "true|`network` is true or false|write network = \"recorded\"",
+    ),
+    (
+        "[[steps]]\nname = \"a\"\nat = \"build\"\nrun = [\"make clean\", \"make all\"]\n",
+        "[\"make clean\", \"make all\"]|are commands|write run = \"make clean && make all\"",
+    ),
+    (
+        "[[steps]]\nname = \"a\"\nat = \"build\"\nrun = \"apt-get update && apt-get install -y jq\"\n",
+        "\"apt-get update && apt-get install -y jq\"|has no network|`packages` of [base]",
+    ),
+    (
+        "[[steps]]\nname = \"a\"\nat = \"build\"\nrun = \"cd site && npm ci\"\n",
+        "\"cd site && npm ci\"|npm ci fetches|network = \"recorded\"",
+    ),
     ("[limits]\ncpu = 2\n", "cpu|[limits] has no key `cpu`|write cpus = 2"),
     ("[limits]\ncpus = \"2\"\n", "\"2\"|`cpus` is a text|write cpus = 2"),
     ("[limits]\nram = 1024\n", "ram|no key `ram`|write memory = \"1 GiB\""),
@@ -18,7 +47,7 @@ const ADDED: [(&str, &str); 56] = [
     ("[[ports]]\nname = \"web\"\nhost = 8080\ncontainer = 80\n", "host|no key `host`|write outside = 8080"),
     ("[[ports]]\nname = \"web\"\ninside = \"8080\"\n", "\"8080\"|`inside` is a text|write inside = 8080"),
     ("[[ports]]\nname = \"web\"\ninside = 80800\n", "80800|ports go from 1 to 65535|from 1 to 65535"),
-    ("[services.web]\ncommand = \"httpd -f\"\n", "command|[services.*] has no key `command`|write run = \"httpd -f\""),
+    ("[services.web]\ncommand = \"httpd -f\"\n", "command|[services.web] has no key `command`|write run = \"httpd -f\""),
     ("[services.web]\nrun = \"x\"\nrestart = true\n", "true|`restart` is true or false|write restart = \"always\""),
     (
         "[services.web]\nrun = \"x\"\nrestart = \"sometimes\"\n",
