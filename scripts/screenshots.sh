@@ -42,7 +42,7 @@ PLAY
     # Columns and rows that fill 1280x800, by the size of the letters.
     case $size in
         8) fill=178x55 ;;
-        19) fill=80x26 ;;
+        19) fill=80x25 ;;
         *) fill=125x38 ;;
     esac
     xterm -geometry $fill+0+0 -fa 'DejaVu Sans Mono' -fs "$size" -bg '#f8f8f4' -fg '#202428' -b 14 +sb -e sh "$work/play" &
@@ -99,8 +99,6 @@ mkdir -p "$work/draft/timetable"
 cp "$here/demo/project/draft.toml" "$work/draft/timetable/cavrith.toml"
 cp -r "$work/story/depot" "$work/depot"
 shot check 8 "$work/draft/timetable" "$work/none" "cavrith check"
-# The same where a terminal has 80 columns.
-shot check-80 19 "$work/draft/timetable" "$work/none" "cavrith check"
 shot build 12 "$ida/timetable" "$work/fresh" "cavrith build"
 printf '[env]\nSITE_PORT = "9000"\nTIDE_URL  = "http://localhost:${SITE_PORT}/tides"\n' > "$ida/timetable/team.toml"
 cp "$ida/timetable/cavrith.toml" "$work/kept.toml"
@@ -119,6 +117,8 @@ inside root "printf 'depth = 8\\npier = \"north\"\\n' > /etc/harbour.conf; mkdir
 inside root "printf '#!/bin/sh\\nexec quill serve --port 8081 /srv/site\\n' > /bin/preview; chmod 755 /bin/preview; rm /bin/vi; ln -s preview /bin/look"
 inside crew "echo 'export TIDE_STATION=7' >> ~/.profile; echo ls > ~/.ash_history; echo x > ~/notes.txt"
 shot drift 12 "$tove/timetable" "$tove/home" "cavrith drift"
+# The same where a terminal has 80 columns.
+shot drift-80 19 "$tove/timetable" "$tove/home" "cavrith drift"
 shot adopt 8 "$tove/timetable" "$tove/home" "cavrith drift --adopt --yes"
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" drop --yes -q

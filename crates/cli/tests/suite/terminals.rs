@@ -2,7 +2,6 @@
 
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::os::fd::OwnedFd;
 
 use crate::inside::terminal;
 use crate::team::Team;
@@ -20,7 +19,7 @@ fn shown(team: &Team, arguments: &[&str], columns: u16, typed: &[(&str, &str)]) 
         .stderr(inner)
         .spawn()
         .unwrap();
-    let mut keys = fs::File::from(OwnedFd::from(outer.try_clone().unwrap()));
+    let mut keys = fs::File::from(outer.try_clone().unwrap());
     let mut screen = fs::File::from(outer);
     let (mut all, mut seen, mut waits) = (String::new(), 0, typed.iter().peekable());
     let mut buffer = [0; 4096];

@@ -282,7 +282,7 @@ fn likely(text: &str, units: &[(&str, &[&str])]) -> Option<String> {
     let (number, word) = text.split_at(digits);
     let word = word.trim();
     let is = |known: &&str| *known == word || word.strip_suffix('s') == Some(known);
-    let (unit, _) = units.iter().find(|(_, words)| words.iter().any(|known| is(&known)))?;
+    let (unit, _) = units.iter().find(|(_, words)| words.iter().any(is))?;
     let number = number.parse::<u64>().ok().filter(|number| *number > 0)?;
     Some(format!("{number} {unit}"))
 }

@@ -47,7 +47,10 @@ const ADDED: [(&str, &str); 64] = [
     ("[[ports]]\nname = \"web\"\nhost = 8080\ncontainer = 80\n", "host|no key `host`|write outside = 8080"),
     ("[[ports]]\nname = \"web\"\ninside = \"8080\"\n", "\"8080\"|`inside` is a text|write inside = 8080"),
     ("[[ports]]\nname = \"web\"\ninside = 80800\n", "80800|ports go from 1 to 65535|from 1 to 65535"),
-    ("[services.web]\ncommand = \"httpd -f\"\n", "command|[services.web] has no key `command`|write run = \"httpd -f\""),
+    (
+        "[services.web]\ncommand = \"httpd -f\"\n",
+        "command|[services.web] has no key `command`|write run = \"httpd -f\"",
+    ),
     ("[services.web]\nrun = \"x\"\nrestart = true\n", "true|`restart` is true or false|write restart = \"always\""),
     (
         "[services.web]\nrun = \"x\"\nrestart = \"sometimes\"\n",
