@@ -66,8 +66,8 @@ pub fn open(network: Network, process: u32, identity: Identity, cleanup: &dyn Fn
     if network == Network::None {
         return way;
     }
-    if let Some(why) = no_tunnel(identity) {
-        way.lacks = Some(why);
+    if let Err((found, remedy)) = offered(identity) {
+        way.lacks = Some(format!("{found}; {remedy}"));
         return way;
     }
     let pasta = find_program("pasta").map(|program| by_pasta(&program, process, identity));
@@ -78,12 +78,12 @@ pub fn open(network: Network, process: u32, identity: Identity, cleanup: &dyn Fn
             return way;
         }
         Some(Err(error)) => way.lacks = Some(format!("pasta does not carry it: {error}")),
-        None => way.lacks = Some("install the package passt".to_owned()),
+        None => {}
     }
     if identity == Identity::Root {
-        if let Some(missing) = PAIR_PROGRAMS.iter().find(|name| find_program(name).is_none()) {
+        if let Some(missing) = missing_for_pair() {
             let earlier = way.lacks.take().unwrap_or_default();
-            way.lacks = Some(format!("{earlier}; a pair of virtual devices needs {missing}, which is not installed"));
+            way.lacks = Some(format!("{earlier}; {missing}"));
             return way;
         }
         match Pair::make(process, cleanup) {
@@ -93,42 +93,40 @@ pub fn open(network: Network, process: u32, identity: Identity, cleanup: &dyn Fn
                 way.lacks = None;
             }
             Err(error) => {
-                let earlier = way.lacks.take().unwrap_or_default();
-                way.lacks = Some(format!("{earlier}; a pair of virtual devices cannot be made either: {error}"));
+                let pair = format!("a pair of virtual devices cannot be made: {error}");
+                way.lacks = Some(way.lacks.take().map_or(pair.clone(), |earlier| format!("{earlier}; {pair}")));
             }
         }
     }
     way
 }
 
-/// Why an ordinary user may make no device for pasta; nothing when they may, or need none.
-fn no_tunnel(identity: Identity) -> Option<String> {
-    let access = rustix::fs::Access::READ_OK | rustix::fs::Access::WRITE_OK;
-    let allowed = rustix::fs::access("/dev/net/tun", access).is_ok();
-    (identity != Identity::Root && !allowed).then(|| {
-        "/dev/net/tun is closed to ordinary users; let an administrator run: chmod 0666 /dev/net/tun".to_owned()
-    })
+/// Why root cannot make a pair of virtual devices; nothing when its programs are there.
+fn missing_for_pair() -> Option<String> {
+    let missing = PAIR_PROGRAMS.iter().find(|name| find_program(name).is_none())?;
+    Some(format!("a pair of virtual devices needs {missing}, which is not installed"))
 }
 
-/// How a workspace of this user would reach other machines, or why it would not and what to do.
+/// How a workspace of this user would reach other machines, or why it would not and what to do: `start`, `status` and
+/// `doctor` say the same.
 ///
 /// # Errors
 /// What is missing, and the remedy.
 pub fn offered(identity: Identity) -> Result<&'static str, (String, String)> {
-    match find_program("pasta") {
-        Some(_) => match no_tunnel(identity) {
-            Some(why) => Err(why
-                .split_once("; ")
-                .map_or((why.clone(), String::new()), |(found, remedy)| (found.to_owned(), remedy.to_owned()))),
-            None => Ok("carried by pasta"),
-        },
-        None if identity == Identity::Root && PAIR_PROGRAMS.iter().all(|name| find_program(name).is_some()) => {
-            Ok("carried by a pair of virtual devices")
-        }
-        None => Err((
-            "pasta is not installed".to_owned(),
-            "install the package passt; workspaces have their loopback only until then".to_owned(),
-        )),
+    let is_root = identity == Identity::Root;
+    let access = rustix::fs::Access::READ_OK | rustix::fs::Access::WRITE_OK;
+    if !is_root && rustix::fs::access("/dev/net/tun", access).is_err() {
+        let found = "/dev/net/tun is closed to ordinary users".to_owned();
+        return Err((found, "let an administrator run: chmod 0666 /dev/net/tun".to_owned()));
+    }
+    if find_program("pasta").is_some() {
+        return Ok("carried by pasta");
+    }
+    let remedy = "install the package passt; workspaces have their loopback only until then".to_owned();
+    match missing_for_pair() {
+        None if is_root => Ok("carried by a pair of virtual devices"),
+        Some(missing) if is_root => Err((format!("pasta is not installed; {missing}"), remedy)),
+        _ => Err(("pasta is not installed".to_owned(), remedy)),
     }
 }
 

@@ -28,7 +28,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
     let meant = meant(general, &home, &command.which);
     let place = meant.found()?;
     let Some(running) = Client::new(&place) else {
-        screen.say(format_args!("{} does not run; the next start follows the spec as it is then", place.name));
+        match command.report.json {
+            true => screen.json(&json!({ "name": place.name, "applied": false, "pending": null })),
+            false => {
+                screen.say(format_args!("{} does not run; the next start follows the spec as it is then", place.name));
+            }
+        }
         return Ok(0);
     };
     let status = running.status()?;

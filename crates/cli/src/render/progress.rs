@@ -30,6 +30,8 @@ pub struct Progress<'a> {
 
 /// The live line of stages that are no layer.
 const STAGE: &str = "";
+/// Milliseconds from which it is odd that nothing came of a layer.
+const LONG: u64 = 60_000;
 
 impl<'a> Progress<'a> {
     pub fn new(screen: &'a Screen, place: Where) -> Self {
@@ -126,6 +128,9 @@ impl<'a> Progress<'a> {
             return;
         }
         self.line(|styles| done_line(styled(styles.good, "made   "), &outcome.layer, outcome.millis, outcome.bytes));
+        if let Some(remark) = remark(outcome) {
+            self.line(|styles| format!("{} {remark}", styled(styles.warning, "note")));
+        }
     }
 
     /// A line of its own, for good.
@@ -137,6 +142,17 @@ impl<'a> Progress<'a> {
             Where::Nowhere => {}
         }
     }
+}
+
+/// What is odd about a layer: it took long, and there is nothing in it.
+fn remark(outcome: &LayerOutcome) -> Option<String> {
+    (outcome.millis >= LONG && outcome.bytes == 0 && outcome.entries == 0).then(|| {
+        format!(
+            "{} took {} and changed nothing in the image; what it wrote into /tmp, into caches or to other machines is no part of it",
+            outcome.layer,
+            seconds(outcome.millis)
+        )
+    })
 }
 
 fn done_line(done: String, what: &str, millis: u64, bytes: u64) -> String {
@@ -160,5 +176,27 @@ pub fn seconds(millis: u64) -> String {
         0..1000 => format!("{millis} ms"),
         1000..100_000 => format!("{:.1} s", millis as f64 / 1e3),
         _ => format!("{} min {} s", millis / 60_000, millis / 1000 % 60),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use cavrith_core::digest::TreeDigest;
+
+    use super::*;
+
+    #[test]
+    fn a_layer_that_took_minutes_and_is_empty_is_remarked_on() {
+        let outcome = |millis, entries, bytes| {
+            let tree = TreeDigest::from_bytes([0; 32]);
+            remark(&LayerOutcome { layer: "step \"tides\"".to_owned(), tree, reused: false, millis, entries, bytes })
+        };
+        let remark = outcome(150_000, 0, 0).unwrap_or_default();
+        assert!(
+            remark.starts_with("step \"tides\" took 2") && remark.contains("changed nothing in the image"),
+            "{remark}"
+        );
+        // Links and empty files are something, and moments are not odd.
+        assert_eq!((outcome(150_000, 3, 0), outcome(150_000, 1, 9), outcome(900, 0, 0)), (None, None, None));
     }
 }

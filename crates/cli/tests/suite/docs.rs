@@ -88,7 +88,8 @@ fn settled(text: &str, dir: &Path) -> String {
             rule(r"\b\d\d:\d\d:\d\d\b", "HH:MM:SS"),
             rule(r"\b\d+(\.\d+)? (B|kB|MB|GB) of memory", "N MB of memory"),
             rule(r"\b[a-z]{5}(-[a-z]{5}){3}\b", "FINGERPRINT"),
-            rule(r"127\.0\.0\.1:\d+", "127.0.0.1:PORT"),
+            // Another test, or a program of this machine, may have the port.
+            rule(r"127\.0\.0\.1:\d+( \(\d+ is taken\))?", "127.0.0.1:PORT"),
             rule(r"\b[0-9a-f]{12,64}\b", "DIGEST"),
             rule(r"timetable-[0-9a-f]{8}\b", "timetable-DIGEST"),
             rule(r" {2,}", "  "),

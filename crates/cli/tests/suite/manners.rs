@@ -32,6 +32,32 @@ fn colours_are_for_terminals_unless_somebody_says_otherwise() {
     assert!(told(&never).contains('\u{1b}'));
 }
 
+/// Holds the answer of a command that changes something against its published form.
+fn has_its_form(arguments: &[&str], answer: &serde_json::Value) {
+    let name = match arguments {
+        ["start" | "restart", ..] => "start",
+        ["freeze" | "thaw", ..] => "freeze",
+        ["copy", ..] => "copy",
+        ["store", "check" | "repair", ..] => "store-repair",
+        ["lock", "--outdated", ..] => return,
+        ["folder" | "editor" | "depot" | "store", inner, ..] => &format!("{}-{inner}", arguments[0]),
+        [command, ..] => command,
+        [] => return,
+    };
+    let forms: serde_json::Value = serde_json::from_str(include_str!("../../../../docs/answers.schema.json")).unwrap();
+    if forms["$defs"][name].is_null() {
+        let reports = ["check", "build", "seal", "verify", "show", "explain", "schema", "doctor", "contents"];
+        let is_report = reports.contains(&name) || ["store-list", "depot-list", "depot-check"].contains(&name);
+        assert!(is_report, "{arguments:?} changes something, and docs/answers.schema.json has no form for it");
+        return;
+    }
+    let one = serde_json::json!({ "$ref": format!("#/$defs/{name}"), "$defs": forms["$defs"] });
+    let validator = jsonschema::validator_for(&one).unwrap();
+    let errors: Vec<_> =
+        validator.iter_errors(answer).map(|error| format!("{}: {error}", error.instance_path)).collect();
+    assert_eq!(errors, [""; 0], "{arguments:?}: {answer}");
+}
+
 #[test]
 fn what_reports_can_report_in_json() {
     let team = Team::new();
@@ -52,6 +78,7 @@ fn what_reports_can_report_in_json() {
     let shelf = shelf.to_str().unwrap();
     let keys = |arguments: &[&str]| {
         let answer = team.json(arguments);
+        has_its_form(arguments, &answer);
         answer.as_object().unwrap().keys().cloned().collect::<Vec<_>>().join(" ")
     };
     for (arguments, expected) in [
@@ -81,10 +108,13 @@ fn what_reports_can_report_in_json() {
         (&["start", "--wait", "--json"], "good name pending status"),
         (&["copy", "in", packed, "/tmp/x", "--json"], "from to"),
         (&["copy", "out", "/tmp/x", shelf, "--json"], "from to"),
+        (&["apply", "--json"], "applied name pending"),
+        (&["apply", "--dry-run", "--json"], "applied name pending"),
         (&["freeze", "--json"], "frozen name note"),
         (&["thaw", "--json"], "frozen name note"),
         (&["folder", "backup", "tides", backup, "--while-running", "--json"], "bytes file folder"),
         (&["stop", "--json"], "stopped"),
+        (&["apply", "--json"], "applied name pending"),
         (&["stop", "--all", "--json"], "stopped"),
         (&["folder", "restore", "tides", backup, "--yes", "--json"], "entries folder"),
         (&["folder", "remove", "tides", "--yes", "--json"], "bytes entries removed"),
