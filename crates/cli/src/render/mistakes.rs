@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
-use cavrith_core::mistake::{Mistake, Weight};
+use annotate_snippets::{AnnotationKind, Level, Origin, Renderer, Snippet};
+use cavrith_core::mistake::{Mistake, Weight, line_and_column};
 use cavrith_core::spec::document::{Source, Sources};
 use cavrith_core::verdict::count;
 use cavrith_engine::findings::Findings;
@@ -13,6 +13,8 @@ use crate::screen::{Screen, styled};
 
 /// Mistakes that are drawn.
 const MOST: usize = 100;
+/// Bytes of a line that is not drawn.
+const LONG_LINE: usize = 16_384;
 
 /// Shows every mistake on standard error, and how many there are.
 pub fn show(screen: &Screen, findings: &Findings) {
@@ -66,10 +68,23 @@ fn draw(renderer: &Renderer, sources: &Sources, mistake: &Mistake) -> String {
         }
     }
     let title = level.primary_title(mistake.message.as_str()).id(mistake.code.to_string());
-    let group = title
-        .elements(snippets.into_iter().map(|(_, snippet)| snippet))
-        .element(Level::HELP.with_name("remedy").message(mistake.remedy.as_str()));
+    let remedy = Level::HELP.with_name("remedy").message(mistake.remedy.as_str());
+    // Drawing goes over the whole line, which may be as long as a file.
+    if let Some((file, place)) = located.first().filter(|(file, place)| is_in_a_long_line(file, place.span.start)) {
+        let (line, column) = line_and_column(&file.text, place.span.start - file.start);
+        let origin = Origin::path(file.path.as_str()).line(line).char_column(column);
+        return renderer.render(&[title.element(origin).element(remedy)]);
+    }
+    let group = title.elements(snippets.into_iter().map(|(_, snippet)| snippet)).element(remedy);
     renderer.render(&[group])
+}
+
+/// Whether a place stands in a line that is too long to be drawn.
+fn is_in_a_long_line(file: &Source, start: usize) -> bool {
+    let at = within(file, &(start..start)).start;
+    let before = file.text[..at].bytes().rev().take_while(|byte| *byte != b'\n').take(LONG_LINE).count();
+    let after = file.text[at..].bytes().take_while(|byte| *byte != b'\n').take(LONG_LINE).count();
+    before + after >= LONG_LINE
 }
 
 /// A place as bytes of its file, on the borders of characters.

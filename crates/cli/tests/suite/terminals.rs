@@ -118,6 +118,18 @@ fn lines_fit_a_narrow_terminal_and_are_whole_in_a_pipe() {
 }
 
 #[test]
+fn a_mistake_in_a_line_as_long_as_a_file_is_told_with_its_place_alone() {
+    let team = Team::new();
+    let many: Vec<_> = (0..3000).map(|number| format!("\"tide{number}\"")).collect();
+    team.change("\"busybox-static\"", &format!("\"not a name\", {}, \"busybox-static\"", many.join(", ")));
+    let told = team.fails(&["check"], 1);
+    let at = told.find("has no package `not a name`").unwrap_or_else(|| panic!("{}", &told[..2000]));
+    let mistake = &told[at..];
+    assert!(mistake.lines().nth(1).is_some_and(|line| line.contains("--> cavrith.toml:15:")), "{}", &mistake[..300]);
+    assert!(told.lines().all(|line| line.chars().count() < 1000));
+}
+
+#[test]
 fn whoever_waits_for_a_service_is_told_what_is_in_its_way() {
     let team = Team::locked();
     let spec = team.project().join("cavrith.toml");
