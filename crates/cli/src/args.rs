@@ -10,7 +10,6 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
-use clap_complete::engine::ArgValueCompleter;
 
 use crate::completing;
 
@@ -43,7 +42,7 @@ pub struct General {
     #[arg(long, short = 'C', global = true, help_heading = EVERYWHERE, value_name = "DIR")]
     project: Option<PathBuf>,
     /// The variant of the spec; its default one when left out
-    #[arg(long, global = true, help_heading = EVERYWHERE, value_name = "NAME", add = ArgValueCompleter::new(completing::variants))]
+    #[arg(long, global = true, help_heading = EVERYWHERE, value_name = "NAME", add = completing::variants())]
     pub variant: Option<String>,
     /// Let the project use this file or folder outside its own; remembered for this project and path
     #[arg(long, global = true, help_heading = EVERYWHERE, value_name = "PATH")]
@@ -309,7 +308,7 @@ pub struct Link {
 #[derive(Debug, Arguments)]
 pub struct Explain {
     /// A code such as CV0107 or CF0202, or a key such as steps.run; all are listed when it is left out
-    #[arg(add = ArgValueCompleter::new(completing::topics))]
+    #[arg(add = completing::topics())]
     pub topic: Option<String>,
     #[command(flatten)]
     pub report: Report,
@@ -370,23 +369,10 @@ fn bytes(text: &str) -> Result<u64, String> {
     measure(text, &[("B", 1), ("KiB", 1 << 10), ("MiB", 1 << 20), ("GiB", 1 << 30), ("TiB", 1 << 40)])
 }
 
-/// Shells that there are completions for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum CompletedShell {
-    /// GNU Bash
-    Bash,
-    /// Elvish
-    Elvish,
-    /// fish
-    Fish,
-    /// Z shell
-    Zsh,
-}
-
 #[derive(Debug, Arguments)]
 pub struct Completions {
     /// The shell
-    pub shell: CompletedShell,
+    pub shell: clap_complete::Shell,
 }
 
 #[derive(Debug, Arguments)]
@@ -405,7 +391,7 @@ pub struct Report {
 #[derive(Debug, Arguments)]
 pub struct Lock {
     /// Update pins to the newest versions that the spec allows: all, or the named ones
-    #[arg(long, value_name = "NAME", num_args = 0.., conflicts_with = "outdated", add = ArgValueCompleter::new(completing::pins))]
+    #[arg(long, value_name = "NAME", num_args = 0.., conflicts_with = "outdated", add = completing::pins())]
     pub update: Option<Vec<String>>,
     /// Only list pins that could be updated
     #[arg(long)]
@@ -423,7 +409,7 @@ pub struct Lock {
 #[derive(Debug, Arguments)]
 pub struct Record {
     /// Steps; all that fetch when left out
-    #[arg(add = ArgValueCompleter::new(completing::fetching_steps))]
+    #[arg(add = completing::fetching_steps())]
     pub step: Vec<String>,
     /// Record nothing: say what changed from one record to another, each a file
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], conflicts_with = "step")]

@@ -2,24 +2,25 @@
 //!
 //! A shell asks by running the program with a variable set; whatever cannot be read is no answer, and no message.
 
+use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::io;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use cavrith_core::failure;
-use cavrith_core::lock::choose::Update;
 use cavrith_core::mistake::Code;
 use cavrith_core::spec::Spec;
 use cavrith_core::spec::keys::KEYS;
+use cavrith_engine::findings::Findings;
 use cavrith_engine::{project, survey};
 use cavrith_keeper::place::Place;
+use cavrith_sources::web::Web;
 use clap::Command;
-use clap_complete::CompleteEnv;
-use clap_complete::engine::CompletionCandidate;
-use clap_complete::env::{self, EnvCompleter};
+use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
+use clap_complete::env::Shells;
+use clap_complete::{CompleteEnv, Shell};
 
-use crate::args::CompletedShell;
 use crate::build_env;
 
 /// The variable by which a shell asks.
@@ -39,14 +40,10 @@ pub fn answer(program: impl Fn() -> Command) {
 /// Writes what a shell has to read so that it asks.
 ///
 /// # Errors
-/// When `to` cannot be written.
-pub fn registration(shell: CompletedShell, to: &mut dyn io::Write) -> io::Result<()> {
-    let shell: &dyn EnvCompleter = match shell {
-        CompletedShell::Bash => &env::Bash,
-        CompletedShell::Elvish => &env::Elvish,
-        CompletedShell::Fish => &env::Fish,
-        CompletedShell::Zsh => &env::Zsh,
-    };
+/// When there is nothing for that shell, or `to` cannot be written.
+pub fn registration(shell: Shell, to: &mut dyn io::Write) -> io::Result<()> {
+    let shells = Shells::builtins();
+    let shell = shells.completer(&shell.to_string()).ok_or(io::ErrorKind::Unsupported)?;
     shell.write_registration(VARIABLE, "cavrith", "cavrith", "cavrith", to)
 }
 
@@ -98,45 +95,49 @@ fn quoted(name: &str) -> String {
     letters.collect()
 }
 
-fn of_spec(typed: &OsStr, names: impl Fn(&Spec) -> Vec<String>) -> Vec<CompletionCandidate> {
-    beginning(typed, spec().map(|spec| names(&spec)).unwrap_or_default())
+/// What completes a name of the project's spec.
+fn of_spec(names: fn(&Spec) -> Vec<String>) -> ArgValueCompleter {
+    let all = move || spec().map(|spec| names(&spec)).unwrap_or_default();
+    ArgValueCompleter::new(move |typed: &OsStr| beginning(typed, all()))
 }
 
 /// Services, and steps of the start.
-pub fn sources(typed: &OsStr) -> Vec<CompletionCandidate> {
-    of_spec(typed, |spec| {
+pub fn sources() -> ArgValueCompleter {
+    of_spec(|spec| {
         let steps = spec.start_steps.iter().map(|start| start.step.name.value.clone());
         spec.services.keys().cloned().chain(steps).collect()
     })
 }
 
 /// Steps that fetch.
-pub fn fetching_steps(typed: &OsStr) -> Vec<CompletionCandidate> {
-    of_spec(typed, |spec| {
-        let steps = spec.steps.iter().filter(|step| step.recorded.is_some());
-        steps.map(|step| step.name.value.clone()).collect()
-    })
+pub fn fetching_steps() -> ArgValueCompleter {
+    of_spec(names_of_fetching_steps)
+}
+
+fn names_of_fetching_steps(spec: &Spec) -> Vec<String> {
+    let steps = spec.steps.iter().filter(|step| step.recorded.is_some());
+    steps.map(|step| step.name.value.clone()).collect()
 }
 
 /// What the lock pins by a name.
-pub fn pins(typed: &OsStr) -> Vec<CompletionCandidate> {
-    of_spec(typed, |spec| {
+pub fn pins() -> ArgValueCompleter {
+    of_spec(|spec| {
         let toolchains = spec.toolchains.keys().cloned();
         let extensions = spec.editor.iter().flat_map(|editor| editor.extensions.keys().cloned());
         let downloads = spec.downloads.iter().map(|download| download.name.value.clone());
-        let steps = spec.steps.iter().filter(|step| step.recorded.is_some()).map(|step| step.name.value.clone());
+        let steps = names_of_fetching_steps(spec);
         toolchains.chain(extensions).chain(downloads).chain(steps).chain(["base".to_owned()]).collect()
     })
 }
 
 /// Kept folders.
-pub fn kept_folders(typed: &OsStr) -> Vec<CompletionCandidate> {
-    of_spec(typed, |spec| spec.folders.iter().filter_map(|folder| Some(folder.kept_name()?.value.clone())).collect())
+pub fn kept_folders() -> ArgValueCompleter {
+    of_spec(|spec| spec.folders.iter().filter_map(|folder| Some(folder.kept_name()?.value.clone())).collect())
 }
 
 /// Accounts that commands can run as.
-pub fn accounts(typed: &OsStr) -> Vec<CompletionCandidate> {
-    of_spec(typed, |spec| {
+pub fn accounts() -> ArgValueCompleter {
+    of_spec(|spec| {
         let of_services = spec.services.values().filter_map(|service| service.value.account.as_ref());
         let mut names: Vec<_> = of_services.map(|account| account.value.clone()).collect();
         names.extend([spec.workspace.account.value.clone(), "root".to_owned()]);
@@ -147,40 +148,44 @@ pub fn accounts(typed: &OsStr) -> Vec<CompletionCandidate> {
 }
 
 /// Variants of the spec.
-pub fn variants(typed: &OsStr) -> Vec<CompletionCandidate> {
-    let project = project_dir().and_then(|dir| project::load(&dir, None).ok());
-    beginning(typed, project.map(|project| project.variants.into_keys().collect::<Vec<_>>()).unwrap_or_default())
+pub fn variants() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let project = project_dir().and_then(|dir| project::load(&dir, None).ok());
+        beginning(typed, project.into_iter().flat_map(|project| project.variants.into_keys()))
+    })
 }
 
 /// This project's workspaces.
-pub fn workspaces(typed: &OsStr) -> Vec<CompletionCandidate> {
-    let (Ok(home), Some(dir)) = (build_env::home(), project_dir()) else { return Vec::new() };
-    let dir = dir.canonicalize().unwrap_or(dir);
-    let ours = Place::all(&home).into_iter().filter(|place| place.project == dir);
-    beginning(typed, ours.map(|place| place.name))
+pub fn workspaces() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let (Ok(home), Some(dir)) = (build_env::home(), project_dir()) else { return Vec::new() };
+        let dir = dir.canonicalize().unwrap_or(dir);
+        let ours = Place::all(&home).into_iter().filter(|place| place.project == dir);
+        beginning(typed, ours.map(|place| place.name))
+    })
 }
 
 /// Extensions that the project's depots have.
-pub fn extensions(typed: &OsStr) -> Vec<CompletionCandidate> {
-    let Some(dir) = project_dir() else { return Vec::new() };
-    // No network while somebody types: what was seen of depots there is enough.
-    let store = build_env::store().ok().map(|(_, store)| store);
-    let web = cavrith_sources::web::Web::new(true);
-    let survey = survey::survey(&dir, &web, store.as_ref(), &Update::Nothing);
-    let offers = survey.map(|survey| survey.offers).unwrap_or_default();
-    let mut ids: Vec<_> =
-        offers.values().flat_map(|offer| offer.index.extensions.iter().map(|extension| extension.id.clone())).collect();
-    ids.sort();
-    ids.dedup();
-    beginning(typed, ids)
+pub fn extensions() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let (Some(dir), Some(spec)) = (project_dir(), spec()) else { return Vec::new() };
+        // No network while somebody types: what was seen of depots there is enough.
+        let (web, store) = (Web::new(true), build_env::store().ok().map(|(_, store)| store));
+        let offers = survey::offered(&dir, &spec, &web, store.as_ref(), &mut Findings::default());
+        let all = offers.values().flat_map(|offer| &offer.index.extensions);
+        let ids: BTreeSet<_> = all.map(|extension| extension.id.clone()).collect();
+        beginning(typed, ids)
+    })
 }
 
 /// Codes, and keys of the spec.
-pub fn topics(typed: &OsStr) -> Vec<CompletionCandidate> {
-    let codes = Code::ALL.iter().map(ToString::to_string);
-    let failures = failure::all().iter().map(|one| one.code.clone());
-    let keys = KEYS.iter().map(|key| key.path.replace("[]", "").replace(".*", ""));
-    beginning(typed, codes.chain(failures).chain(keys))
+pub fn topics() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let codes = Code::ALL.iter().map(ToString::to_string);
+        let failures = failure::all().iter().map(|one| one.code.clone());
+        let keys = KEYS.iter().map(|key| key.path.replace("[]", "").replace(".*", ""));
+        beginning(typed, codes.chain(failures).chain(keys))
+    })
 }
 
 #[cfg(test)]

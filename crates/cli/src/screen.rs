@@ -5,6 +5,7 @@
 
 use std::fmt::Display;
 use std::io::{self, IsTerminal as _, Write as _};
+use std::os::fd::BorrowedFd;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{self, RecvTimeoutError};
 use std::sync::{Mutex, PoisonError};
@@ -77,7 +78,8 @@ pub struct Screen {
     pub err: Styles,
     /// Columns of the terminal on standard error.
     pub width: usize,
-    /// Columns to wrap what goes to standard error at; 0 where that is no terminal.
+    /// Columns to wrap lines at, of standard output and of standard error; 0 where that is no terminal.
+    out_columns: usize,
     err_columns: usize,
     /// Whether live lines may be drawn.
     pub live: bool,
@@ -101,14 +103,17 @@ impl Screen {
             if colored { Styles::colored() } else { Styles::default() }
         };
         let err_terminal = io::stderr().is_terminal();
-        let width = rustix::termios::tcgetwinsize(rustix::stdio::stderr()).map_or(100, |size| usize::from(size.ws_col));
+        let columns =
+            |stream: BorrowedFd<'_>| rustix::termios::tcgetwinsize(stream).map_or(0, |size| usize::from(size.ws_col));
+        let width = columns(rustix::stdio::stderr());
         Self {
             quiet: general.quiet,
             verbose: general.verbose,
             out: styles(io::stdout().is_terminal()),
             err: styles(err_terminal),
             width: if width == 0 { 100 } else { width },
-            err_columns: if err_terminal && width < 1000 { width } else { 0 },
+            out_columns: columns(rustix::stdio::stdout()),
+            err_columns: columns(rustix::stdio::stderr()),
             live: err_terminal && !general.quiet && !dumb,
             progress: MultiProgress::new(),
             lost: AtomicBool::new(false),
@@ -134,8 +139,7 @@ impl Screen {
     /// A line of the result, which is wrapped where it is longer than the terminal is wide.
     pub fn result(&self, line: impl Display) {
         let line = line.to_string();
-        let columns = rustix::termios::tcgetwinsize(rustix::stdio::stdout()).map_or(0, |size| size.ws_col);
-        self.verbatim(if columns > 0 { wrapped(&line, columns.into()) } else { line });
+        self.verbatim(wrapped(&line, self.out_columns));
     }
 
     /// A line of the result that stays as it is: one of a log, of a file, of a document.
@@ -193,8 +197,7 @@ impl Screen {
     pub fn insist(&self, line: impl Display) {
         self.above(|| {
             let line = in_words(&line.to_string());
-            let line = if self.err_columns > 0 { wrapped(&line, self.err_columns) } else { line };
-            let line = format!("{}\n", harmless(&line));
+            let line = format!("{}\n", harmless(&wrapped(&line, self.err_columns)));
             match self.held.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
                 // What is said after a part of the result belongs behind it.
                 Some(held) if !held.is_empty() => held.push((true, line)),

@@ -244,16 +244,6 @@ pub enum Language {
 }
 
 impl Language {
-    /// The one of a name, as an index has it.
-    pub fn named(name: &str) -> Option<Self> {
-        match name {
-            "json" => Some(Self::Json),
-            "vim-script" => Some(Self::VimScript),
-            "emacs-lisp" => Some(Self::EmacsLisp),
-            _ => None,
-        }
-    }
-
     fn is_json(&self) -> bool {
         *self == Self::Json
     }

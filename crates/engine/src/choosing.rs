@@ -157,6 +157,16 @@ fn keep_superseded(
     notes
 }
 
+/// That no suite has a package, and what may be meant.
+pub(crate) fn unknown_package(suite: &Suite, wish: &At<String>, name: &str, meant: Option<&str>) -> Mistake {
+    let remedy = match meant {
+        Some(meant) => format!("write `{meant}`, or name the component or suite that has it"),
+        None => "correct the name, or name the component or suite that has it".to_owned(),
+    };
+    let message = format!("none of {} has a package `{name}`", suite.suites().join(", "));
+    Mistake::new(Code::NOT_OFFERED, wish.span.clone(), message, remedy)
+}
+
 /// Why a wish cannot be met, at its place in the spec.
 fn mistake(spec: &Spec, suite: &Suite, asked: &[&At<String>], index: &Index, why: Unsolved) -> Mistake {
     let suites = suite.suites().join(", ");
@@ -166,12 +176,7 @@ fn mistake(spec: &Spec, suite: &Suite, asked: &[&At<String>], index: &Index, why
         Unsolved::Unknown(number) => {
             let name = wish(number).name;
             let names = index.candidates().iter().map(|candidate| &*candidate.name);
-            let remedy = match nearest(&name, names) {
-                Some(meant) => format!("write `{meant}`, or name the component or suite that has it"),
-                None => "correct the name, or name the component or suite that has it".to_owned(),
-            };
-            let message = format!("none of {suites} has a package `{name}`");
-            Mistake::new(Code::NOT_OFFERED, at(number), message, remedy)
+            unknown_package(suite, asked[number], &name, nearest(&name, names))
         }
         Unsolved::Ambiguous(number, providers) => {
             let message = format!("`{}` is not a package; several packages provide it", wish(number).name);

@@ -46,11 +46,18 @@ fn write_index(dir: &Path, index: &Index) -> Result<(), EngineError> {
 /// When there is none, or it cannot be read as one.
 pub fn read(dir: &Path) -> Result<Index, EngineError> {
     let path = dir.join(depot::FILE_NAME);
-    let text = reading::text(&path).map_err(file_error("read", &path))?;
-    depot::parse(&text).map_err(|mistake| {
+    parse(&path, &reading::text(&path).map_err(file_error("read", &path))?)
+}
+
+/// Reads the text of an index, which is at this path or address.
+///
+/// # Errors
+/// When it cannot be read as one.
+pub fn parse(path: &Path, text: &str) -> Result<Index, EngineError> {
+    depot::parse(text).map_err(|mistake| {
         let line =
-            mistake.places.first().map_or(1, |place| cavrith_core::mistake::line_and_column(&text, place.span.start).0);
-        DepotError::Index { path: path.clone(), line, why: mistake.message }.into()
+            mistake.places.first().map_or(1, |place| cavrith_core::mistake::line_and_column(text, place.span.start).0);
+        DepotError::Index { path: path.to_owned(), line, why: mistake.message }.into()
     })
 }
 

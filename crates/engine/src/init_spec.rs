@@ -1,16 +1,15 @@
 //! A first spec, from what a project's own files tell.
 
-use std::fs;
 use std::path::{Component, Path, PathBuf};
+use std::{fs, io};
 
 use cavrith_core::depot::{self, Index};
 use cavrith_core::first_spec::{self, FirstSpec, Origin, Sight};
-use cavrith_core::mistake;
 use cavrith_core::spec::FILE_NAME;
 
 use cavrith_sources::web::Web;
 
-use crate::error::{DepotError, EngineError, ProjectError, file_error};
+use crate::error::{EngineError, ProjectError, file_error};
 use crate::findings::Findings;
 use crate::{looking, project, supply};
 use cavrith_store::{Store, reading};
@@ -26,7 +25,7 @@ pub struct Begun {
 
 /// What a first spec is made of.
 #[derive(Debug)]
-pub struct Ground {
+pub struct Basis {
     /// What the project's files tell.
     pub seen: Vec<Sight>,
     /// The depot that was named, or lies nearby: its path or address, and its index.
@@ -35,7 +34,7 @@ pub struct Ground {
     pub is_named: bool,
 }
 
-impl Ground {
+impl Basis {
     /// Whether the base is one of the Debian archive: nobody named a depot with packages, and none lies nearby.
     pub fn is_of_archive(&self) -> bool {
         self.depot.as_ref().is_none_or(|(_, index)| index.packages.is_empty())
@@ -46,7 +45,7 @@ impl Ground {
 ///
 /// # Errors
 /// When there is a spec already, or the depot cannot be read.
-pub fn look(dir: &Path, depot: Option<&str>, web: &Web, store: Option<&Store>) -> Result<Ground, EngineError> {
+pub fn look(dir: &Path, depot: Option<&str>, web: &Web, store: Option<&Store>) -> Result<Basis, EngineError> {
     let path = dir.join(FILE_NAME);
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::SpecExists { path }.into());
@@ -54,17 +53,12 @@ pub fn look(dir: &Path, depot: Option<&str>, web: &Web, store: Option<&Store>) -
     let found = match depot {
         Some(url) if is_address(url) => {
             let (text, _) = supply::index(web, store, url)?;
-            let index = depot::parse(&text).map_err(|mistake| {
-                let line =
-                    mistake::line_and_column(&text, mistake.places.first().map_or(0, |place| place.span.start)).0;
-                DepotError::Index { path: PathBuf::from(url), line, why: mistake.message }
-            })?;
-            Some((url.to_owned(), index))
+            Some((url.to_owned(), crate::depots::parse(Path::new(url), &text)?))
         }
         Some(path) => Some((path.to_owned(), crate::depots::read(&dir.join(path))?)),
         None => nearby(dir),
     };
-    Ok(Ground { seen: looking::look(dir), depot: found, is_named: depot.is_some() })
+    Ok(Basis { seen: looking::look(dir), depot: found, is_named: depot.is_some() })
 }
 
 /// Whether a folder is a depot, and no project.
@@ -89,9 +83,8 @@ pub fn is_address(depot: &str) -> bool {
 ///
 /// # Errors
 /// When it cannot be written.
-pub fn write_first(dir: &Path, ground: Ground, suite: Option<&str>) -> Result<Begun, EngineError> {
-    let path = dir.join(FILE_NAME);
-    let Ground { seen, depot: found, is_named } = ground;
+pub fn write_first(dir: &Path, basis: Basis, suite: Option<&str>) -> Result<Begun, EngineError> {
+    let Basis { seen, depot: found, is_named } = basis;
     let found = found.as_ref().map(|(path, index)| (path.as_str(), index));
     let origin = match found.filter(|(_, index)| suite.is_none() && !index.packages.is_empty()) {
         Some((path, index)) => Origin::Depot(path, index),
@@ -100,7 +93,7 @@ pub fn write_first(dir: &Path, ground: Ground, suite: Option<&str>) -> Result<Be
     // A depot that brings nothing of what is asked for is only in the way.
     let brings = |index: &Index| !index.toolchains.is_empty() || !index.editors.is_empty();
     let spec = first_spec::write(&name_of(dir), &seen, origin, found.filter(|(_, index)| is_named || brings(index)));
-    cavrith_store::atomic::write(&path, spec.text.as_bytes())?;
+    write_new(&dir.join(FILE_NAME), &spec.text)?;
     Ok(Begun { seen, spec })
 }
 
@@ -133,7 +126,7 @@ pub fn write_from(dir: &Path, other: &Path) -> Result<Vec<String>, EngineError> 
             fs::create_dir_all(above).map_err(file_error("make", above))?;
         }
         // The spec itself comes last, so that an interrupted start can be typed again.
-        cavrith_store::atomic::write(&to, text.as_bytes())?;
+        write_new(&to, &text)?;
         written.push(file.path.clone());
     }
     Ok(written)
@@ -155,11 +148,15 @@ pub fn depot_of(dir: &Path, named: Option<&str>) -> Result<Option<(PathBuf, Inde
 /// # Errors
 /// When there is a spec already, or the disk refuses.
 pub fn write_text(dir: &Path, text: &str) -> Result<(), EngineError> {
-    let path = dir.join(FILE_NAME);
-    if path.symlink_metadata().is_ok() {
-        return Err(ProjectError::SpecExists { path }.into());
-    }
-    Ok(cavrith_store::atomic::write(&path, renamed(text, &name_of(dir)).as_bytes())?)
+    write_new(&dir.join(FILE_NAME), &renamed(text, &name_of(dir)))
+}
+
+/// Writes a file of a project that begins: nothing that is there, or came while somebody was asked, is replaced.
+fn write_new(path: &Path, text: &str) -> Result<(), EngineError> {
+    cavrith_store::atomic::write_new(path, text.as_bytes()).map_err(|error| match error.kind() {
+        io::ErrorKind::AlreadyExists => ProjectError::SpecExists { path: path.to_owned() }.into(),
+        _ => file_error("write", path)(error),
+    })
 }
 
 /// A spec's text with another workspace's name, and otherwise as it is.
@@ -194,6 +191,17 @@ fn name_of(dir: &Path) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_spec_that_came_while_somebody_was_asked_stays() {
+        let dir = tempfile::tempdir().unwrap();
+        let basis = look(dir.path(), None, &Web::new(true), None).unwrap();
+        fs::write(dir.path().join(FILE_NAME), "spec = 1\n").unwrap();
+        let told = write_first(dir.path(), basis, None).unwrap_err().to_string();
+        assert!(told.contains(FILE_NAME), "{told}");
+        assert_eq!(fs::read_to_string(dir.path().join(FILE_NAME)).unwrap(), "spec = 1\n");
+        assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 1, "something is left beside it");
+    }
 
     #[test]
     fn a_name_is_made_of_any_folder() {

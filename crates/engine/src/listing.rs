@@ -23,7 +23,7 @@ pub fn write(dir: &Path, store: &Store, layers: &[SealedLayer]) -> Result<Conten
     let path = dir.join(FILE_NAME);
     let packed = zstd::bulk::compress(&listing.encode(), LEVEL).map_err(file_error("compress", &path))?;
     if reading::bytes(&path).ok().as_deref() != Some(packed.as_slice()) {
-        atomic::write(&path, &packed)?;
+        atomic::write_unlinked(&path, &packed)?;
     }
     Ok(ContentDigest::from_bytes(*blake3::hash(&packed).as_bytes()))
 }

@@ -257,7 +257,7 @@ fn outdated_in(
 /// # Errors
 /// When the disk refuses.
 pub fn write(dir: &Path, lock: &Lock) -> Result<(), EngineError> {
-    Ok(cavrith_store::atomic::write(&dir.join(lock::FILE_NAME), lock.to_text().as_bytes())?)
+    Ok(cavrith_store::atomic::write_unlinked(&dir.join(lock::FILE_NAME), lock.to_text().as_bytes())?)
 }
 
 /// Holds a file against the digest that the spec gives.

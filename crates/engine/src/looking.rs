@@ -547,13 +547,13 @@ impl Looker<'_> {
             self.start("Procfile", command);
             let texts = command.split(' ').filter_map(|word| self.text(word.trim_start_matches("./")));
             let port = port_in(command).or_else(|| texts.filter_map(|text| listening_in(&text)).next());
-            if port.is_none() && (command.contains("$PORT") || command.contains("${PORT")) {
-                // Whoever starts it chooses one.
-                self.port("Procfile", Some(CHOSEN_PORT));
+            // Whoever starts it chooses one.
+            let is_free = port.is_none() && (command.contains("$PORT") || command.contains("${PORT"));
+            if is_free {
                 let (name, value) = ("PORT".to_owned(), CHOSEN_PORT.to_string());
                 self.add("Procfile", Finding::Variable { name, value });
             }
-            self.port("Procfile", port);
+            self.port("Procfile", port.or(is_free.then_some(CHOSEN_PORT)));
         }
         let others = text.lines().filter_map(|line| line.split_once(':')).map(|(name, _)| name.trim());
         for name in others.filter(|name| *name != "web" && !name.starts_with('#')) {

@@ -121,7 +121,7 @@ fn write(
     fs::create_dir_all(&dir).map_err(file_error("make", &dir))?;
     // A clone may have a link in its place.
     let dir = project.bounds.real(DIRECTORY)?;
-    cavrith_store::atomic::write(&dir.join(&name), text.as_bytes())?;
+    cavrith_store::atomic::write_unlinked(&dir.join(&name), text.as_bytes())?;
     Ok(RecordPin {
         step: step.to_owned(),
         hosts: record.hosts(),

@@ -13,12 +13,13 @@ use cavrith_core::debian::release::{Release, day};
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock::Lock;
 use cavrith_core::lock::suites::{ReleasePin, plain_wish};
-use cavrith_core::mistake::{Code, Mistake, nearest};
+use cavrith_core::mistake::{Mistake, nearest};
 use cavrith_core::spec::{Base, Spec, Suite};
 use cavrith_sources::checked::Checked;
 use cavrith_sources::compression;
 use cavrith_sources::signature::{Keyring, Unproved};
 
+use crate::choosing::unknown_package;
 use crate::error::{EngineError, LockError};
 use crate::event::Event;
 use crate::supply::{Supply, join_url};
@@ -103,16 +104,11 @@ pub fn unknown_packages(store: &Store, spec: &Spec, lock: Option<&Lock>) -> Vec<
     unknown
         .enumerate()
         .map(|(number, (name, wish))| {
-            let message = format!("none of {} has a package `{name}`, as far as was seen here", suite.suites().join(", "));
             // Holding a name against a hundred thousand others takes a tenth of a second.
             let meant = if number < GUESSED { nearest(&name, known.iter().copied()) } else { None };
-            let remedy = match meant {
-                Some(meant) => format!("write `{meant}`; if `{name}` is new in the archive, cavrith lock finds it"),
-                None => format!(
-                    "correct the name, or name the component or suite that has it; if `{name}` is new in the archive, cavrith lock finds it"
-                ),
-            };
-            Mistake::new(Code::NOT_OFFERED, wish.span.clone(), message, remedy)
+            let mut mistake = unknown_package(suite, wish, &name, meant);
+            mistake.remedy.push_str("; cavrith lock looks for it in the archive as it is now");
+            mistake
         })
         .collect()
 }

@@ -9,7 +9,7 @@ use cavrith_core::digest::Sha256Digest;
 use cavrith_core::lock;
 use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::mistake::{Code, Mistake};
-use cavrith_core::spec::Origin;
+use cavrith_core::spec::{Origin, Spec};
 use cavrith_sources::SourceError;
 use cavrith_sources::web::Web;
 use cavrith_store::{Store, reading};
@@ -39,41 +39,13 @@ pub struct Survey {
 pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> Result<Survey, EngineError> {
     let bounds = Bounds::of(dir)?;
     let (gathered, parsed) = read_spec_within(dir, &bounds)?;
-    let mut offers = BTreeMap::new();
     let draft = parsed.draft().cloned();
     let mut findings = Findings { sources: gathered.sources, mistakes: parsed.mistakes };
     let Some(spec) = draft else {
         findings.sort();
-        return Ok(Survey { project: None, offers, findings });
+        return Ok(Survey { project: None, offers: BTreeMap::new(), findings });
     };
-    for (name, depot) in &spec.depots {
-        let origin = &depot.value.origin;
-        match read_index(dir, origin, web, store) {
-            Ok((text, note)) => {
-                let digest = Sha256Digest::of(text.as_bytes());
-                match depot::parse(&text) {
-                    Ok(index) => drop(offers.insert(name.clone(), Offer { index, digest })),
-                    Err(mistake) => {
-                        let shown = match origin {
-                            Origin::Path(path) => Path::new(&path.value).join(depot::FILE_NAME),
-                            Origin::Url(url) => PathBuf::from(supply::join_url(&url.value, depot::FILE_NAME)),
-                        };
-                        findings.add_in(&shown, &text, *mistake);
-                    }
-                }
-                if let Some(note) = note {
-                    let message = format!("the depot `{name}`: {note}");
-                    let mistake =
-                        Mistake::new(Code::DEPOT_UNREACHABLE, origin.at().span.clone(), message, "try again later");
-                    findings.mistakes.push(mistake.as_warning());
-                }
-            }
-            Err((code, why, remedy)) => {
-                let message = format!("the depot `{name}` cannot be read: {why}");
-                findings.mistakes.push(Mistake::new(code, origin.at().span.clone(), message, remedy));
-            }
-        }
-    }
+    let offers = offered(dir, &spec, web, store, &mut findings);
     let previous = read_lock(dir);
     let mut every_variant = Vec::new();
     let others = parsed.drafts.values().filter(|other| other.variant != spec.variant);
@@ -109,6 +81,46 @@ pub fn survey(dir: &Path, web: &Web, store: Option<&Store>, update: &Update) -> 
     findings.mistakes.extend(surroundings::beside(dir, &project.spec, previous, &findings.sources));
     findings.sort();
     Ok(Survey { project: Some(project), offers, findings })
+}
+
+/// What the depots of a spec offer; mistakes in their indexes go to `findings`.
+pub fn offered(
+    dir: &Path,
+    spec: &Spec,
+    web: &Web,
+    store: Option<&Store>,
+    findings: &mut Findings,
+) -> BTreeMap<String, Offer> {
+    let mut offers = BTreeMap::new();
+    for (name, depot) in &spec.depots {
+        let origin = &depot.value.origin;
+        match read_index(dir, origin, web, store) {
+            Ok((text, note)) => {
+                let digest = Sha256Digest::of(text.as_bytes());
+                match depot::parse(&text) {
+                    Ok(index) => drop(offers.insert(name.clone(), Offer { index, digest })),
+                    Err(mistake) => {
+                        let shown = match origin {
+                            Origin::Path(path) => Path::new(&path.value).join(depot::FILE_NAME),
+                            Origin::Url(url) => PathBuf::from(supply::join_url(&url.value, depot::FILE_NAME)),
+                        };
+                        findings.add_in(&shown, &text, *mistake);
+                    }
+                }
+                if let Some(note) = note {
+                    let message = format!("the depot `{name}`: {note}");
+                    let mistake =
+                        Mistake::new(Code::DEPOT_UNREACHABLE, origin.at().span.clone(), message, "try again later");
+                    findings.mistakes.push(mistake.as_warning());
+                }
+            }
+            Err((code, why, remedy)) => {
+                let message = format!("the depot `{name}` cannot be read: {why}");
+                findings.mistakes.push(Mistake::new(code, origin.at().span.clone(), message, remedy));
+            }
+        }
+    }
+    offers
 }
 
 type Unread = (Code, String, &'static str);

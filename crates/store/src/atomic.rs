@@ -52,6 +52,16 @@ pub fn write_unlinked(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     attempt().map_err(io_error("write", path))
 }
 
+/// Writes a file that must not be there yet: whatever somebody else lays in its place meanwhile stays.
+///
+/// # Errors
+/// Of the kind [`io::ErrorKind::AlreadyExists`] when something is there, and when the disk refuses.
+pub fn write_new(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let mut file = NewFile::at(path.to_owned(), 0o666)?;
+    file.write_all(bytes)?;
+    file.put_where_nothing_is()
+}
+
 /// A file that is being written, and is not there yet. One that is dropped before it is put in place leaves nothing.
 #[derive(Debug)]
 pub struct NewFile {
@@ -98,6 +108,22 @@ impl NewFile {
     /// The file, to be written to.
     pub fn file(&self) -> &File {
         &self.file
+    }
+
+    /// Gives it its name in one step, unless something has that.
+    fn put_where_nothing_is(self) -> io::Result<()> {
+        faults::before("sync")?;
+        self.file.sync_all()?;
+        faults::before("link")?;
+        match &self.aside {
+            // The other name goes with the value.
+            Some(aside) => fs::hard_link(aside, &self.place)?,
+            None => {
+                let by_descriptor = format!("/proc/self/fd/{}", self.file.as_raw_fd());
+                rustix::fs::linkat(CWD, by_descriptor.as_str(), CWD, &self.place, AtFlags::SYMLINK_FOLLOW)?;
+            }
+        }
+        sync_parent(&self.place)
     }
 
     /// Gives it its name, with everything that was written to it, in one step.

@@ -2,8 +2,9 @@
 
 use std::path::PathBuf;
 
+use cavrith_core::depot::Language;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args as Arguments, Subcommand};
-use clap_complete::engine::ArgValueCompleter;
 
 use super::Report;
 use crate::completing;
@@ -111,8 +112,14 @@ pub struct EditorPlaces {
     #[arg(long, value_name = "PLACE", requires = "editor")]
     pub launch: Option<String>,
     /// What these files are written in
-    #[arg(long, value_name = "LANGUAGE", requires = "editor", default_value = "json", value_parser = ["json", "vim-script", "emacs-lisp"])]
-    pub language: String,
+    #[arg(long, value_name = "LANGUAGE", requires = "editor", default_value = "json", value_parser = languages())]
+    pub language: Language,
+}
+
+/// Languages by their names in an index.
+fn languages() -> impl TypedValueParser<Value = Language> {
+    let named = |name: String| serde_json::from_value(name.into());
+    PossibleValuesParser::new(["json", "vim-script", "emacs-lisp"]).try_map(named)
 }
 
 #[derive(Debug, Subcommand)]
@@ -124,7 +131,7 @@ pub enum Editor {
 #[derive(Debug, Arguments)]
 pub struct EditorAdd {
     /// The extension's id: publisher.name; a list to choose from when left out
-    #[arg(add = ArgValueCompleter::new(completing::extensions))]
+    #[arg(add = completing::extensions())]
     pub id: Option<String>,
     /// The version, or its beginning; the newest that the depots offer when left out
     pub release: Option<String>,

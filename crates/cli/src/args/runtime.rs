@@ -4,7 +4,6 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args as Arguments, Subcommand};
-use clap_complete::engine::ArgValueCompleter;
 
 use super::{Report, duration, workspace_name};
 use crate::completing;
@@ -14,7 +13,7 @@ use crate::completing;
 #[derive(Debug, Clone, Default, Arguments)]
 pub struct Which {
     /// The workspace's name; a new name makes another workspace of this project
-    #[arg(long, short, value_name = "NAME", value_parser = workspace_name, add = ArgValueCompleter::new(completing::workspaces))]
+    #[arg(long, short, value_name = "NAME", value_parser = workspace_name, add = completing::workspaces())]
     pub name: Option<String>,
 }
 
@@ -66,7 +65,7 @@ pub struct Start {
 #[derive(Debug, Arguments)]
 pub struct Enter {
     /// Run as this account of the image
-    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
+    #[arg(long, value_name = "ACCOUNT", add = completing::accounts())]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
@@ -75,7 +74,7 @@ pub struct Enter {
 #[derive(Debug, Arguments)]
 pub struct Logs {
     /// A service or a step of the start; all of them when left out
-    #[arg(add = ArgValueCompleter::new(completing::sources))]
+    #[arg(add = completing::sources())]
     pub source: Vec<String>,
     /// Follow: also print new lines as they come
     #[arg(long, short)]
@@ -137,7 +136,7 @@ pub struct CopyIn {
     /// The target inside; in a directory it keeps its name
     pub inside: String,
     /// Copy as this account of the image
-    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
+    #[arg(long, value_name = "ACCOUNT", add = completing::accounts())]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
@@ -153,7 +152,7 @@ pub struct CopyOut {
     #[arg(default_value = ".")]
     pub outside: PathBuf,
     /// Copy as this account of the image
-    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
+    #[arg(long, value_name = "ACCOUNT", add = completing::accounts())]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,
@@ -178,7 +177,7 @@ pub enum Folder {
 #[derive(Debug, Arguments)]
 pub struct FolderShow {
     /// The folder's name
-    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
+    #[arg(add = completing::kept_folders())]
     pub folder: String,
     /// A directory in it
     #[arg(default_value = ".")]
@@ -192,7 +191,7 @@ pub struct FolderShow {
 #[derive(Debug, Arguments)]
 pub struct FolderBackup {
     /// The folder's name
-    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
+    #[arg(add = completing::kept_folders())]
     pub folder: String,
     /// The file, which is a compressed tar archive
     pub file: PathBuf,
@@ -208,7 +207,7 @@ pub struct FolderBackup {
 #[derive(Debug, Arguments)]
 pub struct FolderRestore {
     /// The folder's name
-    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
+    #[arg(add = completing::kept_folders())]
     pub folder: String,
     /// The file
     pub file: PathBuf,
@@ -224,7 +223,7 @@ pub struct FolderRestore {
 #[derive(Debug, Arguments)]
 pub struct FolderRemove {
     /// The folder's name
-    #[arg(add = ArgValueCompleter::new(completing::kept_folders))]
+    #[arg(add = completing::kept_folders())]
     pub folder: String,
     /// Do not ask
     #[arg(long)]
@@ -266,7 +265,7 @@ pub struct Drop {
 #[derive(Debug, Arguments)]
 pub struct Run {
     /// Run as this account of the image
-    #[arg(long, value_name = "ACCOUNT", add = ArgValueCompleter::new(completing::accounts))]
+    #[arg(long, value_name = "ACCOUNT", add = completing::accounts())]
     pub account: Option<String>,
     #[command(flatten)]
     pub which: Which,

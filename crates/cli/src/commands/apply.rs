@@ -165,7 +165,7 @@ fn say_what_is_lost(
             some.iter().map(|path| format!("    {path}")).chain(more).collect()
         }
     };
-    screen.insist("the image is another one, and this that was changed inside by hand is not in it:");
+    screen.insist("the new image lacks what was changed inside by hand:");
     lines.iter().for_each(|line| screen.insist(line));
     screen.insist(format_args!("the files stay in {} until the workspace is dropped", path.display()));
     confirm(screen, false, "go over to the new image?").map_err(|failure| match failure {

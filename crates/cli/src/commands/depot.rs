@@ -1,6 +1,6 @@
 //! `cavrith depot`
 
-use cavrith_core::depot::{EditorProfile, Index, Language};
+use cavrith_core::depot::{EditorProfile, Index};
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::bodies::BodySource;
 use cavrith_engine::depots::{self, Described};
@@ -60,7 +60,7 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
             extensions: extensions.clone(),
             settings: settings.clone(),
             launch: launch.clone(),
-            language: Language::named(language).unwrap_or_default(),
+            language: *language,
         };
         return done(screen, &command.report, "added", &depots::add_editor(&command.dir, profile)?);
     }

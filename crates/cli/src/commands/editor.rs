@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 
 use cavrith_core::depot::Extension;
-use cavrith_core::lock::choose::Update;
+use cavrith_core::spec::Spec;
 use cavrith_core::version::Version;
-use cavrith_engine::project::Project;
+use cavrith_engine::findings::Findings;
 use cavrith_engine::{editing, project, survey};
 use serde_json::json;
 
@@ -20,11 +20,16 @@ pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
     let Editor::Add(add) = command;
     let dir = project::find(general.project())?;
     let store = build_env::store().ok().map(|(_, store)| store);
-    let survey = survey::survey(&dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
-    let offered: Vec<_> = survey.offers.values().flat_map(|offer| &offer.index.extensions).collect();
+    let (_, parsed) = project::read_spec(&dir)?;
+    let spec = parsed.draft();
+    let offers = spec.map(|spec| {
+        // A depot that cannot be read is for check; the others may have it.
+        survey::offered(&dir, spec, &build_env::web(), store.as_ref(), &mut Findings::default())
+    });
+    let offered: Vec<_> = offers.iter().flatten().flat_map(|(_, offer)| &offer.index.extensions).collect();
     let id = match &add.id {
         Some(id) => id.clone(),
-        None => chosen(screen, add, &offered, survey.project.as_ref())?,
+        None => chosen(screen, add, &offered, spec)?,
     };
     let newest = newest(&id, &offered)?;
     let version = match &add.release {
@@ -52,13 +57,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Editor) -> Outcome {
 }
 
 /// The extension that somebody chooses from a list.
-fn chosen(
-    screen: &Screen,
-    add: &EditorAdd,
-    offered: &[&Extension],
-    project: Option<&Project>,
-) -> Result<String, Failure> {
-    let editor = project.and_then(|project| project.spec.editor.as_ref());
+fn chosen(screen: &Screen, add: &EditorAdd, offered: &[&Extension], spec: Option<&Spec>) -> Result<String, Failure> {
+    let editor = spec.and_then(|spec| spec.editor.as_ref());
     let has = |id: &str| editor.is_some_and(|editor| editor.extensions.contains_key(id));
     // The newest of each.
     let mut all: BTreeMap<&str, &Version> = BTreeMap::new();

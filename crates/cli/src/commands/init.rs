@@ -33,12 +33,12 @@ pub fn exec(general: &General, screen: &Screen, command: &Init) -> Outcome {
         Some(Some(source)) => return from(general, screen, command, &dir, source),
     }
     let store = build_env::store().ok().map(|(_, store)| store);
-    let ground = init_spec::look(&dir, depot.as_deref(), &build_env::web(), store.as_ref())?;
+    let basis = init_spec::look(&dir, depot.as_deref(), &build_env::web(), store.as_ref())?;
     let suite = match &command.suite {
-        None if ground.is_of_archive() => chosen_suite(screen, command, &ground.seen)?,
+        None if basis.is_of_archive() => chosen_suite(screen, command, &basis.seen)?,
         suite => suite.clone(),
     };
-    let begun = init_spec::write_first(&dir, ground, suite.as_deref())?;
+    let begun = init_spec::write_first(&dir, basis, suite.as_deref())?;
     let FirstSpec { text, guessed, open } = &begun.spec;
     if command.report.json {
         screen.json(&json!({ "seen": begun.seen, "guessed": guessed, "open": open, "text": text }));

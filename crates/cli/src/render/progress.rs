@@ -2,11 +2,10 @@
 
 use std::collections::BTreeMap;
 use std::sync::Mutex;
-use std::time::Duration;
 
 use cavrith_core::verdict::size;
 use cavrith_engine::event::{Event, LayerOutcome};
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::ProgressBar;
 
 use crate::harmless::harmless;
 use crate::screen::{Screen, Styles, styled};
@@ -95,12 +94,7 @@ impl<'a> Progress<'a> {
         if !self.screen.live {
             return;
         }
-        let style = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed}")
-            .unwrap_or_else(|_| ProgressStyle::default_spinner());
-        let bar = self.screen.progress.add(ProgressBar::new_spinner().with_style(style));
-        bar.set_message(printable(text));
-        bar.enable_steady_tick(Duration::from_millis(100));
-        self.lines().insert(name.to_owned(), bar);
+        self.lines().insert(name.to_owned(), self.screen.live_line(printable(text)));
     }
 
     fn end(&self, name: &str) {

@@ -329,19 +329,8 @@ fn a_shell_reads_commands_from_a_pipe() {
 fn a_result_that_does_not_fit_goes_to_the_pager_and_one_that_fits_does_not() {
     let team = Team::new();
     let shown = |arguments: &[&str], rows: u16, pager: &str| {
-        let (outer, inner) = terminal(rows, 80);
-        let mut command = team.command(arguments);
-        command.env("TERM", "xterm").env("PAGER", pager).stdin(inner.try_clone().unwrap());
-        let mut child = command.stdout(inner.try_clone().unwrap()).stderr(inner).spawn().unwrap();
-        let mut all = String::new();
-        let mut buffer = [0; 4096];
-        let mut outer = fs::File::from(outer);
-        drop(command);
-        // The other end is closed when all have ended, which reads as an error.
-        while let Ok(count @ 1..) = outer.read(&mut buffer) {
-            all.push_str(&String::from_utf8_lossy(&buffer[..count]));
-        }
-        (child.wait().unwrap().code(), all)
+        let (all, code) = crate::terminals::shown_in(&team, arguments, (rows, 80), pager, &[]);
+        (code, all)
     };
     let pager = "sed 's/^/paged: /'";
     let (code, long) = shown(&["explain", "base.debian"], 4, pager);

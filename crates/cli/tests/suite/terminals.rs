@@ -9,11 +9,22 @@ use crate::team::Team;
 /// What a command shows on a terminal of so many columns until it ends, and how it ends; each pair of `typed` is typed
 /// when its first text has come.
 fn shown(team: &Team, arguments: &[&str], columns: u16, typed: &[(&str, &str)]) -> (String, Option<i32>) {
-    let (outer, inner) = terminal(30, columns);
+    shown_in(team, arguments, (30, columns), "cat", typed)
+}
+
+/// The same on a terminal of so many rows and columns, with a pager.
+pub fn shown_in(
+    team: &Team,
+    arguments: &[&str],
+    (rows, columns): (u16, u16),
+    pager: &str,
+    typed: &[(&str, &str)],
+) -> (String, Option<i32>) {
+    let (outer, inner) = terminal(rows, columns);
     let mut child = team
         .command(arguments)
         .env("TERM", "xterm")
-        .env("PAGER", "cat")
+        .env("PAGER", pager)
         .stdin(inner.try_clone().unwrap())
         .stdout(inner.try_clone().unwrap())
         .stderr(inner)

@@ -55,6 +55,15 @@ const FETCHING: [&[&str]; 16] = [
     &["go", "mod"],
 ];
 
+/// The words of a command by which it fetches.
+fn fetching(command: &str) -> Option<String> {
+    let words: Vec<_> = command.split_whitespace().filter(|word| !word.starts_with('-')).collect();
+    let words: Vec<_> = words.into_iter().skip_while(|word| *word == "sudo" || word.contains('=')).collect();
+    let by_address = words.first().filter(|first| FETCHERS.contains(first) && command.contains("://"));
+    let by_words = || FETCHING.iter().find(|fetching| words.starts_with(fetching)).map(|fetching| fetching.join(" "));
+    by_address.map(|first| (*first).to_owned()).or_else(by_words)
+}
+
 /// A build step has no network, which who writes `apt-get install` into one may not know.
 fn fetches_are_allowed(spec: &Spec, mistakes: &mut Vec<Mistake>) {
     for step in spec.steps.iter().filter(|step| step.recorded.is_none()) {
@@ -67,15 +76,11 @@ fn fetches_are_allowed(spec: &Spec, mistakes: &mut Vec<Mistake>) {
         if ["--offline", "--no-index", "file://", "--no-download"].iter().any(|word| text.contains(word)) {
             continue;
         }
-        let found = text.split(['\n', ';', '&', '|', '(']).find_map(|command| {
-            let words: Vec<_> = command.split_whitespace().filter(|word| !word.starts_with('-')).collect();
-            let words: Vec<_> = words.into_iter().skip_while(|word| *word == "sudo" || word.contains('=')).collect();
-            FETCHING.iter().find(|fetching| words.starts_with(fetching))
-        });
+        let found = text.split(['\n', ';', '&', '|', '(']).find_map(fetching);
         let Some(found) = found else { continue };
-        let message = format!("{} fetches, and the build step {:?} has no network", found.join(" "), step.name.value);
-        let remedy = match found[0] {
-            "apt-get" | "apt" => "write the packages into `packages` of [base], where they are pinned",
+        let message = format!("{found} fetches, and the build step {:?} has no network", step.name.value);
+        let remedy = match found.split(' ').next() {
+            Some("apt-get" | "apt") => "write the packages into `packages` of [base], where they are pinned",
             _ => "add network = \"recorded\": what it fetches is pinned then (cavrith lock --record)",
         };
         mistakes.push(Mistake::new(Code::STEP_FETCHES, span.clone(), message, remedy).as_warning());

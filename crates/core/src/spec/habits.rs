@@ -231,6 +231,7 @@ fn text(value: &str) -> String {
 /// [`keys::KEYS`], `name` the last part of it as it is written.
 pub(super) fn shape(path: &str, name: &str, node: &Node) -> Option<String> {
     let line = |value: String| Some(format!("write {name} = {value}"));
+    let values = keys::find(path).map_or(&[][..], |key| key.values);
     let block = |lines: Vec<String>| Some(format!("write\n    {}", lines.join("\n    ")));
     if let (Some(key), Value::Table(table)) = (keys::find(path), &node.value)
         && key.shape == keys::Shape::Tables
@@ -347,10 +348,8 @@ pub(super) fn shape(path: &str, name: &str, node: &Node) -> Option<String> {
             line(text(lifetime::meant(&number.to_string()).unwrap_or(&number.to_string())))
         }
         // Of what can be a few things only, all are named.
-        (_, Value::Flag(_) | Value::Integer(_) | Value::Float(_))
-            if keys::find(path).is_some_and(|key| !key.values.is_empty()) =>
-        {
-            Some(format!("write one of {}", keys::find(path).map_or(&[][..], |key| key.values).join(", ")))
+        (_, Value::Flag(_) | Value::Integer(_) | Value::Float(_)) if !values.is_empty() => {
+            Some(format!("write one of {}", values.join(", ")))
         }
         (_, Value::Integer(number)) => line(text(&number.to_string())),
         (_, Value::Float(number)) => line(text(&toml::Value::Float(*number).to_string())),
