@@ -153,7 +153,10 @@ impl Story<'_> {
             put_back(person, &files).map_err(own("put the project's files back"))?;
         }
         let proved = self.proof(&lead, &tove, &jonas);
-        self.command(&jonas).args(["stop", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
+        for person in [&lead, &jonas] {
+            let mut stop = self.command(person);
+            stop.args(["stop", "--all", "--quiet"]).stdin(Stdio::null()).status().map_err(own("start cavrith"))?;
+        }
         proved?;
         self.last_words(&tove);
         Ok(0)

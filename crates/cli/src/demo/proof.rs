@@ -1,4 +1,4 @@
-//! The last act: the team signs, one of it changes something by hand, everybody reports, and the change is adopted.
+//! The last act: the team signs, one of it changes something by hand, everybody reports, and the lead adopts the change.
 
 use std::fs;
 use std::io::{self, Read as _, Write as _};
@@ -46,11 +46,19 @@ impl Story<'_> {
             self.report(person, expected)?;
         }
         self.run(lead, &["roster", "../../reports"], 0)?;
-        self.narrate("All of the team can use that, so it is adopted: into the spec, locked, built, and held against what he has.");
-        self.run(jonas, &["drift", "--adopt", "--yes"], 0)?;
+        self.narrate("All of the team can use that. Jonas packs what he changed, and Ida joins it beside her own.");
         self.run(jonas, &["stop"], 0)?;
-        self.narrate("Ida has read the change, and seals it.");
-        self.share(jonas, &[lead])?;
+        self.run(jonas, &["pack", "--scratch", "../by-hand.parcel"], 0)?;
+        let above = Person { project: self.dir.join(lead.name), home: lead.home.clone(), ..*lead };
+        // What nobody sealed is not the same.
+        self.run(&above, &["join", "--yes", "../jonas/by-hand.parcel", "by-hand"], 1)?;
+        self.narrate("She adopts it: into the spec, locked, built, and held against what he had.");
+        let by_hand = Person { project: above.project.join("by-hand"), home: lead.home.clone(), ..*lead };
+        self.run(&by_hand, &["drift", "--adopt", "--yes"], 0)?;
+        self.run(&by_hand, &["drop", "--yes", "--quiet"], 0)?;
+        self.narrate("She has read the change, and seals it.");
+        self.share(&by_hand, &[lead])?;
+        fs::remove_dir_all(&by_hand.project).map_err(own("remove the folder"))?;
         self.run(lead, &["seal", "--sign", "--key", "../key"], 0)?;
         self.share(lead, &[tove, jonas])?;
         for person in [tove, jonas] {
