@@ -469,10 +469,14 @@ fn files(open: &mut Open<'_>, owners: &packages::Owners) -> Vec<Finding> {
         }
     }
     for (path, (files, bytes)) in groups {
-        // The only file of a new directory is told itself.
+        // The only file of new directories, which are as everybody makes them, is told itself.
+        let plain = |above: &RootPath| {
+            let meta = observed.here.get(above).map(|entry| (entry.meta.mode, entry.meta.uid, entry.meta.gid));
+            observed.image.get(above).is_some() || meta == Some((0o755, 0, 0))
+        };
         let inner: Vec<_> = paths.get(&named(&path)).into_iter().flatten().collect();
         let path = match inner.as_slice() {
-            [only] if files == 1 && **only != path => {
+            [only] if files == 1 && **only != path && only.ancestors().iter().all(plain) => {
                 let only = (*only).clone();
                 paths.remove(&named(&path));
                 paths.insert(named(&only), vec![only.clone()]);

@@ -42,7 +42,8 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
 pub fn write_unlinked(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     let attempt = || {
         if fs::symlink_metadata(path).is_ok_and(|meta| meta.is_symlink()) {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is a link, which is not followed here"));
+            let why = "it is a link, and none is followed in a folder that others write to; put the file itself there";
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, why));
         }
         // What takes its place from here on is replaced by the rename, and not written through.
         let mut file = NewFile::at(path.to_owned(), 0o666)?;

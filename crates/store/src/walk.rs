@@ -257,6 +257,7 @@ impl<'a> Walk<'a> {
     /// Whose a file is.
     fn owner(&self, at: &Path, path: &RootPath, meta: &fs::Metadata) -> io::Result<Owner> {
         let Owners::Recorded { new, known } = self.owners else { return Ok((meta.uid(), meta.gid())) };
+        let new = self.maker(path, new);
         let kind = meta.file_type();
         if !kind.is_dir() && !kind.is_file() {
             return Ok(known(path).unwrap_or(new));
@@ -273,6 +274,17 @@ impl<'a> Walk<'a> {
             Origin::Worked { .. } | Origin::Used { .. } => new != (0, 0) && !xattrs::is_copied_up(at)?,
         };
         Ok(if is_new && !path.is_root() { new } else { (0, 0) })
+    }
+
+    /// Who made something new. A step was one account's; in a workspace that was used, root and the account look alike
+    /// from outside, so it is whoever of them could have made it there where both are told apart.
+    fn maker(&self, path: &RootPath, new: Owner) -> Owner {
+        let Origin::Used { lower, .. } = self.origin else { return new };
+        let parent = path.parent().and_then(|parent| self.tree.get(&parent).or_else(|| lower.get(&parent)));
+        let could = parent.is_none_or(|Entry { meta, .. }| {
+            meta.uid == new.0 || meta.mode & 0o002 != 0 || (meta.gid == new.1 && meta.mode & 0o020 != 0)
+        });
+        if could { new } else { (0, 0) }
     }
 
     fn directory(&mut self, at: &Path, path: &RootPath) -> Result<(), StoreError> {

@@ -6,6 +6,8 @@ use std::process::{Command, ExitStatus, Stdio};
 
 use serde_json::Value;
 
+use cavrith_sandbox::background;
+
 use crate::args::General;
 use crate::failure::Failure;
 
@@ -22,6 +24,7 @@ impl Own<'_> {
         let program =
             std::env::current_exe().map_err(|error| Failure::Own(3, format!("cannot find this program: {error}")))?;
         let mut command = Command::new(program);
+        background::hand_on(&mut command);
         command.arg("-C").arg(self.dir).args(arguments);
         if let Some(variant) = &self.variant {
             command.arg("--variant").arg(variant);

@@ -1,4 +1,5 @@
-//! The last act: the team signs, one of it changes something by hand, everybody reports, and the lead adopts the change.
+//! The last act: the team signs, one of it changes something by hand, everybody reports, and the lead adopts what was
+//! changed.
 
 use std::fs;
 use std::io::{self, Read as _, Write as _};

@@ -1,6 +1,10 @@
 use std::process::Command;
 
-use crate::team::{PROGRAM, told};
+use crate::owners::Member;
+use crate::team::{PROGRAM, Team, told};
+
+/// Where the people of the story keep what is theirs.
+const HOMES: [&str; 3] = ["ida/home", "jonas/home", "tove/home"];
 
 #[test]
 fn the_whole_story_plays_twice_and_refuses_to_overwrite() {
@@ -38,4 +42,22 @@ fn the_whole_story_plays_twice_and_refuses_to_overwrite() {
     std::fs::write(dir.path().join("letters/a"), "dear harbour").unwrap();
     assert_eq!(demo(&["letters", "--again"]).status.code(), Some(2));
     assert!(dir.path().join("letters/a").exists());
+}
+
+#[test]
+fn the_story_plays_for_each_kind_of_member_and_leaves_their_stores_whole() {
+    for range in [true, false] {
+        let team = Team::new();
+        let member = Member::of(&team, range);
+        let story = member.dir.join("story");
+        let output = member.command(&["demo", story.to_str().unwrap()]).env_remove("CAVRITH_HOME").output().unwrap();
+        let said = told(&output);
+        assert_eq!(output.status.code(), Some(0), "range {range}: {said}");
+        // A command that runs another of ours is the same member there as well.
+        assert!(said.contains("the image holds now what the workspace held"), "range {range}: {said}");
+        for home in HOMES {
+            let output = member.command(&["store", "check"]).env("CAVRITH_HOME", story.join(home)).output().unwrap();
+            assert_eq!(output.status.code(), Some(0), "range {range}: {home}: {}", told(&output));
+        }
+    }
 }

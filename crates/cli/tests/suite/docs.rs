@@ -86,10 +86,13 @@ fn settled(text: &str, dir: &Path) -> String {
         vec![
             rule(r"\b\d+(\.\d+)? (ms|s|min)\b", "N s"),
             rule(r"\b\d\d:\d\d:\d\d\b", "HH:MM:SS"),
-            rule(r"\b\d+(\.\d+)? (B|kB|MB|GB) of memory", "N MB of memory"),
             rule(r"\b[a-z]{5}(-[a-z]{5}){3}\b", "FINGERPRINT"),
             // Another test, or a program of this machine, may have the port.
             rule(r"127\.0\.0\.1:\d+( \(\d+ is taken\))?", "127.0.0.1:PORT"),
+            rule(r"(?m)^note: the port \d+ of site is taken .*\n|; your own: site at \d+", ""),
+            // How it goes out hangs on what this machine has, what it uses on the moment.
+            rule(r"(?m)^  network   out, by .*$", "  network   out"),
+            rule(r"(?m)^  uses      .*$", "  uses      something"),
             rule(r"\b[0-9a-f]{12,64}\b", "DIGEST"),
             rule(r"timetable-[0-9a-f]{8}\b", "timetable-DIGEST"),
             rule(r" {2,}", "  "),

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use serde_json::Value;
 
+use crate::owners::Member;
 use crate::team::Team;
 
 fn inside(team: &Team, account: &str, script: &str) {
@@ -482,4 +483,30 @@ fn online_packages_that_somebody_installed_are_adopted() {
     team.ok(&["seal", "-q"]);
     assert!(team.ok(&["verify"]).contains("same         scratch"));
     team.assert_clean();
+}
+
+#[test]
+fn an_ordinary_user_adopts_what_root_and_the_account_made_each_as_theirs() {
+    for range in [true, false] {
+        let team = Team::locked();
+        let member = Member::of(&team, range);
+        let ok = |arguments: &[&str]| {
+            let output = member.command(arguments).output().unwrap();
+            assert!(output.status.success(), "range {range}: {arguments:?}: {}", crate::team::told(&output));
+            output
+        };
+        ok(&["start", "-q", "--wait"]);
+        let by_root = "echo depth=3 > /etc/tide.conf; mkdir /opt/charts; echo 1 > /opt/charts/1; ln -s 1 /opt/charts/2
+            mkdir -m 1777 /opt/nets";
+        ok(&["run", "-q", "--account", "root", "--", "sh", "-ec", by_root]);
+        ok(&["run", "-q", "--", "sh", "-ec", "echo 1 > /opt/nets/one"]);
+        let said = crate::team::told(&ok(&["drift", "--adopt", "--yes"]));
+        assert!(said.contains("not adopted /opt/nets: its files belong to several"), "range {range}: {said}");
+        assert!(said.contains("adopted 2 changes; the image holds now"), "range {range}: {said}");
+        let spec = fs::read_to_string(member.dir.join("timetable/cavrith.toml")).unwrap();
+        assert!(spec.contains("/etc/tide.conf") && !spec.contains("owner"), "range {range}: {spec}");
+        ok(&["restart", "-q"]);
+        ok(&["stop", "-q"]);
+        ok(&["store", "check"]);
+    }
 }

@@ -29,8 +29,7 @@ pub fn detach(name: &str) -> Result<(u32, UnixStream), SandboxError> {
     #[cfg(debug_assertions)]
     command.envs(std::env::var_os("CAVRITH_KEEPER_FAULT").map(|fault| ("CAVRITH_FAULT", fault)));
     command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
-    // SAFETY: between fork and exec only system calls are made.
-    unsafe { command.pre_exec(ids::keep_capabilities) };
+    hand_on(&mut command);
     let mut child = command.spawn().map_err(outside("start a process"))?;
     let pid = child.id();
     // It belongs to init when we end; while we live, somebody has to collect it.
@@ -60,6 +59,13 @@ pub fn settle() -> io::Result<UnixStream> {
     }
     std::mem::forget(socket);
     Ok(own)
+}
+
+/// Lets another program of ours, which a command will be, do what this process may in the namespace that it stepped
+/// into; see [`ids::enter`].
+pub fn hand_on(command: &mut Command) {
+    // SAFETY: between fork and exec only system calls are made.
+    unsafe { command.pre_exec(ids::keep_capabilities) };
 }
 
 /// Starts a helper that is killed when this thread's process ends, however it does.

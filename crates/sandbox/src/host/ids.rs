@@ -70,10 +70,25 @@ pub fn enter() -> Result<Identity, SandboxError> {
     if covers_all_owners() && Uid::effective().is_root() {
         return Ok(Identity::Root);
     }
-    match find_range() {
-        Ok(ranges) => enter_range(&ranges).map(|()| Identity::Range),
-        Err(_) => enter_single().map(|()| Identity::Single),
+    if is_in_range() {
+        return Ok(Identity::Range);
     }
+    match find_range() {
+        // Where there is one owner only, nobody has a range, whatever a file says of root.
+        Ok(ranges) if owners("/proc/self/uid_map").iter().any(|(_, count)| *count > 1) => {
+            enter_range(&ranges).map(|()| Identity::Range)
+        }
+        _ => enter_single().map(|()| Identity::Single),
+    }
+}
+
+/// Whether another program of ours, which started us, has stepped into a namespace with all owners already. Its numbers
+/// are not those that the files about subordinate ids speak of, so nobody steps in twice.
+fn is_in_range() -> bool {
+    let is_first = owners("/proc/self/uid_map").iter().any(|(_, count)| *count == u64::from(u32::MAX));
+    let needed = CapabilitySet::CHOWN | CapabilitySet::SETUID | CapabilitySet::SETGID | CapabilitySet::SYS_ADMIN;
+    let may = rustix::thread::capabilities(None).is_ok_and(|sets| sets.effective.contains(needed));
+    !is_first && may && covers_all_owners()
 }
 
 /// An exec by anybody but root drops all capabilities that are not in the ambient set; in our own user namespace we are
@@ -146,18 +161,23 @@ fn no_user_namespaces(error: &nix::errno::Errno) -> SandboxError {
 /// Whether this process's user namespace has owners 0 to 65535.
 fn covers_all_owners() -> bool {
     let covers = |file: &str| {
-        let text = std::fs::read_to_string(file).unwrap_or_default();
-        let lines = text.lines().filter_map(|line| {
-            let mut numbers = line.split_whitespace().map(|number| number.parse::<u64>().ok());
-            Some((numbers.next()??, numbers.nth(1)??))
-        });
-        let mut lines: Vec<_> = lines.collect();
+        let mut lines = owners(file);
         lines.sort_unstable();
         let reached =
             lines.iter().try_fold(0, |reached, (first, count)| (*first <= reached).then(|| reached.max(first + count)));
         reached.is_some_and(|reached| reached >= u64::from(OWNERS))
     };
     covers("/proc/self/uid_map") && covers("/proc/self/gid_map")
+}
+
+/// The owners of a map of ids: the first of each line, and how many (user_namespaces(7)).
+fn owners(file: &str) -> Vec<(u64, u64)> {
+    let text = std::fs::read_to_string(file).unwrap_or_default();
+    let lines = text.lines().filter_map(|line| {
+        let mut numbers = line.split_whitespace().map(|number| number.parse::<u64>().ok());
+        Some((numbers.next()??, numbers.nth(1)??))
+    });
+    lines.collect()
 }
 
 /// The first subordinate id of a range of the user that is long enough (subuid(5)).
