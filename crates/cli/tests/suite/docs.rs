@@ -99,7 +99,13 @@ fn settled(text: &str, dir: &Path) -> String {
         ]
     });
     let text = text.replace(&dir.display().to_string(), "~");
-    RULES.iter().fold(text, |text, (pattern, with)| pattern.replace_all(&text, *with).into_owned())
+    let text = RULES.iter().fold(text, |text, (pattern, with)| pattern.replace_all(&text, *with).into_owned());
+    // Layers that need nothing of each other are told in the order in which they are done.
+    let mut lines: Vec<_> = text.lines().collect();
+    lines
+        .chunk_by_mut(|one, next| one.starts_with("made ") && next.starts_with("made "))
+        .for_each(|run| run.sort_unstable());
+    lines.join("\n")
 }
 
 /// Plays the commands of a page's console blocks one after another, and gives the page with what they wrote.

@@ -219,7 +219,7 @@ fn other_accounts_run_as_themselves_for_a_user_with_a_single_id() {
     }
     let team = Team::locked();
     team.step("echo 'pilot:x:105:106::/srv:/bin/sh' >> /etc/passwd; echo 'pilot:x:106:' >> /etc/group");
-    team.add("[services.watch]\nrun = [\"sh\", \"-c\", \"id -u > /srv/watch; sleep 1000\"]\naccount = \"pilot\"\nready = { file = \"/srv/watch\" }\n");
+    team.add("[services.watch]\nrun = [\"sh\", \"-c\", \"id -u > /srv/now; mv /srv/now /srv/watch; sleep 1000\"]\naccount = \"pilot\"\nready = { file = \"/srv/watch\" }\n");
     team.ok(&["lock"]);
     // Root has all numbers, so nothing is said to root.
     assert!(!team.fails(&["check"], 0).contains("CV0220"));
