@@ -12,7 +12,7 @@ use crate::running::{port, soon, started, status};
 use crate::team::{Team, told};
 
 /// Compiles what busybox lacks into the project, which is live inside.
-fn helper(team: &Team) {
+pub fn helper(team: &Team) {
     let source = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/helper.c");
     let output = std::process::Command::new("cc")
         .args(["-static", "-o", "helper", source])

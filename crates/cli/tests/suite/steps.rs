@@ -258,3 +258,27 @@ fn a_hundred_and_fifty_steps_leave_what_each_of_them_left() {
     team.stop_all();
     team.assert_clean();
 }
+
+#[test]
+fn threads_that_take_turns_at_reading_a_directory_read_that_one() {
+    let team = Team::new();
+    crate::crossing::helper(&team);
+    let script = "cd /tmp; mkdir one two; for i in $(seq 300); do touch one/a$i two/b$i; done; helper turns one two | grep -v '^[.]' > /srv/names";
+    team.add(&format!(
+        r#"
+[[steps]]
+name = "helper"
+at   = "build"
+copy = {{ from = "helper", inside = "/bin/helper" }}
+[[steps]]
+name = "read in turns"
+at   = "build"
+run  = "{script}"
+"#
+    ));
+    team.ok(&["lock"]);
+    team.ok(&["build"]);
+    assert_eq!(inside(&team, "wc -l < /srv/names; grep -c ^a /srv/names"), "300\n300\n");
+    // The order is that of the names.
+    inside(&team, "env LC_ALL=C sort -c /srv/names");
+}

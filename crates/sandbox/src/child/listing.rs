@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::io;
 use std::mem::MaybeUninit;
-use std::os::fd::AsFd as _;
+use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::fs::FileExt as _;
 use std::rc::Rc;
 
@@ -27,10 +27,14 @@ struct Listed {
     kind: u8,
 }
 
-/// Lists that are being read, by process and descriptor.
+/// Who reads what: a process, its descriptor, and the directory that this is open on (its device and inode). Threads
+/// take turns at reading, and a descriptor that was closed before the end is soon another directory's.
+type Reading = (u32, u64, u64, u64);
+
+/// Lists that are being read.
 #[derive(Debug, Default)]
 pub(crate) struct Listings {
-    started: HashMap<(u32, u64), Rc<Vec<Listed>>>,
+    started: HashMap<Reading, Rc<Vec<Listed>>>,
 }
 
 impl Listings {
@@ -38,9 +42,10 @@ impl Listings {
     pub(crate) fn answer(&mut self, asked: &libc::seccomp_notif, still_asks: impl Fn() -> bool) -> io::Result<i64> {
         let caller = asked.pid;
         let [fd, to, room, ..] = asked.data.args;
-        let theirs = descriptor_of(caller, fd as i32)?;
+        let (theirs, process) = descriptor_of(caller, fd as i32)?;
         let from = rustix::fs::seek(&theirs, SeekFrom::Current(0))?;
-        let key = (caller, fd);
+        let directory = rustix::fs::fstat(&theirs)?;
+        let key = (process, fd, directory.st_dev, directory.st_ino);
         let list = match self.started.get(&key).filter(|_| from > 0) {
             Some(list) => Rc::clone(list),
             None => {
@@ -69,19 +74,19 @@ impl Listings {
     }
 }
 
-/// What the caller has open, with the offset that it shares with us.
-fn descriptor_of(caller: u32, fd: i32) -> io::Result<std::os::fd::OwnedFd> {
-    let open = |number: i32| {
-        let process = Pid::from_raw(number).ok_or(rustix::io::Errno::SRCH)?;
-        rustix::process::pidfd_open(process, PidfdFlags::empty())
+/// What the caller has open, with the offset that it shares with us, and the process that it is a thread of.
+fn descriptor_of(caller: u32, fd: i32) -> io::Result<(OwnedFd, u32)> {
+    let open = |number: u32| {
+        let process = Pid::from_raw(number as i32).ok_or(rustix::io::Errno::SRCH)?;
+        Ok((rustix::process::pidfd_open(process, PidfdFlags::empty())?, number))
     };
     // A thread that leads none is not a process of its own.
-    let process = open(caller as i32).or_else(|error| open(leader(caller).ok_or(error)?))?;
-    Ok(rustix::process::pidfd_getfd(process.as_fd(), fd, PidfdGetfdFlags::empty())?)
+    let (process, number) = open(caller).or_else(|error: rustix::io::Errno| open(leader(caller).ok_or(error)?))?;
+    Ok((rustix::process::pidfd_getfd(process.as_fd(), fd, PidfdGetfdFlags::empty())?, number))
 }
 
 /// The process that a thread belongs to (proc_pid_status(5)).
-fn leader(thread: u32) -> Option<i32> {
+fn leader(thread: u32) -> Option<u32> {
     let status = std::fs::read_to_string(format!("/proc/{thread}/status")).ok()?;
     status.lines().find_map(|line| line.strip_prefix("Tgid:"))?.trim().parse().ok()
 }
