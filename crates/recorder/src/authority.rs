@@ -64,18 +64,18 @@ impl Authority {
         &self.der
     }
 
-    /// How connections to a host are answered; `host` is meant when a client does not say which (RFC 6066, section 3).
+    /// How connections to a host are answered, by this protocol (RFC 7301); `host` is meant when a client does not say
+    /// which (RFC 6066, section 3).
     ///
     /// # Errors
     /// When the host has a name that no certificate can have.
-    pub fn config(self: &Arc<Self>, host: Option<&str>) -> Result<Arc<ServerConfig>, RecorderError> {
+    pub fn config(self: &Arc<Self>, host: Option<&str>, protocol: &[u8]) -> Result<Arc<ServerConfig>, RecorderError> {
         let provider = Arc::new(ring::default_provider());
         let config = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
         let config = config.map_err(|error| RecorderError::Certificate(error.to_string()))?;
         let resolver = Resolver { authority: self.clone(), host: host.map(str::to_owned) };
         let mut config = config.with_no_client_auth().with_cert_resolver(Arc::new(resolver));
-        // Every client that can do more is content with it.
-        config.alpn_protocols = vec![b"http/1.1".to_vec()];
+        config.alpn_protocols = vec![protocol.to_vec()];
         Ok(Arc::new(config))
     }
 

@@ -2,13 +2,17 @@
 //! bodies are bounded, and a request whose length could be understood in two ways is refused.
 
 use std::io::{self, Read, Write};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// Bytes that the head of a request may have.
 const LONGEST_HEAD: usize = 64 << 10;
 /// Headers that it may have.
 const MOST_HEADERS: usize = 128;
 /// Bytes that may be sent along with a request.
-const LONGEST_BODY: u64 = 64 << 20;
+pub(crate) const LONGEST_BODY: u64 = 64 << 20;
+/// Bytes that all requests together may have sent along that are not answered yet.
+const MOST_HELD: u64 = 512 << 20;
 /// Bytes that are read at once.
 const PIECE: usize = 16 << 10;
 
@@ -64,6 +68,42 @@ impl From<io::Error> for BadRequest {
     }
 }
 
+/// Bytes that were sent along with requests which are not answered yet, of a whole step.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Budget(Arc<AtomicU64>);
+
+impl Budget {
+    /// Nothing of it, for one request.
+    pub fn hold(&self) -> Held {
+        Held { budget: self.clone(), bytes: 0 }
+    }
+}
+
+/// What one request has of a [`Budget`], until it is dropped.
+#[derive(Debug)]
+pub(crate) struct Held {
+    budget: Budget,
+    bytes: u64,
+}
+
+impl Held {
+    /// Takes some more; refused where it would be too much for one request, or for all of them together.
+    pub fn more(&mut self, bytes: u64) -> Result<(), BadRequest> {
+        if self.bytes.saturating_add(bytes) > LONGEST_BODY {
+            return Err(BadRequest::TooLong);
+        }
+        self.bytes += bytes;
+        let before = self.budget.0.fetch_add(bytes, Ordering::SeqCst);
+        if before + bytes > MOST_HELD { Err(BadRequest::TooLong) } else { Ok(()) }
+    }
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.budget.0.fetch_sub(self.bytes, Ordering::SeqCst);
+    }
+}
+
 /// A connection, and what was read of it beyond a request.
 #[derive(Debug)]
 pub(crate) struct Connection<S> {
@@ -74,6 +114,11 @@ pub(crate) struct Connection<S> {
 impl<S: Read + Write> Connection<S> {
     pub fn new(stream: S) -> Self {
         Self { stream, ahead: Vec::new() }
+    }
+
+    /// The stream, when nothing was read of it beyond what was asked for.
+    pub fn into_stream(self) -> Result<S, Self> {
+        if self.ahead.is_empty() { Ok(self.stream) } else { Err(self) }
     }
 
     /// The first byte of what comes, which stays; nothing at the end.
@@ -127,7 +172,7 @@ impl<S: Read + Write> Connection<S> {
     }
 
     /// What is sent along with a request.
-    pub fn body(&mut self, head: &Head) -> Result<Vec<u8>, BadRequest> {
+    pub fn body(&mut self, head: &Head, held: &mut Held) -> Result<Vec<u8>, BadRequest> {
         let lengths: Vec<_> =
             head.headers.iter().filter(|(name, _)| name.eq_ignore_ascii_case("content-length")).collect();
         let chunked = head.header("transfer-encoding");
@@ -135,16 +180,14 @@ impl<S: Read + Write> Connection<S> {
             ([], None) => 0,
             ([], Some(coding)) if coding.eq_ignore_ascii_case("chunked") => {
                 self.go_on(head)?;
-                return self.chunks();
+                return self.chunks(held);
             }
             ([(_, length)], None) => {
                 length.parse::<u64>().map_err(|_| BadRequest::Mistake("its length is no number"))?
             }
             _ => return Err(BadRequest::Mistake("its length can be understood in two ways")),
         };
-        if length > LONGEST_BODY {
-            return Err(BadRequest::TooLong);
-        }
+        held.more(length)?;
         if length > 0 {
             self.go_on(head)?;
         }
@@ -185,7 +228,7 @@ impl<S: Read + Write> Connection<S> {
     }
 
     /// A body in chunks (RFC 9112, section 7.1).
-    fn chunks(&mut self) -> Result<Vec<u8>, BadRequest> {
+    fn chunks(&mut self, held: &mut Held) -> Result<Vec<u8>, BadRequest> {
         let mut body = Vec::new();
         loop {
             let line = self.line()?;
@@ -193,9 +236,7 @@ impl<S: Read + Write> Connection<S> {
             let good = !size.is_empty() && size.bytes().all(|byte| byte.is_ascii_hexdigit());
             let size = u64::from_str_radix(size, 16).ok().filter(|_| good);
             let size = size.ok_or(BadRequest::Mistake("a chunk has no length"))?;
-            if body.len() as u64 + size > LONGEST_BODY {
-                return Err(BadRequest::TooLong);
-            }
+            held.more(size)?;
             if size == 0 {
                 // What stands behind the last chunk tells us nothing.
                 while !self.line()?.is_empty() {}
@@ -237,7 +278,7 @@ pub fn requests_in(bytes: &[u8]) -> usize {
     let mut connection = Connection::new(io::Cursor::new(bytes.to_vec()));
     let mut count = 0;
     while let Ok(head) = connection.head() {
-        if connection.body(&head).is_err() {
+        if connection.body(&head, &mut Budget::default().hold()).is_err() {
             break;
         }
         count += 1;
@@ -388,13 +429,13 @@ mod tests {
             let mut wire = wire(text, at_once);
             let head = wire.head().unwrap();
             assert_eq!((head.method.as_str(), head.target.as_str(), head.closes()), ("POST", "/a", false));
-            assert_eq!(wire.body(&head).unwrap(), b"tides");
+            assert_eq!(wire.body(&head, &mut Budget::default().hold()).unwrap(), b"tides");
             assert_eq!(wire.stream.1, b"HTTP/1.1 100 Continue\r\n\r\n");
             let head = wire.head().unwrap();
             assert_eq!((head.target.as_str(), head.closes()), ("/b", true));
-            assert_eq!(wire.body(&head).unwrap(), b"");
+            assert_eq!(wire.body(&head, &mut Budget::default().hold()).unwrap(), b"");
             let head = wire.head().unwrap();
-            assert_eq!(wire.body(&head).unwrap(), b"low and water");
+            assert_eq!(wire.body(&head, &mut Budget::default().hold()).unwrap(), b"low and water");
             assert!(matches!(wire.head(), Err(BadRequest::Gone)));
         }
     }
@@ -411,7 +452,7 @@ mod tests {
         ] {
             let mut wire = wire(&format!("POST / HTTP/1.1\r\n{headers}\r\n\r\nabc"), 4096);
             let head = wire.head().unwrap();
-            assert!(wire.body(&head).is_err(), "{headers}");
+            assert!(wire.body(&head, &mut Budget::default().hold()).is_err(), "{headers}");
         }
         assert!(matches!(wire("\x16\x03\x01 / x\r\n\r\n", 4096).head(), Err(BadRequest::Mistake(_))));
         assert!(matches!(wire(&"A".repeat(100_000), 4096).head(), Err(BadRequest::Mistake(_))));

@@ -13,6 +13,7 @@
 pub mod authority;
 pub mod git_index;
 mod http;
+mod http2;
 pub mod java_store;
 pub mod names;
 mod notes;

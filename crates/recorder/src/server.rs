@@ -10,10 +10,12 @@ use std::time::Duration;
 
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::record::Request;
-use rustls::{ServerConnection, StreamOwned};
+use rustls::StreamOwned;
+use rustls::server::{Accepted, Acceptor};
 
 use crate::authority::{self, Authority};
-use crate::http::{BadRequest, Connection, Content, Head, write_answer};
+use crate::http::{BadRequest, Budget, Connection, Content, Head, write_answer};
+use crate::http2;
 use crate::names;
 
 /// The port of the proxy.
@@ -89,17 +91,18 @@ pub trait Answers: Sync {
 ///
 /// All that the step's processes hold is closed when they end, and with it the threads that serve them.
 pub fn serve<T>(sockets: Sockets, authority: &Arc<Authority>, answers: &dyn Answers, run: impl FnOnce() -> T) -> T {
-    let server = Server { authority, answers, is_over: AtomicBool::new(false), open: AtomicUsize::new(0) };
+    let (is_over, open) = (AtomicBool::new(false), AtomicUsize::new(0));
+    let server = Server { authority, answers, is_over, open, budget: Budget::default() };
     let Sockets { own_name, names, plain, secure, proxy, others } = &sockets;
     thread::scope(|scope| {
         let server = &server;
         scope.spawn(move || server.names(names, own_name));
-        scope.spawn(move || server.accept(scope, plain, |server, stream| server.plain(stream)));
-        scope.spawn(move || server.accept(scope, secure, |server, stream| server.secure(stream)));
-        scope.spawn(move || server.accept(scope, proxy, |server, stream| server.proxied(stream)));
+        scope.spawn(move || server.accept(scope, plain, |server, _, stream| server.plain(stream)));
+        scope.spawn(move || server.accept(scope, secure, Server::secure));
+        scope.spawn(move || server.accept(scope, proxy, Server::proxied));
         for (protocol, listener) in others {
             scope.spawn(move || {
-                server.accept(scope, listener, move |server, _| {
+                server.accept(scope, listener, move |server, _, _| {
                     let what = format!("a connection by {protocol}; only http and https can be recorded");
                     server.answers.refused(what);
                 });
@@ -128,23 +131,25 @@ impl Drop for Over<'_> {
     }
 }
 
-struct Server<'a> {
+pub(crate) struct Server<'a> {
     authority: &'a Arc<Authority>,
-    answers: &'a dyn Answers,
+    pub answers: &'a dyn Answers,
     is_over: AtomicBool,
+    /// Connections, and requests of those that have many at once.
     open: AtomicUsize,
+    pub budget: Budget,
 }
 
 /// What a connection is known to be to.
 #[derive(Debug, Clone)]
-struct Target {
-    scheme: &'static str,
+pub(crate) struct Target {
+    pub scheme: &'static str,
     /// The host, with its port when that is not the usual one, if it is known without a request.
-    host: Option<String>,
+    pub host: Option<String>,
 }
 
 impl<'a> Server<'a> {
-    fn is_over(&self) -> bool {
+    pub fn is_over(&self) -> bool {
         self.is_over.load(Ordering::SeqCst)
     }
 
@@ -166,7 +171,7 @@ impl<'a> Server<'a> {
         &'scope self,
         scope: &'scope Scope<'scope, 'env>,
         listener: &TcpListener,
-        serve: impl Fn(&Self, TcpStream) + Send + Copy + 'scope,
+        serve: impl Fn(&'scope Self, &'scope Scope<'scope, 'env>, TcpStream) + Send + Copy + 'scope,
     ) where
         'a: 'scope,
     {
@@ -176,16 +181,31 @@ impl<'a> Server<'a> {
                 thread::sleep(Duration::from_millis(10));
                 continue;
             };
-            if self.is_over() || self.open.load(Ordering::SeqCst) >= MOST_CONNECTIONS {
+            if self.is_over() || self.is_full() {
                 continue;
             }
-            self.open.fetch_add(1, Ordering::SeqCst);
-            scope.spawn(move || {
+            self.spawn(scope, move || {
                 let _ = stream.set_nodelay(true);
-                serve(self, stream);
-                self.open.fetch_sub(1, Ordering::SeqCst);
+                serve(self, scope, stream);
             });
         }
+    }
+
+    /// Whether as much is open as may be.
+    pub fn is_full(&self) -> bool {
+        self.open.load(Ordering::SeqCst) >= MOST_CONNECTIONS
+    }
+
+    /// Does something in a thread, which counts among what is open.
+    pub fn spawn<'scope, 'env>(&'scope self, scope: &'scope Scope<'scope, 'env>, work: impl FnOnce() + Send + 'scope)
+    where
+        'a: 'scope,
+    {
+        self.open.fetch_add(1, Ordering::SeqCst);
+        scope.spawn(move || {
+            work();
+            self.open.fetch_sub(1, Ordering::SeqCst);
+        });
     }
 
     /// The host that an address stands for by itself: what was not looked for by a name.
@@ -199,33 +219,87 @@ impl<'a> Server<'a> {
         self.requests(&mut Connection::new(stream), &target);
     }
 
-    fn secure(&self, stream: TcpStream) {
+    fn secure<'scope, 'env>(&'scope self, scope: &'scope Scope<'scope, 'env>, stream: TcpStream)
+    where
+        'a: 'scope,
+    {
         let host = Self::literal(&stream);
-        self.encrypted(Connection::new(stream), host);
+        self.encrypted(scope, Connection::new(stream), host);
     }
 
-    fn encrypted<S: Read + Write>(&self, stream: S, host: Option<String>) {
+    /// How a client begins: which host it means, and what it can speak.
+    fn hello(&self, stream: &mut Connection<TcpStream>) -> Option<Accepted> {
+        let mut acceptor = Acceptor::default();
+        loop {
+            if acceptor.read_tls(stream).ok()? == 0 {
+                return None;
+            }
+            match acceptor.accept() {
+                Ok(Some(accepted)) => return Some(accepted),
+                Ok(None) => {}
+                Err((_, mut alert)) => {
+                    let _ = alert.write_all(&mut stream.stream);
+                    return None;
+                }
+            }
+        }
+    }
+
+    fn encrypted<'scope, 'env>(
+        &'scope self,
+        scope: &'scope Scope<'scope, 'env>,
+        mut stream: Connection<TcpStream>,
+        host: Option<String>,
+    ) where
+        'a: 'scope,
+    {
+        let Some(accepted) = self.hello(&mut stream) else { return };
+        let hello = accepted.client_hello();
         let name = host.as_deref().map(without_port);
-        let Ok(config) = self.authority.config(name) else { return };
-        let Ok(connection) = ServerConnection::new(config) else { return };
-        let mut stream = StreamOwned::new(connection, stream);
-        // The handshake says which host is meant.
-        while stream.conn.is_handshaking() {
-            if let Err(error) = stream.conn.complete_io(&mut stream.sock) {
-                // One that does not believe the certificate says so; one that was ended says nothing.
-                if error.kind() == std::io::ErrorKind::InvalidData {
-                    let whom = stream.conn.server_name().or(name).unwrap_or("a host").to_owned();
-                    self.answers.refused(format!("the encryption to {whom}: {error}"));
+        let whom = hello.server_name().or(name).unwrap_or("a host").to_owned();
+        let asks_newer =
+            hello.alpn().is_some_and(|mut protocols| protocols.any(|protocol| protocol == http2::PROTOCOL));
+        let target = Target { scheme: "https", host: host.clone().or(hello.server_name().map(str::to_owned)) };
+        // One that does not believe the certificate says so; one that was ended says nothing.
+        let failed = |error: &std::io::Error| {
+            if error.kind() == std::io::ErrorKind::InvalidData {
+                self.answers.refused(format!("the encryption to {whom}: {error}"));
+            }
+        };
+        let mut stream = match stream.into_stream() {
+            Ok(stream) if asks_newer => {
+                if let Ok(config) = self.authority.config(name, http2::PROTOCOL)
+                    && let Err(error) = http2::serve(self, scope, (accepted, config), stream, &target)
+                {
+                    failed(&error);
                 }
                 return;
             }
+            Ok(stream) => Connection::new(stream),
+            Err(stream) => stream,
+        };
+        let Ok(config) = self.authority.config(name, b"http/1.1") else { return };
+        let connection = match accepted.into_connection(config) {
+            Ok(connection) => connection,
+            Err((_, mut alert)) => {
+                let _ = alert.write_all(&mut stream.stream);
+                return;
+            }
+        };
+        let mut stream = StreamOwned::new(connection, stream);
+        while stream.conn.is_handshaking() {
+            if let Err(error) = stream.conn.complete_io(&mut stream.sock) {
+                failed(&error);
+                return;
+            }
         }
-        let said = stream.conn.server_name().map(str::to_owned);
-        let target = Target { scheme: "https", host: host.or(said) };
         self.requests(&mut Connection::new(stream), &target);
     }
 
-    fn proxied(&self, stream: TcpStream) {
+    fn proxied<'scope, 'env>(&'scope self, scope: &'scope Scope<'scope, 'env>, stream: TcpStream)
+    where
+        'a: 'scope,
+    {
         let mut connection = Connection::new(stream);
         let target = Target { scheme: "http", host: None };
         loop {
@@ -241,7 +315,7 @@ impl<'a> Server<'a> {
             }
             let host = head.target.clone();
             return match connection.first() {
-                Ok(Some(HANDSHAKE)) => self.encrypted(connection, Some(host)),
+                Ok(Some(HANDSHAKE)) => self.encrypted(scope, connection, Some(host)),
                 Ok(Some(byte)) if byte.is_ascii_uppercase() => {
                     self.requests(&mut connection, &Target { scheme: "http", host: Some(host) });
                 }
@@ -266,7 +340,9 @@ impl<'a> Server<'a> {
                 Err(BadRequest::Gone) => return,
                 Err(_) => {
                     let whom = target.host.as_deref().unwrap_or("a host");
-                    self.answers.refused(format!("what was said to {whom} is not HTTP/1.1, and cannot be recorded"));
+                    self.answers.refused(format!(
+                        "what was said to {whom} is neither HTTP/1.1 nor HTTP/2 with TLS, and cannot be recorded"
+                    ));
                     return;
                 }
             }
@@ -275,36 +351,42 @@ impl<'a> Server<'a> {
 
     /// Answers one request; true when the connection can go on.
     fn request<S: Read + Write>(&self, connection: &mut Connection<S>, head: Head, target: &Target) -> bool {
-        let is_over = || self.is_over();
-        let refuse = |connection: &mut Connection<S>, head: &Head, status, why: &str| {
-            let given = Given::refusal(status, why);
-            write_answer(&mut connection.stream, head, (given.status, &given.headers), given.content, &is_over)
-        };
-        let body = match connection.body(&head) {
-            Ok(body) => body,
+        let mut held = self.budget.hold();
+        let (given, goes_on) = match connection.body(&head, &mut held) {
+            Ok(body) => (self.given(&head, body, target), true),
             Err(BadRequest::Gone) => return false,
-            Err(BadRequest::TooLong) => {
+            Err(bad) => (self.refusal(&bad), false),
+        };
+        let is_over = || self.is_over();
+        write_answer(&mut connection.stream, &head, (given.status, &given.headers), given.content, &is_over) && goes_on
+    }
+
+    /// What is said to a request that was not understood.
+    pub fn refusal(&self, bad: &BadRequest) -> Given {
+        match bad {
+            BadRequest::TooLong => {
                 self.answers.refused("a request with more than 64 MiB, which is not recorded".to_owned());
-                refuse(connection, &head, 413, "more than 64 MiB are not recorded");
-                return false;
+                Given::refusal(413, "more than 64 MiB are not recorded")
             }
-            Err(BadRequest::Mistake(why)) => {
-                refuse(connection, &head, 400, why);
-                return false;
-            }
+            BadRequest::Mistake(why) => Given::refusal(400, why),
+            BadRequest::Gone => Given::refusal(400, "it broke off"),
+        }
+    }
+
+    /// The answer to a request.
+    pub fn given(&self, head: &Head, body: Vec<u8>, target: &Target) -> Given {
+        let Some(url) = address(head, target) else {
+            return Given::refusal(400, "it does not say which host it is for");
         };
-        let Some(url) = address(&head, target) else {
-            return refuse(connection, &head, 400, "it does not say which host it is for");
-        };
-        if let Some(protocol) = head.upgrades() {
+        let calls = head.header("content-type").is_some_and(|kind| kind.starts_with("application/grpc"));
+        if let Some(protocol) = head.upgrades().or(calls.then_some("gRPC")) {
             self.answers.refused(format!("{url} by {protocol}, which cannot be recorded"));
-            return refuse(connection, &head, 501, "only requests and answers can be recorded");
+            return Given::refusal(501, "only requests and answers can be recorded");
         }
         let sent = (!body.is_empty()).then(|| Sha256Digest::of(&body));
         let headers = head.headers.iter().map(|(name, value)| (name.as_str(), value.as_str()));
         let request = Request::new(&head.method, &url, headers, sent);
-        let given = self.answers.answer(Asked { request, headers: head.headers.clone(), body });
-        write_answer(&mut connection.stream, &head, (given.status, &given.headers), given.content, &is_over)
+        self.answers.answer(Asked { request, headers: head.headers.clone(), body })
     }
 }
 

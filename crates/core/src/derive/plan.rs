@@ -47,8 +47,9 @@ use crate::template::Names;
 /// nothing made by older rules is taken for the same.
 pub const RULES: u32 = 4;
 
-/// Version of what a step that fetches is given and relieved of besides its record. Raise it likewise.
-pub const RECORDED_RULES: u32 = 6;
+/// Version of what a step that fetches is given and relieved of besides its record. Raise it likewise; a test of
+/// [`crate::leftovers`] knows which rules this one is of.
+pub const RECORDED_RULES: u32 = 7;
 
 /// All layers of an image, the lowest first.
 #[derive(Debug, Clone)]

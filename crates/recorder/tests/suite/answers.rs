@@ -267,7 +267,7 @@ fn what_cannot_be_recorded_is_refused_and_said() {
         "by websocket",
         "a connection by git",
         "db.example:5432",
-        "not HTTP/1.1",
+        "neither HTTP/1.1 nor HTTP/2",
     ] {
         assert!(said.contains(what), "{what}: {said}");
     }

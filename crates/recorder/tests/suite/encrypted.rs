@@ -11,18 +11,21 @@ use rustls::{ClientConfig, ClientConnection, RootCertStore, StreamOwned};
 
 use crate::{answered, request};
 
-fn client(pem: &str, host: &str) -> ClientConnection {
+pub fn config(pem: &str) -> ClientConfig {
     let mut roots = RootCertStore::empty();
     roots.add(CertificateDer::from_pem_slice(pem.as_bytes()).unwrap()).unwrap();
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().unwrap();
-    let config = config.with_root_certificates(roots).with_no_client_auth();
-    ClientConnection::new(Arc::new(config), ServerName::try_from(host.to_owned()).unwrap()).unwrap()
+    config.with_root_certificates(roots).with_no_client_auth()
 }
 
-fn asked(stream: TcpStream, pem: &str, host: &str) -> std::io::Result<String> {
+fn client(pem: &str, host: &str) -> ClientConnection {
+    ClientConnection::new(Arc::new(config(pem)), ServerName::try_from(host.to_owned()).unwrap()).unwrap()
+}
+
+pub fn asked(stream: TcpStream, pem: &str, host: &str, path: &str) -> std::io::Result<String> {
     let mut stream = StreamOwned::new(client(pem, host), stream);
-    stream.write_all(&request("GET", "/tides", host, "", b""))?;
+    stream.write_all(&request("GET", path, host, "", b""))?;
     let mut answer = String::new();
     // Whether it ends as TLS wants it is not what is tried here.
     let _ = stream.read_to_string(&mut answer);
@@ -43,7 +46,7 @@ fn every_host_has_a_certificate_that_the_step_s_programs_believe_and_nobody_else
     let replay = Replay::new(&record, &open);
     answered(&replay, |places, pem| {
         for host in ["a.example", "b.example", "a.example"] {
-            let answer = asked(TcpStream::connect(places.secure).unwrap(), pem, host).unwrap();
+            let answer = asked(TcpStream::connect(places.secure).unwrap(), pem, host, "/tides").unwrap();
             assert!(answer.starts_with("HTTP/1.1 200 ") && answer.ends_with("low"), "{host}: {answer}");
         }
         // By the proxy, also to an address that is no name, for which a client says no host.
@@ -52,12 +55,12 @@ fn every_host_has_a_certificate_that_the_step_s_programs_believe_and_nobody_else
             stream.write_all(format!("CONNECT {target} HTTP/1.1\r\nhost: {target}\r\n\r\n").as_bytes()).unwrap();
             let mut connected = [0; b"HTTP/1.1 200 Connected\r\n\r\n".len()];
             stream.read_exact(&mut connected).unwrap();
-            let answer = asked(stream, pem, host).unwrap();
+            let answer = asked(stream, pem, host, "/tides").unwrap();
             assert!(answer.ends_with("low"), "{host}: {answer}");
         }
         // Somebody else's authority proves nothing.
         let other = cavrith_recorder::authority::Authority::new().unwrap();
-        assert!(asked(TcpStream::connect(places.secure).unwrap(), other.pem(), "a.example").is_err());
+        assert!(asked(TcpStream::connect(places.secure).unwrap(), other.pem(), "a.example", "/tides").is_err());
     });
     let said = replay.notes().refusals();
     assert!(said.len() == 1 && said[0].contains("the encryption to a.example"), "{said:?}");

@@ -7,6 +7,7 @@
 mod answers;
 mod clients;
 mod encrypted;
+mod multiplexed;
 
 use std::io::{Read as _, Write as _};
 use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
