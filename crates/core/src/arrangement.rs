@@ -24,6 +24,9 @@ pub struct Arrangement {
     pub image: ImageFingerprint,
     /// The team's part.
     pub setup: Setup,
+    /// The account's home is the image's own at each image.
+    #[serde(default)]
+    pub fresh_home: bool,
     /// Folders, an outer one before what lies in it.
     pub folders: Vec<FolderPart>,
     /// Ports.

@@ -138,6 +138,8 @@ pub struct Workspace {
     pub path: Vec<At<RootPath>>,
     /// What a member's machine must offer.
     pub host: Host,
+    /// The account's home is the image's at each image, and does not go along from one to the next.
+    pub fresh_home: bool,
 }
 
 /// Where a file or depot lies.

@@ -13,12 +13,14 @@ use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::failure::FailureCode;
 use cavrith_core::spec::Network;
+use cavrith_core::tree::Tree;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::{Identity, background, janitor, wire};
 use cavrith_store::Store;
 
 use crate::KeeperError;
 use crate::cleanup::{self, CleanupList};
+use crate::home;
 use crate::mounts::{self, FolderRoots};
 use crate::namespaces;
 use crate::place::Place;
@@ -145,7 +147,15 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
     let folders = mounts::folders(&job.arrangement.folders, roots)?;
     let layers = store.lower_directories(&job.layers, &staging.dir().join("bundles"))?;
     let scratch = place.scratch(&job.arrangement.image)?;
-    let started = namespaces::start(
+    let mut gave_way = None;
+    if !job.arrangement.fresh_home && !job.plain {
+        let tree = || {
+            let trees = job.layers.iter().map(|layer| store.layer_tree(layer));
+            Ok(Tree::merged(&trees.collect::<Result<Vec<_>, _>>()?))
+        };
+        gave_way = home::bring(&place, &scratch, (&job.arrangement.setup.account, job.identity), tree)?;
+    }
+    let mut started = namespaces::start(
         namespaces::Wanted {
             place: &place,
             arrangement: &job.arrangement,
@@ -157,6 +167,9 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         },
         &cleanup,
     )?;
+    started.notes.extend(gave_way.map(|(files, left)| {
+        format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
+    }));
     let (stop, stopping) = mpsc::channel();
     let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
     let door = keeper.open_door()?;

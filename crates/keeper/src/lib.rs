@@ -43,6 +43,7 @@ mod datagrams;
 pub mod error;
 mod event_log;
 pub mod folder_identity;
+pub mod home;
 pub mod journal;
 mod launch;
 pub mod mounts;

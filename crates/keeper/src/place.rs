@@ -12,8 +12,9 @@
 //! workspaces/NAME-ID/except/       what of the folders stays inside, by inside path
 //! workspaces/NAME-ID/files/        files that lie over files inside: hosts, resolv.conf
 //! workspaces/NAME-ID/IMAGE/        what was changed inside over that image: an overlay's upper directory and what it
-//! needs
+//! needs; see [`crate::home`]
 //! kept/NAME-ID/FOLDER/             kept folders, which survive the workspace
+//! kept/NAME-ID/.home               the account's home, when the workspace was dropped
 //! kept/NAME-ID/.project, .folder   as above, for when the workspace is dropped
 //! backups/NAME-ID/TIME/            a scratch that was to be removed; see [`crate::backups`]
 //! ```
@@ -393,8 +394,9 @@ pub fn give_to_member(path: &Path, identity: Identity) -> Result<(), KeeperError
     Ok(())
 }
 
-/// Files that were changed in a scratch: how many, and the first few, as paths inside.
-pub fn scratch_changes(scratch: &Path, most: usize) -> (usize, Vec<String>) {
+/// Files that were changed in a scratch, but for those in one directory (relative to the root): how many, and the first
+/// few, as paths inside.
+pub fn scratch_changes(scratch: &Path, but: Option<&Path>, most: usize) -> (usize, Vec<String>) {
     let root = scratch.join("root");
     let (mut count, mut some) = (0, Vec::new());
     let mut open = vec![root.clone()];
@@ -404,7 +406,9 @@ pub fn scratch_changes(scratch: &Path, most: usize) -> (usize, Vec<String>) {
         for entry in entries {
             let path = entry.path();
             if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
-                open.push(path);
+                if path.strip_prefix(&root).ok() != but || but.is_none() {
+                    open.push(path);
+                }
                 continue;
             }
             // What lies beneath the files that we mount is not a change of anybody's.

@@ -43,7 +43,8 @@ pub fn new_place(home: &Home, place: &Place) -> Result<PathBuf, WorkspaceError> 
 /// # Errors
 /// When the disk refuses; then it is where it was.
 pub fn set_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<PathBuf>, WorkspaceError> {
-    if cavrith_keeper::place::scratch_changes(scratch, 0).0 == 0 {
+    let has_left = scratch.join(cavrith_keeper::home::LEFT).exists();
+    if !has_left && cavrith_keeper::place::scratch_changes(scratch, None, 0).0 == 0 {
         cavrith_store::removing::remove(scratch)?;
         return Ok(None);
     }

@@ -18,7 +18,9 @@ use cavrith_store::atomic::NewFile;
 use cavrith_store::reading;
 
 use crate::WorkspaceError;
+use cavrith_keeper::home;
 use cavrith_keeper::place::Place;
+use cavrith_keeper::record::Record;
 
 /// The directory in an archive that everything lies in.
 const ROOT: &str = "folder";
@@ -68,6 +70,52 @@ pub fn measure(place: &Place, name: &str, path: &Path) -> KeptFolder {
         entries,
         bytes,
     }
+}
+
+/// What a member has in the account's home, which is kept like a folder; nothing when there is nothing.
+pub fn home_of(place: &Place) -> Option<KeptFolder> {
+    let record = Record::read(&place.dir);
+    let path = match &record {
+        Some(record) if record.arrangement.fresh_home => return None,
+        Some(record) => home::found(place, &record.arrangement.setup.account)?,
+        None => Some(home::kept(place)).filter(|path| path.is_dir())?,
+    };
+    Some(measure(place, home::NAME, &path)).filter(|measured| measured.entries > 0)
+}
+
+/// All kept folders of a workspace, the account's home first.
+pub fn all(place: &Place) -> Vec<KeptFolder> {
+    let folders = place.kept_folders();
+    // A team's own folder of that name counts.
+    let home = home_of(place).filter(|home| !folders.iter().any(|(name, _)| *name == home.name));
+    home.into_iter().chain(folders.into_iter().map(|(name, path)| measure(place, &name, &path))).collect()
+}
+
+/// Sets the home apart from the scratch that it is in, so that it can be restored or removed like a kept folder. The
+/// workspace must not run.
+///
+/// # Errors
+/// When somebody has it, or the disk refuses.
+fn apart(place: &Place) -> Result<(), WorkspaceError> {
+    if let Some(record) = Record::read(&place.dir) {
+        let _held = place.hold()?;
+        home::keep(place, &record.arrangement.setup.account)?;
+    }
+    Ok(())
+}
+
+/// Removes a kept folder, or the home, with all that is in it. The workspace must not run.
+///
+/// # Errors
+/// When somebody has it, or the disk refuses.
+pub fn remove(place: &Place, folder: &KeptFolder) -> Result<(), WorkspaceError> {
+    let is_home = !place.kept_folders().iter().any(|(name, _)| *name == folder.name);
+    if is_home {
+        apart(place)?;
+    }
+    let _held = place.hold_kept()?;
+    let path = if is_home { home::kept(place) } else { folder.path.clone() };
+    Ok(cavrith_store::removing::remove(&path)?)
 }
 
 /// A line about something in a kept folder.
@@ -182,8 +230,12 @@ fn write_archive(folder: &Path, to: &mut NewFile, identity: Identity) -> io::Res
 /// # Errors
 /// When the file is not a backup, or the disk refuses; then the folder is as it was.
 pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Result<u64, WorkspaceError> {
+    let is_home = name == home::NAME && !place.kept_folders().iter().any(|(known, _)| known == name);
+    if is_home {
+        apart(place)?;
+    }
     let _held = place.hold_kept()?;
-    let folder = place.kept.join(name);
+    let folder = if is_home { home::kept(place) } else { place.kept.join(name) };
     let aside = place.kept.join(format!(".new-{name}"));
     if aside.exists() {
         cavrith_store::removing::remove(&aside)?;
@@ -196,6 +248,10 @@ pub fn restore(place: &Place, name: &str, file: &Path, identity: Identity) -> Re
             return Err(file_error("restore the backup", file)(error).into());
         }
     };
+    if is_home && identity.records_owners() {
+        let (account, root) = ((ACCOUNT_ID, ACCOUNT_ID), aside.join(ROOT));
+        cavrith_store::owners::write(&root, account).map_err(file_error("note the owner of", &root))?;
+    }
     let exchanged = exchange(&aside.join(ROOT), &folder);
     // With what was there before, when there was something.
     cavrith_store::removing::remove(&aside)?;

@@ -6,7 +6,6 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::derive::changes::{Change, Effort, changes};
 use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::Plan;
-use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::{self, Lock};
 use cavrith_core::spec::{FILE_NAME, Machine, Spec};
 use cavrith_core::verdict::Difference;
@@ -20,8 +19,10 @@ use cavrith_sandbox::{Identity, machine};
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
+use crate::kept::{self, KeptFolder};
 use crate::moved;
 use crate::{WorkspaceError, backups};
+use cavrith_keeper::home;
 use cavrith_keeper::names::Named;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::protocol::Followed;
@@ -317,9 +318,9 @@ pub fn pending(store: &Store, place: &Place, runs: &Arrangement) -> Pending {
 
 /// What is lost from the scratch when a workspace goes over to another image: how many files were changed, the first
 /// few, and where they lie. `None`: nothing.
-pub fn left_behind(place: &Place, runs: &ImageFingerprint, most: usize) -> Option<(usize, Vec<String>, PathBuf)> {
-    let scratch = place.scratch_path(runs);
-    let (count, some) = cavrith_keeper::place::scratch_changes(&scratch, most);
+pub fn left_behind(place: &Place, runs: &Arrangement, most: usize) -> Option<(usize, Vec<String>, PathBuf)> {
+    let scratch = place.scratch_path(&runs.image);
+    let (count, some) = cavrith_keeper::place::scratch_changes(&scratch, home::going_along(runs).as_deref(), most);
     (count > 0).then(|| (count, some, scratch.join("root")))
 }
 
@@ -334,6 +335,8 @@ pub struct Dropping {
     pub logs: Vec<String>,
     /// Names of the kept folders, which stay.
     pub kept: Vec<String>,
+    /// What the member has in the account's home, which stays, too.
+    pub home: Option<KeptFolder>,
     /// The project, which stays.
     pub project: String,
     /// Host names of the hosts file.
@@ -341,33 +344,62 @@ pub struct Dropping {
 }
 
 /// Says what dropping a workspace would remove.
-pub fn dropping(place: &Place) -> Dropping {
+pub fn dropping(place: &Place, with_home: bool) -> Dropping {
     let (mut changed_files, mut some) = (0, Vec::new());
+    let record = Record::read(&place.dir);
+    let home = kept_home(place, with_home);
+    let but = home.as_ref().and(record.as_ref()).and_then(|record| home::going_along(&record.arrangement));
     for scratch in place.scratches() {
-        let (count, paths) = cavrith_keeper::place::scratch_changes(&scratch, 5);
+        let (count, paths) = cavrith_keeper::place::scratch_changes(&scratch, but.as_deref(), 5);
         changed_files += count;
         some.extend(paths);
     }
     some.truncate(5);
-    let names = Record::read(&place.dir).map(|record| record.arrangement.names.into_keys().collect());
+    let names = record.map(|record| record.arrangement.names.into_keys().collect());
     Dropping {
         changed_files,
         some,
         logs: cavrith_keeper::journal::sources(&place.dir.join("logs")),
         kept: place.kept_folders().into_iter().map(|(name, _)| name).collect(),
+        home,
         project: place.project.display().to_string(),
         names: names.unwrap_or_default(),
     }
 }
 
-/// Removes a workspace that does not run. Kept folders and the project stay; what was changed inside is set aside, and
-/// where is returned.
+/// Sets the scratch of a stopped workspace aside, but for a home that goes along.
+///
+/// # Errors
+/// When somebody has it, or the disk refuses.
+pub fn set_scratch_aside(home: &Home, place: &Place, scratch: &Path) -> Result<Option<PathBuf>, WorkspaceError> {
+    let _held = place.hold()?;
+    if let Some(record) = Record::read(&place.dir).filter(|record| !record.arrangement.fresh_home) {
+        home::keep(place, &record.arrangement.setup.account)?;
+    }
+    backups::set_aside(home, place, scratch)
+}
+
+/// The home that stays when a workspace is dropped.
+fn kept_home(place: &Place, with_home: bool) -> Option<KeptFolder> {
+    let record = Record::read(&place.dir).filter(|record| !with_home && !record.arrangement.fresh_home)?;
+    let path = home::found(place, &record.arrangement.setup.account)?;
+    let measured = kept::measure(place, home::NAME, &path);
+    (measured.entries > 0).then_some(measured)
+}
+
+/// Removes a workspace that does not run. Kept folders and the project stay, and so does the account's home unless it
+/// is to go as well; what was changed inside is set aside, and where is returned.
 ///
 /// # Errors
 /// When a keeper holds it, or the disk refuses.
-pub fn drop_workspace(home: &Home, place: &Place) -> Result<Vec<PathBuf>, WorkspaceError> {
+pub fn drop_workspace(home: &Home, place: &Place, with_home: bool) -> Result<Vec<PathBuf>, WorkspaceError> {
     let held = place.hold()?;
     let mut aside = Vec::new();
+    if kept_home(place, with_home).is_some()
+        && let Some(record) = Record::read(&place.dir)
+    {
+        home::keep(place, &record.arrangement.setup.account)?;
+    }
     for scratch in place.scratches() {
         aside.extend(backups::set_aside(home, place, &scratch)?);
     }

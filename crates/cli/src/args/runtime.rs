@@ -256,6 +256,9 @@ pub struct Drop {
     /// Do not ask
     #[arg(long)]
     pub yes: bool,
+    /// Set aside the account's home, too, instead of keeping it for the next start
+    #[arg(long)]
+    pub home: bool,
     #[command(flatten)]
     pub which: Which,
     #[command(flatten)]

@@ -2,14 +2,15 @@
 
 use std::time::Instant;
 
+use cavrith_core::arrangement::Arrangement;
 use cavrith_core::derive::changes::Effort;
 use cavrith_core::drift::Drift;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::names;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Standing;
+use cavrith_workspace::drifting;
 use cavrith_workspace::lifecycle::{self, Wanted};
-use cavrith_workspace::{backups, drifting};
 use serde_json::json;
 
 use crate::args::{Apply, General};
@@ -84,11 +85,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
                 })
             };
             let same = wanted.arrangement.image == status.arrangement.image;
-            let lost =
-                if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement.image, lost)? };
+            let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement, lost)? };
             running_stop(screen, &place)?;
             if let Some(scratch) = lost {
-                let aside = backups::set_aside(&home, &place, &scratch)?;
+                let aside = lifecycle::set_scratch_aside(&home, &place, &scratch)?;
                 aside.iter().for_each(|aside| tell_of_backup(screen, aside));
             }
             // The spec may have another name for it by now.
@@ -148,7 +148,7 @@ fn say_what_is_lost(
     screen: &Screen,
     command: &Apply,
     place: &Place,
-    runs: &cavrith_core::digest::ImageFingerprint,
+    runs: &Arrangement,
     find: impl FnOnce() -> Result<Drift, Failure>,
 ) -> Result<Option<std::path::PathBuf>, Failure> {
     let Some((number, some, path)) = lifecycle::left_behind(place, runs, 10) else { return Ok(None) };
@@ -158,8 +158,16 @@ fn say_what_is_lost(
     }
     // The image that it runs over may be gone from the store, so only the files can be named.
     let lines = match find() {
-        Ok(drift) if drift.findings.is_empty() && drift.home.is_empty() => return Ok(None),
-        Ok(drift) => render::drift::in_short(&drift, &screen.err, 10),
+        Ok(mut drift) => {
+            // The home goes along.
+            if cavrith_keeper::home::going_along(runs).is_some() {
+                drift.home.clear();
+            }
+            if drift.findings.is_empty() && drift.home.is_empty() {
+                return Ok(None);
+            }
+            render::drift::in_short(&drift, &screen.err, 10)
+        }
         Err(_) => {
             let more = (number > some.len()).then(|| format!("    … and {} more", number - some.len()));
             some.iter().map(|path| format!("    {path}")).chain(more).collect()

@@ -1,7 +1,5 @@
 //! `cavrith folder`
 
-use std::path::PathBuf;
-
 use cavrith_core::verdict::size;
 use cavrith_engine::home::Home;
 use cavrith_keeper::KeeperError;
@@ -43,10 +41,10 @@ fn place(general: &General, home: &Home, which: &Which) -> Result<Place, Failure
     }
 }
 
-fn folder(place: &Place, name: &str) -> Result<PathBuf, Failure> {
-    let found = place.kept_folders().into_iter().find(|(known, _)| known == name);
+fn folder(place: &Place, name: &str) -> Result<KeptFolder, Failure> {
+    let found = kept::all(place).into_iter().find(|folder| folder.name == name);
     let missing = || WorkspaceError::NoFolder { workspace: place.name.clone(), name: name.to_owned() };
-    Ok(found.ok_or_else(missing)?.1)
+    Ok(found.ok_or_else(missing)?)
 }
 
 fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) -> Outcome {
@@ -57,10 +55,7 @@ fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) 
         places.extend(Place::dropped(home));
         places
     };
-    let folders: Vec<KeptFolder> = places
-        .iter()
-        .flat_map(|place| place.kept_folders().into_iter().map(|(name, path)| kept::measure(place, &name, &path)))
-        .collect();
+    let folders: Vec<KeptFolder> = places.iter().flat_map(kept::all).collect();
     if command.report.json {
         screen.json(&json!({ "folders": folders }));
         return Ok(0);
@@ -91,7 +86,7 @@ fn list(general: &General, screen: &Screen, home: &Home, command: &WhichReport) 
 
 fn show(general: &General, screen: &Screen, home: &Home, command: &FolderShow) -> Outcome {
     let place = place(general, home, &command.which)?;
-    let listed = kept::list(&folder(&place, &command.folder)?, &command.path)?;
+    let listed = kept::list(&folder(&place, &command.folder)?.path, &command.path)?;
     if command.report.json {
         screen.json(&json!({ "entries": listed }));
         return Ok(0);
@@ -119,7 +114,7 @@ fn backup(general: &General, screen: &Screen, home: &Home, command: &FolderBacku
         );
         return Err(KeeperError::FolderInUse(text).into());
     }
-    let bytes = kept::back_up(&folder, &command.file, identity)?;
+    let bytes = kept::back_up(&folder.path, &command.file, identity)?;
     if command.report.json {
         screen.json(&json!({ "folder": command.folder, "bytes": bytes, "file": command.file }));
         return Ok(0);
@@ -151,12 +146,11 @@ fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRest
         },
     };
     refuse_in_use(&place)?;
-    if let Ok(path) = folder(&place, &command.folder) {
-        let there = kept::measure(&place, &command.folder, &path);
-        if there.entries > 0 {
-            screen.insist(format_args!("the folder {} holds {} already, which go", command.folder, size(there.bytes)));
-            confirm(screen, command.yes, "replace them?")?;
-        }
+    if let Ok(there) = folder(&place, &command.folder)
+        && there.entries > 0
+    {
+        screen.insist(format_args!("the folder {} holds {} already, which go", command.folder, size(there.bytes)));
+        confirm(screen, command.yes, "replace them?")?;
     }
     let entries = kept::restore(&place, &command.folder, &command.file, identity)?;
     if command.report.json {
@@ -170,8 +164,7 @@ fn restore(general: &General, screen: &Screen, home: &Home, command: &FolderRest
 fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemove) -> Outcome {
     let place = place(general, home, &command.which)?;
     refuse_in_use(&place)?;
-    let path = folder(&place, &command.folder)?;
-    let there = kept::measure(&place, &command.folder, &path);
+    let there = folder(&place, &command.folder)?;
     screen.insist(format_args!(
         "the folder {} holds {} in {} entries",
         command.folder,
@@ -179,9 +172,7 @@ fn remove(general: &General, screen: &Screen, home: &Home, command: &FolderRemov
         there.entries
     ));
     confirm(screen, command.yes, "remove it with all that?")?;
-    let _held = place.hold_kept()?;
-    screen
-        .meanwhile(format_args!("removing the folder {}", command.folder), || cavrith_store::removing::remove(&path))?;
+    screen.meanwhile(format_args!("removing the folder {}", command.folder), || kept::remove(&place, &there))?;
     place.forget_first_start();
     if command.report.json {
         screen.json(&json!({ "removed": command.folder, "bytes": there.bytes, "entries": there.entries }));

@@ -137,7 +137,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)
-        && let Some((count, _, path)) = lifecycle::left_behind(place, &earlier.arrangement.image, 0)
+        && let Some((count, _, path)) = lifecycle::left_behind(place, &earlier.arrangement, 0)
     {
         screen.say(format_args!(
             "the image is another than before, so it has a scratch of its own; what was changed inside earlier ({}) lies in {}",

@@ -3,7 +3,7 @@
 use std::io::{BufRead as _, IsTerminal as _};
 use std::path::{Path, PathBuf};
 
-use cavrith_core::verdict::count;
+use cavrith_core::verdict::{count, size};
 use cavrith_engine::home::Home;
 use cavrith_keeper::KeeperError;
 use cavrith_keeper::client::Client;
@@ -112,7 +112,7 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
         None if command.which.name.is_some() => meant.found()?,
         None => {
             match command.report.json {
-                true => screen.json(&json!({ "dropped": null, "set_aside": [], "kept": [] })),
+                true => screen.json(&json!({ "dropped": null, "set_aside": [], "kept": [], "home": false })),
                 false => screen.say("there is no workspace of this project; nothing to drop"),
             }
             return Ok(0);
@@ -121,7 +121,7 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     let file = hosts_file(None);
     // What was changed inside belongs to any of the image's owners.
     cavrith_sandbox::ids::enter()?;
-    let what = lifecycle::dropping(&place);
+    let what = lifecycle::dropping(&place, command.home);
     let client = Client::new(&place);
     // Anyone who is asked has to know for what; anyone who is not may want it quiet.
     let line = |line: std::fmt::Arguments<'_>| match command.yes {
@@ -149,13 +149,17 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     for name in &what.kept {
         line(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
     }
+    if let Some(kept) = &what.home {
+        let held = size(kept.bytes);
+        line(format_args!("keeps     the account's home with {held} (--home sets it aside as well)"));
+    }
     confirm(screen, command.yes, &format!("drop {}?", place.name))?;
     if let Some(client) = client {
         bring_down(screen, &client, &place)?;
     }
     let label = lifecycle::names_label(&place);
     let removing = format!("removing the scratch of {}", place.name);
-    let set_aside = screen.meanwhile(removing, || lifecycle::drop_workspace(&home, &place))?;
+    let set_aside = screen.meanwhile(removing, || lifecycle::drop_workspace(&home, &place, command.home))?;
     for aside in set_aside.iter().filter(|_| !command.report.json) {
         tell_of_backup(screen, aside);
     }
@@ -167,7 +171,9 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
         ));
     }
     match command.report.json {
-        true => screen.json(&json!({ "dropped": place.name, "set_aside": set_aside, "kept": what.kept })),
+        true => screen.json(
+            &json!({ "dropped": place.name, "set_aside": set_aside, "kept": what.kept, "home": what.home.is_some() }),
+        ),
         false => screen.say(format_args!("{} is dropped", styled(screen.err.strong, &place.name))),
     }
     Ok(0)

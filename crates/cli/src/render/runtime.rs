@@ -221,8 +221,8 @@ pub fn stopped(screen: &Screen, place: &Place, standing: Standing, record: Optio
         styled(standing_style(screen, standing), standing.words())
     ));
     line(screen, "project", place.project.display());
-    for (name, path) in place.kept_folders() {
-        line(screen, "kept", format_args!("{name}  {}", styled(screen.out.faint, path.display())));
+    for folder in cavrith_workspace::kept::all(place) {
+        line(screen, "kept", format_args!("{}  {}", folder.name, styled(screen.out.faint, folder.path.display())));
     }
     if let Some(failed) = record.and_then(|record| record.failed_step.as_ref()) {
         failed_step(screen, failed);

@@ -24,6 +24,7 @@ mod faults;
 mod first_hour;
 mod handover;
 mod history;
+mod home;
 mod house;
 mod inside;
 mod join;

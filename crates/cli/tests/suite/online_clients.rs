@@ -202,7 +202,7 @@ fn archive() -> String {
     let found = text
         .split_whitespace()
         .find(|word| word.starts_with("http") && word.trim_end_matches('/').ends_with("/debian"));
-    found.expect("a mirror of the archive").trim_end_matches('/').to_owned()
+    found.unwrap().trim_end_matches('/').to_owned()
 }
 
 fn lists(team: &Team, purls: &[&str]) {

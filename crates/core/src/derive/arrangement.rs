@@ -53,6 +53,7 @@ impl Arrangement {
             names: plain(&spec.names),
             limits: spec.limits,
             network: spec.workspace.network,
+            fresh_home: spec.workspace.fresh_home,
         }
     }
 }

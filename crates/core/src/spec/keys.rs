@@ -113,6 +113,7 @@ pub const KEYS: &[Key] = &[
     key("workspace.account", Text, Optional, "the ordinary user inside").default("crew"),
     key("workspace.project", Text, Optional, "where the project's folder appears inside; empty for nowhere").default("/code"),
     key("workspace.network", Text, Optional, "whether the workspace reaches other machines: out or none").values(&["out", "none"]).default("out"),
+    key("workspace.home", Text, Optional, "whether the account's home goes along to the next image: kept, or fresh for the image's own each time").values(&["kept", "fresh"]).default("kept"),
     key("workspace.path", Texts, Optional, "directories in which programs are looked for before those of toolchains and of the system")
         .example("[workspace]\nname = \"timetable\"\npath = [\"/opt/harbour/bin\"]"),
     key("workspace.variant", Text, Optional, "the variant that commands mean when none is named; the main part alone is then only what all have in common")

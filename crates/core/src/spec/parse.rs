@@ -225,7 +225,14 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<(Works
     let path = path.into_iter().filter_map(|text| rules::inside_path(reader, "path", text)).collect();
     let host = reader.subtable(table, "host", "workspace.host").map(|table| host::read(reader, &table));
     let host = host.unwrap_or_default();
-    Some((Workspace { name, about, account, project: project?, network, path, host }, has_project))
+    let fresh_home = match reader.text(table, "home") {
+        Some(home) => {
+            rules::one_of(reader, "home", &home, &["kept", "fresh"]);
+            home.value == "fresh"
+        }
+        None => false,
+    };
+    Some((Workspace { name, about, account, project: project?, network, path, host, fresh_home }, has_project))
 }
 
 fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {

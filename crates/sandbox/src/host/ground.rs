@@ -10,7 +10,7 @@ use std::io::{self, Read};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid};
+use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RenameFlags, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
 
 /// What an entry gets besides its content.
@@ -22,6 +22,17 @@ pub struct Dress {
     pub owner: Option<(u32, u32)>,
     /// Seconds since 1970.
     pub modified: u64,
+}
+
+/// What an entry of an upper directory is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A directory.
+    Directory,
+    /// The mark that what lies beneath is gone (kernel documentation, filesystems/overlayfs).
+    Whiteout,
+    /// Anything else.
+    Other,
 }
 
 /// A directory that is written into.
@@ -131,6 +142,14 @@ impl Ground {
         Ok(())
     }
 
+    /// Removes a file, link or mark, and nothing else.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or a directory is there.
+    pub fn remove_only(&self, path: &Path) -> io::Result<()> {
+        self.emptied(path).map(drop)
+    }
+
     /// Removes a symbolic link, if there is one.
     ///
     /// # Errors
@@ -142,6 +161,46 @@ impl Ground {
             rustix::fs::unlinkat(&above, name, AtFlags::empty())?;
         }
         Ok(())
+    }
+
+    /// What is there; nothing when nothing is, or when the way there leads through a link or a file.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn kind(&self, path: &Path) -> io::Result<Option<Kind>> {
+        let found =
+            self.above(path).and_then(|(above, name)| Ok(rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW)?));
+        match found {
+            Ok(found) if found.st_rdev == 0 && FileType::from_raw_mode(found.st_mode) == FileType::CharacterDevice => {
+                Ok(Some(Kind::Whiteout))
+            }
+            Ok(found) if FileType::from_raw_mode(found.st_mode) == FileType::Directory => Ok(Some(Kind::Directory)),
+            Ok(_) => Ok(Some(Kind::Other)),
+            Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::InvalidInput) => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Moves something to another ground, on the same filesystem, where nothing is yet.
+    ///
+    /// # Errors
+    /// When one of the paths leads elsewhere, when something is there, or the disk refuses.
+    pub fn give(&self, path: &Path, to: &Self, new: &Path) -> io::Result<()> {
+        let ((from, name), (into, called)) = (self.above(path)?, to.above(new)?);
+        Ok(rustix::fs::renameat_with(&from, name, &into, called, RenameFlags::NOREPLACE)?)
+    }
+
+    /// Has a directory of an overlay's upper directory show again what lies beneath it.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or is not a directory.
+    pub fn show_beneath(&self, path: &Path) -> io::Result<()> {
+        let (above, name) = self.above(path)?;
+        let dir = find(&above, name, OFlags::RDONLY | OFlags::DIRECTORY)?;
+        match rustix::fs::fremovexattr(&dir, "user.overlay.opaque") {
+            Ok(()) | Err(Errno::NODATA | Errno::NOTSUP) => Ok(()),
+            Err(error) => Err(error.into()),
+        }
     }
 
     /// Gives a file that is there another name.

@@ -93,7 +93,7 @@ fn a_project_is_one_by_whatever_path_it_is_named_and_wherever_it_was_moved() {
     let other = ground.project("timetable");
     assert!(ground.meant(&other, true, None).found().is_err());
     // Dropped and moved again: what was kept still belongs to it.
-    drop_workspace(&ground.home, &found).unwrap();
+    drop_workspace(&ground.home, &found, false).unwrap();
     assert_eq!(Place::dropped(&ground.home).len(), 1);
     let again = ground.dir.path().join("pier");
     fs::rename(&moved, &again).unwrap();
@@ -138,7 +138,7 @@ fn what_was_changed_inside_is_set_aside_and_forgotten_when_it_is_old() {
     fs::create_dir_all(empty.join("root")).unwrap();
     assert_eq!(backups::set_aside(&ground.home, &place, &empty).unwrap(), None);
     change("third");
-    let aside = drop_workspace(&ground.home, &place).unwrap();
+    let aside = drop_workspace(&ground.home, &place, false).unwrap();
     assert_eq!(fs::read_to_string(aside[0].join("root/srv/notes")).unwrap(), "third");
 }
 
@@ -148,9 +148,9 @@ fn a_workspace_that_somebody_holds_is_not_dropped() {
     let place = Place::new(&ground.home, &ground.project("timetable"), "timetable", None);
     place.make(Identity::Root).unwrap();
     let held = place.hold().unwrap();
-    assert!(drop_workspace(&ground.home, &place).is_err() && place.dir.is_dir());
+    assert!(drop_workspace(&ground.home, &place, false).is_err() && place.dir.is_dir());
     drop(held);
-    drop_workspace(&ground.home, &place).unwrap();
+    drop_workspace(&ground.home, &place, false).unwrap();
     assert!(!place.dir.exists());
 }
 
@@ -167,20 +167,20 @@ fn what_dropping_takes_along_is_listed_without_what_we_laid_there() {
     for own in ["etc/hosts", "etc/resolv.conf"] {
         fs::write(root.join(own), "").unwrap();
     }
-    assert_eq!(scratch_changes(&scratch, 5), (0, Vec::new()));
+    assert_eq!(scratch_changes(&scratch, None, 5), (0, Vec::new()));
     fs::write(root.join("etc/motd"), "").unwrap();
     fs::create_dir_all(root.join("home/crew")).unwrap();
     symlink("/", root.join("home/crew/everything")).unwrap();
     fs::write(root.join("home/crew/\x1b]0;x\x07"), "").unwrap();
-    let (count, some) = scratch_changes(&scratch, 5);
+    let (count, some) = scratch_changes(&scratch, None, 5);
     assert_eq!((count, some.len()), (3, 3));
     // A link is one file, whatever it leads to; a name that a terminal would obey is shown otherwise.
     assert!(some.contains(&"/home/crew/everything".to_owned()));
     assert!(some.iter().all(|path| !path.contains('\x1b') && !path.contains('\x07')), "{some:?}");
-    assert_eq!(scratch_changes(&scratch, 1).1.len(), 1);
+    assert_eq!(scratch_changes(&scratch, None, 1).1.len(), 1);
     fs::create_dir_all(place.kept.join("ledger")).unwrap();
     fs::create_dir_all(place.kept.join(".new-ledger")).unwrap();
     Journal::new(&place.dir.join("logs"), "site").line("begun");
-    let told = dropping(&place);
+    let told = dropping(&place, false);
     assert_eq!((told.changed_files, told.kept, told.logs), (3, vec!["ledger".to_owned()], vec!["site".to_owned()]));
 }

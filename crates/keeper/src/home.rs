@@ -1,0 +1,260 @@
+//! The account's home, which is the member's own: it goes along when a workspace goes over to another image, and stays
+//! when the workspace is dropped. What the image itself puts there (an editor's settings and extensions) stays the
+//! image's: where the new one has something else than the one before, that counts, and what was changed stays behind.
+//!
+//! While a workspace has a scratch, its home is a part of that: the directory of the home in the upper directory, with
+//! the marks of what is gone. A rename moves it to the next scratch, so nothing is ever copied, and what is interrupted
+//! is either here or there.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::{Path, PathBuf};
+
+use cavrith_core::account;
+use cavrith_core::arrangement::Arrangement;
+use cavrith_core::path::RootPath;
+use cavrith_core::tree::{Entry, Kind, Tree};
+use cavrith_engine::error::file_error;
+use cavrith_sandbox::ground::{Dress, Ground, Kind as Found};
+use cavrith_sandbox::{Identity, copy_overlay};
+use serde::{Deserialize, Serialize};
+
+use crate::KeeperError;
+use crate::place::Place;
+
+/// What it is called among the kept folders.
+pub const NAME: &str = "home";
+/// Among the kept folders: the home of a workspace that was dropped.
+const KEPT: &str = ".home";
+/// In a scratch: what the image has in the home.
+const LISTED: &str = "home-of-image";
+/// In a scratch: what was changed of an earlier image's home, and gave way to the image's.
+pub const LEFT: &str = "left-behind";
+
+/// What an image has in a home, by path from the image's root.
+#[derive(Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+struct OfImage(BTreeMap<String, String>);
+
+impl OfImage {
+    fn of(tree: &Tree, home: &RootPath) -> Self {
+        let inside = tree.under(home).filter(|(path, _)| *path != home);
+        Self(inside.map(|(path, entry)| (relative(path).to_string_lossy().into_owned(), told(entry))).collect())
+    }
+
+    /// As it was noted beside a scratch.
+    fn noted(scratch: &Path) -> Self {
+        let text = fs::read(scratch.join(LISTED)).unwrap_or_default();
+        serde_json::from_slice(&text).unwrap_or_default()
+    }
+}
+
+/// What tells an entry from another one at the same path.
+fn told(entry: &Entry) -> String {
+    let what = match &entry.kind {
+        Kind::File { content, .. } => content.to_string(),
+        Kind::Directory { .. } => "directory".to_owned(),
+        other => format!("{other:?}"),
+    };
+    format!("{what} {:o} {}:{}", entry.meta.mode, entry.meta.uid, entry.meta.gid)
+}
+
+fn relative(path: &RootPath) -> PathBuf {
+    use std::os::unix::ffi::OsStrExt as _;
+    PathBuf::from(std::ffi::OsStr::from_bytes(path.as_bytes()).to_owned())
+}
+
+/// Where a home lies that is not over an image now.
+pub fn kept(place: &Place) -> PathBuf {
+    place.kept.join(KEPT)
+}
+
+/// The directory of a home, relative to the root.
+fn inner(account: &str) -> PathBuf {
+    PathBuf::from(account::home(account).trim_start_matches('/'))
+}
+
+/// The directory of a home that goes along, relative to the root; nothing when it does not.
+pub fn going_along(arrangement: &Arrangement) -> Option<PathBuf> {
+    (!arrangement.fresh_home).then(|| inner(&arrangement.setup.account))
+}
+
+/// Where what a member has in the home of an account lies; nothing when there is nothing.
+pub fn found(place: &Place, account: &str) -> Option<PathBuf> {
+    let kept = kept(place);
+    if kept.is_dir() {
+        return Some(kept);
+    }
+    holder(place, account, None).map(|scratch| scratch.join("root").join(inner(account)))
+}
+
+/// The scratch that holds the home: the one that was used last, or the newest of those that have one.
+fn holder(place: &Place, account: &str, but: Option<&Path>) -> Option<PathBuf> {
+    let home = inner(account);
+    let has = |scratch: &PathBuf| {
+        let dir = scratch.join("root").join(&home);
+        let is_copied = scratch.join(copy_overlay::MARK).exists();
+        !is_copied && but != Some(scratch.as_path()) && dir.symlink_metadata().is_ok_and(|meta| meta.is_dir())
+    };
+    let last = crate::record::Record::read(&place.dir).map(|record| place.scratch_path(&record.arrangement.image));
+    if let Some(last) = last.filter(has) {
+        return Some(last);
+    }
+    let changed = |scratch: &PathBuf| {
+        let meta = scratch.join("root").join(&home).symlink_metadata().ok();
+        meta.map(|meta| (meta.ctime(), meta.ctime_nsec()))
+    };
+    place.scratches().into_iter().filter(has).max_by_key(changed)
+}
+
+/// Brings the home to the scratch over an image, from wherever it is. The workspace is held, and does not run. Gives
+/// what was changed in files that this image has otherwise, which stays beside the scratch, and where that is.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn bring(
+    place: &Place,
+    scratch: &Path,
+    (account, identity): (&str, Identity),
+    tree: impl FnOnce() -> Result<Tree, KeeperError>,
+) -> Result<Option<(Vec<String>, PathBuf)>, KeeperError> {
+    let failed = |error| KeeperError::from(file_error("bring the home to", scratch)(error));
+    let home = inner(account);
+    let here = scratch.join("root").join(&home);
+    let kept = kept(place);
+    let from = match kept.is_dir() {
+        true => Some((place.kept.clone(), PathBuf::from(KEPT), OfImage::noted(&place.kept))),
+        false => holder(place, account, Some(scratch))
+            .filter(|holder| is_later(&holder.join("root").join(&home), &here))
+            .map(|holder| (holder.join("root"), home.clone(), OfImage::noted(&holder))),
+    };
+    if from.is_none() && scratch.join(LISTED).exists() {
+        return Ok(None);
+    }
+    let tree = tree()?;
+    let Ok(root) = RootPath::from_absolute(&account::home(account)) else { return Ok(None) };
+    let of_image = OfImage::of(&tree, &root);
+    note(&scratch.join(LISTED), &of_image)?;
+    let Some((from, name, before)) = from else { return Ok(None) };
+    let (there, upper) = (Ground::open(&from).map_err(failed)?, Ground::open(&scratch.join("root")).map_err(failed)?);
+    let above = tree.get(&root.parent().unwrap_or_else(RootPath::root)).map(|entry| &entry.meta);
+    let (mode, owner, time) =
+        above.map_or((0o755, (0, 0), 0), |meta| (meta.mode.into(), (meta.uid, meta.gid), meta.time));
+    // Where there is one owner, root's files need no note of theirs.
+    let owner = (!identity.records_owners()).then_some(owner);
+    upper.make_way(&home, &Dress { mode, owner, modified: time }).map_err(failed)?;
+    let apart = Apart::beside(scratch)?;
+    apart.put_away(&upper, &home).map_err(failed)?;
+    there.give(&name, &upper, &home).map_err(failed)?;
+    let gave_way = settle(&upper, &apart.ground, &of_image, &before).map_err(failed)?;
+    Ok((!gave_way.is_empty()).then(|| (gave_way, apart.dir.clone())))
+}
+
+/// Sets the home of a workspace that is dropped apart from its scratches. What was changed in it of the image's own
+/// files stays with the scratch. True when there is a home.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn keep(place: &Place, account: &str) -> Result<bool, KeeperError> {
+    let Some(scratch) = holder(place, account, None) else { return Ok(false) };
+    let failed = |error| KeeperError::from(file_error("keep the home of", &place.dir)(error));
+    let (home, of_image) = (inner(account), OfImage::noted(&scratch));
+    let upper = Ground::open(&scratch.join("root")).map_err(failed)?;
+    place.make_kept()?;
+    let kept = Ground::open(&place.kept).map_err(failed)?;
+    let apart = Apart::beside(&scratch)?;
+    settle(&upper, &apart.ground, &of_image, &OfImage::default()).map_err(failed)?;
+    note(&place.kept.join(LISTED), &of_image)?;
+    apart.put_away(&kept, Path::new(KEPT)).map_err(failed)?;
+    upper.give(&home, &kept, Path::new(KEPT)).map_err(failed)?;
+    Ok(true)
+}
+
+/// Where what gives way this time is moved, beside a scratch.
+struct Apart {
+    dir: PathBuf,
+    ground: Ground,
+}
+
+impl Apart {
+    fn beside(scratch: &Path) -> Result<Self, KeeperError> {
+        let all = scratch.join(LEFT);
+        fs::create_dir_all(&all).map_err(file_error("make", &all))?;
+        let mut number = 1_u32;
+        let dir = loop {
+            let dir = all.join(number.to_string());
+            match fs::create_dir(&dir) {
+                Ok(()) => break dir,
+                Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => number += 1,
+                Err(error) => return Err(file_error("make", &dir)(error).into()),
+            }
+        };
+        let ground = Ground::open(&dir).map_err(file_error("open", &dir))?;
+        Ok(Self { dir, ground })
+    }
+
+    /// Moves an earlier home out of the way of a later one.
+    fn put_away(&self, from: &Ground, home: &Path) -> std::io::Result<()> {
+        match from.kind(home)? {
+            None => Ok(()),
+            Some(_) => from.give(home, &self.ground, Path::new("earlier-home")),
+        }
+    }
+}
+
+impl Drop for Apart {
+    fn drop(&mut self) {
+        // They are there for what is left behind only.
+        let _ = fs::remove_dir(&self.dir);
+        let _ = self.dir.parent().map(fs::remove_dir);
+    }
+}
+
+fn note(at: &Path, of_image: &OfImage) -> Result<(), KeeperError> {
+    let text = serde_json::to_vec(of_image).unwrap_or_default();
+    Ok(cavrith_store::atomic::write(at, &text)?)
+}
+
+/// Whether a home was used later than another, or the other is not there.
+fn is_later(one: &Path, other: &Path) -> bool {
+    let used = |path: &Path| path.symlink_metadata().map(|meta| (meta.ctime(), meta.ctime_nsec())).ok();
+    used(other).is_none_or(|other| used(one).is_some_and(|one| one > other))
+}
+
+/// Has the image's own files count where they are others than they were before. What lies over them is moved to
+/// `apart`; the marks that they are gone are removed. Gives the paths of what was moved.
+fn settle(upper: &Ground, apart: &Ground, of_image: &OfImage, before: &OfImage) -> std::io::Result<Vec<String>> {
+    let mut moved = Vec::new();
+    let plain = Dress { mode: 0o700, owner: None, modified: 0 };
+    let is_other = |path: &String, told: &String| before.0.get(path) != Some(told);
+    for (path, told) in of_image.0.iter().filter(|(path, told)| is_other(path, told)) {
+        let (path, is_directory) = (Path::new(path), told.starts_with("directory "));
+        let mut way: Vec<&Path> = path.ancestors().filter(|above| !above.as_os_str().is_empty()).collect();
+        way.reverse();
+        for at in way {
+            let is_last = at == path;
+            match upper.kind(at)? {
+                None => break,
+                Some(Found::Directory) if !is_last || is_directory => upper.show_beneath(at)?,
+                Some(Found::Whiteout) => {
+                    upper.remove_only(at)?;
+                    break;
+                }
+                Some(_) => {
+                    apart.make_way(at, &plain)?;
+                    upper.give(at, apart, at)?;
+                    moved.push(format!("/{}", cavrith_core::path::shown(at.as_os_str().as_encoded_bytes())));
+                    break;
+                }
+            }
+        }
+    }
+    // What the image does not have any more is not gone from it.
+    for path in before.0.keys().filter(|path| !of_image.0.contains_key(*path)) {
+        if upper.kind(Path::new(path))? == Some(Found::Whiteout) {
+            upper.remove_only(Path::new(path))?;
+        }
+    }
+    moved.dedup();
+    Ok(moved)
+}
