@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::ImageFingerprint;
 use crate::setup::Setup;
-use crate::spec::{Limits, Moment, Network, Protocol, Ready, Restart};
+use crate::spec::{Limits, Moment, Network, Protocol, Ready, Restart, Secret};
 
 /// A whole arrangement.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,6 +35,9 @@ pub struct Arrangement {
     pub steps: Vec<StepPart>,
     /// Services by name.
     pub services: BTreeMap<String, ServicePart>,
+    /// Secrets that it needs, by name; never their values.
+    #[serde(default)]
+    pub secrets: BTreeMap<String, Secret>,
     /// Host names, each with the port that is meant.
     pub names: BTreeMap<String, String>,
     /// What it may use of the machine.

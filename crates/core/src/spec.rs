@@ -19,6 +19,7 @@ mod parse;
 mod reader;
 mod rules;
 pub mod schema;
+pub mod secret;
 pub mod services;
 mod steps;
 pub mod team;
@@ -38,6 +39,7 @@ pub use gather::{Gathered, gather};
 pub use host::{Host, Kernel, Machine};
 pub use parse::{Parsed, parse, parse_gathered};
 pub use rules::measure;
+pub use secret::Secret;
 pub use services::{Check, Limits, Moment, Network, Protocol, Ready, Restart, Service, StartStep};
 pub use steps::{Action, Copy, Run, Step, Take, Text, Write};
 pub use team::DeclaredTeam;
@@ -80,6 +82,10 @@ pub struct Spec {
     pub start_steps: Vec<StartStep>,
     /// Programs that run in the background, by name.
     pub services: BTreeMap<String, At<Service>>,
+    /// Secrets that it needs, by name.
+    pub secrets: BTreeMap<String, At<Secret>>,
+    /// Services that secrets name, whether this variant has them or not.
+    pub named_by_secrets: Vec<At<String>>,
     /// Host names that stand for the workspace, each with the port that is meant.
     pub names: BTreeMap<String, At<String>>,
     /// What a running workspace may use.

@@ -75,6 +75,7 @@ mod remembered;
 mod scripts;
 pub mod sealed;
 pub mod sealing;
+pub mod secret_values;
 pub mod signing;
 mod stages;
 mod step_layer;

@@ -26,6 +26,9 @@
 //!
 //! [recording.credentials."https://mirror.harbour.example/"]
 //! token-command = ["secret", "show", "mirror"]
+//!
+//! [secrets."~/ferry/timetable"]
+//! tide-token = { command = ["secret", "show", "tide"] }
 //! ```
 
 use std::collections::{BTreeMap, HashMap};
@@ -59,6 +62,8 @@ pub struct Config {
     pub cache: CacheConfig,
     /// How steps that fetch are helped on their way while they are recorded.
     pub recording: RecordingConfig,
+    /// Where secrets of projects come from: by the folder that a project is, or lies in, and their names.
+    pub secrets: BTreeMap<String, BTreeMap<String, SecretSource>>,
     /// Whether a full `verify` reports by itself, whatever a spec says.
     pub automatic_reports: Option<bool>,
 }
@@ -71,6 +76,20 @@ pub struct RecordingConfig {
     pub mirrors: BTreeMap<String, String>,
     /// What is shown to whoever is asked for addresses that begin so.
     pub credentials: BTreeMap<String, CredentialConfig>,
+}
+
+/// Where a secret comes from: one of these.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct SecretSource {
+    /// A variable of the member's environment.
+    pub variable: Option<String>,
+    /// A file, without the end of its last line.
+    pub file: Option<String>,
+    /// A command whose output it is, without the end of the last line.
+    pub command: Option<Vec<String>>,
+    /// It is typed at each start.
+    pub ask: bool,
 }
 
 /// What is shown to whoever is asked.

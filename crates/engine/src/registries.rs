@@ -39,6 +39,14 @@ pub fn login(member: &Member, registry: &str) -> Result<Option<Login>, String> {
 /// # Errors
 /// When the command is not there, or fails.
 pub(crate) fn secret(key: &str, command: &[String]) -> Result<String, String> {
+    Ok(output(key, command)?.lines().next().unwrap_or_default().to_owned())
+}
+
+/// All that such a command writes.
+///
+/// # Errors
+/// As [`secret`].
+pub(crate) fn output(key: &str, command: &[String]) -> Result<String, String> {
     let Some((program, arguments)) = command.split_first() else { return Err(format!("{key} is empty")) };
     // One without a slash is looked for as everywhere, but never where the member happens to be.
     let found = match program.contains('/') {
@@ -51,5 +59,5 @@ pub(crate) fn secret(key: &str, command: &[String]) -> Result<String, String> {
     if !output.status.success() {
         return Err(format!("{program} ({key}) failed with {}", output.status));
     }
-    Ok(String::from_utf8_lossy(&output.stdout).lines().next().unwrap_or_default().to_owned())
+    String::from_utf8(output.stdout).map_err(|_| format!("{program} ({key}) wrote what is no text"))
 }

@@ -27,6 +27,10 @@ use crate::tidying;
 
 /// Where the authority's certificate lies inside: in memory, so never in a layer.
 const CERTIFICATE: &str = "/run/cavrith-recorder.pem";
+/// How apt fetches (apt.conf(5)). By itself it becomes an account of its own for it, which a user with a single id does
+/// not have; and it reads no variable for its certificates.
+const APT: (&str, &str) =
+    ("/run/cavrith-apt.conf", "APT::Sandbox::User \"root\";\nAcquire::https::CaInfo \"/run/cavrith-recorder.pem\";\n");
 /// Where programs look for certificates by themselves.
 const BUNDLES: [&str; 4] = [
     "etc/ssl/certs/ca-certificates.crt",
@@ -111,6 +115,7 @@ impl StepNetwork {
         let resolver = written(b"nameserver 127.0.0.1\noptions timeout:2 attempts:2\n")?;
         job.answers_everywhere = true;
         job.files.push(FolderMount::new(certificate.clone(), PathBuf::from(CERTIFICATE)));
+        job.files.push(FolderMount::new(written(APT.1.as_bytes())?, PathBuf::from(APT.0)));
         let bundles = BUNDLES.iter().map(|bundle| (RootPath::from_archive(bundle.as_bytes()), &certificate));
         let bundles = bundles.filter_map(|(path, file)| Some((path.ok()?, file)));
         let java_stores =
@@ -150,6 +155,7 @@ impl StepNetwork {
             variables.insert(name.to_owned(), OWN_HOSTS.to_owned());
         }
         variables.extend(CERTIFICATE_VARIABLES.map(|name| (name.to_owned(), CERTIFICATE.to_owned())));
+        variables.insert("APT_CONFIG".to_owned(), APT.0.to_owned());
         variables.extend(CACHES.map(|(name, cache)| (name.to_owned(), format!("/tmp/cache/{cache}"))));
         variables.extend(QUIET.map(|(name, value)| (name.to_owned(), value.to_owned())));
         variables

@@ -15,6 +15,7 @@ use cavrith_core::failure::FailureCode;
 use cavrith_core::spec::Network;
 use cavrith_core::tree::Tree;
 use cavrith_engine::error::file_error;
+use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::{Identity, background, janitor, wire};
 use cavrith_store::Store;
 
@@ -65,6 +66,8 @@ pub struct Launch {
     pub shell: String,
     /// Where packages come from that somebody installs by hand: the text of `/etc/apt/sources.list`.
     pub apt_sources: Option<String>,
+    /// Values of its secrets.
+    pub secrets: SecretValues,
     /// Only the files are wanted: no step, service or port is started, and nothing is recorded.
     pub plain: bool,
 }
@@ -164,6 +167,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
             scratch: scratch.clone(),
             folders: folders.clone(),
             apt_sources: job.apt_sources.as_deref(),
+            secrets: &job.secrets,
         },
         &cleanup,
     )?;

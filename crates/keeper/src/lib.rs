@@ -56,6 +56,7 @@ pub mod place;
 pub mod ports;
 pub mod protocol;
 pub mod record;
+mod secrets;
 mod server;
 mod service;
 mod splicing;

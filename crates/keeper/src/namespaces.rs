@@ -15,6 +15,7 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::derive::changes::shown_limits;
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
+use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::groups::{self, GroupLimits, Groups, Kept};
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, PerProcessLimits, Purpose};
 use cavrith_sandbox::net::Connector;
@@ -24,6 +25,7 @@ use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 use crate::cleanup::CleanupList;
 use crate::network::{self, WayOut};
 use crate::place::Place;
+use crate::secrets;
 use crate::{APT_ALONE, APT_SOURCES, KeeperError, RESOLVER, names};
 
 /// What a workspace's namespaces are made from.
@@ -38,6 +40,8 @@ pub(crate) struct Wanted<'a> {
     pub folders: Vec<FolderMount>,
     /// The text of `/etc/apt/sources.list`.
     pub apt_sources: Option<&'a str>,
+    /// Values of its secrets.
+    pub secrets: &'a SecretValues,
 }
 
 /// What a workspace runs in, and what has to be said about it.
@@ -54,7 +58,7 @@ pub(crate) struct Started {
 /// Makes groups, namespaces and the way to other machines. What the kernel does not remove with the last process is
 /// noted in `cleanup` before it is made.
 pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started, KeeperError> {
-    let Wanted { place, arrangement, identity, layers, scratch, folders, apt_sources } = wanted;
+    let Wanted { place, arrangement, identity, layers, scratch, folders, apt_sources, secrets } = wanted;
     let entry = place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let announce = |dir: &Path| cleanup.note(&format!("group {}", dir.display()));
     // Of its own name for each keeper: the janitor of one that was killed may just be removing that one's.
@@ -70,6 +74,10 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     job.files = own_files(place, arrangement, apt_sources, identity.records_owners())?;
     let session = Session::begin(job, identity)?;
     notes.extend(session.notes().iter().cloned());
+    secrets::lay(session.process(), &arrangement.secrets, secrets, identity)
+        .map_err(file_error("write", cavrith_core::spec::secret::DIRECTORY))?;
+    let without = arrangement.secrets.keys().filter(|name| secrets.get(name).is_none());
+    notes.extend(without.map(|name| format!("it runs without the secret {name}, which is optional")));
     if identity.records_owners() {
         notes.extend(one_account_only(arrangement));
     }

@@ -220,7 +220,7 @@ impl Keeper {
             return Ok(());
         }
         if let Some(unless) = &step.unless {
-            let guard = self.command(unless.clone(), &step.env, step.account.clone());
+            let guard = self.command(unless.clone(), &step.env, (step.account.clone(), None));
             if matches!(self.run_quiet(&guard, GUARD_LIMIT), Some(Ending::Code(0))) {
                 over(Some("its guard succeeds".to_owned()));
                 return Ok(());
@@ -230,7 +230,7 @@ impl Keeper {
         let source = step.name.clone();
         let journal = Journal::new(&self.logs, &source);
         journal.line("[cavrith] begun");
-        let command = self.command(step.argv.clone(), &step.env, step.account.clone());
+        let command = self.command(step.argv.clone(), &step.env, (step.account.clone(), None));
         let keeper = Arc::clone(self);
         let started = self.start_piped(&command, move |line| {
             journal.line(line);

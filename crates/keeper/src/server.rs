@@ -228,7 +228,7 @@ impl Keeper {
     fn visiting(&self, visit: &ExecRequest) -> CommandJob {
         let argv = if visit.argv.is_empty() { vec![self.shell.clone()] } else { visit.argv.clone() };
         let more = visit.env.iter().cloned().collect();
-        let mut command = self.command(argv, &more, visit.account.clone());
+        let mut command = self.command(argv, &more, (visit.account.clone(), None));
         if let Some(inside) = visit.here.as_deref().and_then(|here| self.inside_of(here)) {
             command.directory = inside;
         }

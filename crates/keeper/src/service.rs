@@ -9,7 +9,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGKILL, SIGQUIT, SIGTERM, SIGUSR1, SI
 
 use cavrith_core::arrangement::ServicePart;
 use cavrith_core::spec::{Check, Restart};
-use cavrith_sandbox::job::{Ending, Serving};
+use cavrith_sandbox::job::{CommandJob, Ending, Serving};
 use cavrith_sandbox::runtime::RunningCommand;
 
 use crate::journal::{self, Journal};
@@ -150,11 +150,15 @@ impl Watch<'_> {
         }
     }
 
+    fn command(&self, argv: Vec<String>, more: &std::collections::BTreeMap<String, String>) -> CommandJob {
+        self.keeper.command(argv, more, (self.part.account.clone(), Some(self.name)))
+    }
+
     /// One life of the service.
     fn live(&mut self) -> Seen {
         let mut more = self.part.env.clone();
         more.insert("CAVRITH_SERVICE".to_owned(), self.name.to_owned());
-        let mut command = self.keeper.command(self.part.argv.clone(), &more, self.part.account.clone());
+        let mut command = self.command(self.part.argv.clone(), &more);
         command.whole = true;
         if let Some(directory) = &self.part.directory {
             command.directory.clone_from(directory);
@@ -260,7 +264,7 @@ impl Watch<'_> {
                 found => matches!(found, Ok(Some(_))),
             },
             Some(Check::Command(argv)) => {
-                let command = self.keeper.command(argv.clone(), &self.part.env, self.part.account.clone());
+                let command = self.command(argv.clone(), &self.part.env);
                 matches!(self.keeper.run_quiet(&command, CHECK_LIMIT), Some(Ending::Code(0)))
             }
         };

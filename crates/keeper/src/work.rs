@@ -17,6 +17,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_engine::error::file_error;
+use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::job::{CommandJob, FolderMount};
 use cavrith_sandbox::lines::Lines;
 use cavrith_sandbox::net::Connector;
@@ -31,6 +32,7 @@ use crate::place::Place;
 use crate::ports::Forward;
 use crate::protocol::{Phase, ServiceStatus, WorkspaceEvent};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
+use crate::secrets;
 
 /// How long members' commands have for their end.
 const FAREWELL: Duration = Duration::from_secs(2);
@@ -48,6 +50,10 @@ pub(crate) struct Keeper {
     /// Threads that wait at the door; see [`crate::server`].
     pub porters: AtomicUsize,
     pub identity: Identity,
+    /// Values of its secrets, which are nowhere else.
+    secrets: SecretValues,
+    /// What no log may have of them.
+    hidden: Arc<Vec<String>>,
     /// Nothing is recorded of it.
     plain: bool,
     pub network: String,
@@ -161,6 +167,8 @@ impl Keeper {
             guests: AtomicUsize::new(0),
             porters: AtomicUsize::new(0),
             identity: job.identity,
+            hidden: Arc::new(secrets::hidden(&job.secrets)),
+            secrets: job.secrets,
             plain: job.plain,
             network: started.network,
             overlay_scratch,
@@ -297,10 +305,16 @@ impl Keeper {
         }
     }
 
-    /// A command with the workspace's environment, and some variables more.
-    pub fn command(&self, argv: Vec<String>, more: &BTreeMap<String, String>, account: Option<String>) -> CommandJob {
+    /// A command with the workspace's environment, and some variables more: of this service, or of a step or member.
+    pub fn command(
+        &self,
+        argv: Vec<String>,
+        more: &BTreeMap<String, String>,
+        (account, service): (Option<String>, Option<&str>),
+    ) -> CommandJob {
         let arrangement = self.arrangement();
         let mut env = arrangement.setup.env.clone();
+        env.extend(secrets::variables(&arrangement.secrets, &self.secrets, service));
         env.extend(more.iter().map(|(name, value)| (name.clone(), value.clone())));
         let directory = arrangement.setup.project.clone();
         CommandJob { argv, env, directory, user: ACCOUNT_ID, group: ACCOUNT_ID, account, ..CommandJob::default() }
@@ -320,7 +334,12 @@ impl Keeper {
         let (output, theirs) = std::io::pipe().map_err(outside("make a pipe"))?;
         let running = self.runtime.start(command, [nothing.as_fd(), theirs.as_fd(), theirs.as_fd()])?;
         drop(theirs);
+        let hidden = Arc::clone(&self.hidden);
         let reader = thread::spawn(move || {
+            let mut on_line = |line: &str| match hidden.is_empty() {
+                true => on_line(line),
+                false => on_line(&secrets::masked(line, &hidden)),
+            };
             let (mut lines, mut output, mut buffer) = (Lines::default(), output, vec![0; 16 * 1024]);
             loop {
                 match std::io::Read::read(&mut output, &mut buffer) {

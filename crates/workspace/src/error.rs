@@ -75,6 +75,9 @@ pub enum WorkspaceError {
         /// What is missing, with what is here.
         lacking: Vec<Difference>,
     },
+    /// Secrets are not to be had.
+    #[error("{0}")]
+    Secrets(String),
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
@@ -130,6 +133,7 @@ impl WorkspaceError {
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
             Self::Machine { .. } => FailureCode::TOO_SMALL,
+            Self::Secrets(_) => FailureCode::SECRET,
             Self::NeverRan(_) => FailureCode::NOT_RUNNING,
             Self::NotUndone { .. } => FailureCode::USAGE,
             Self::Included(_) | Self::NoSpecThere { .. } => FailureCode::REVISION,
@@ -151,6 +155,7 @@ impl WorkspaceError {
             | Self::NoSpecThere { .. }
             | Self::NotUndone { .. } => 2,
             Self::Copy { .. } | Self::Machine { .. } => 3,
+            Self::Secrets(_) => 2,
             Self::Keeper(error) => error.exit_code(),
             Self::Exchange(error) => error.exit_code(),
             Self::Engine(error) => error.exit_code(),

@@ -15,6 +15,7 @@ use cavrith_engine::home::Home;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
+use cavrith_engine::secret_values::{self, SecretValues};
 use cavrith_sandbox::{Identity, machine};
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
@@ -217,7 +218,13 @@ impl Wanted {
     ///
     /// # Errors
     /// When the workspace cannot be started.
-    pub fn launch(self, place: &Place, store: &Store, identity: Identity, plain: bool) -> Result<bool, WorkspaceError> {
+    pub fn launch(
+        self,
+        place: &Place,
+        store: &Store,
+        identity: Identity,
+        (secrets, plain): (SecretValues, bool),
+    ) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
         let launch = Launch {
@@ -230,10 +237,23 @@ impl Wanted {
             stamps,
             shell: record.shell,
             apt_sources,
+            secrets,
             plain,
         };
         Ok(cavrith_keeper::launch(launch)?)
     }
+}
+
+/// Values of the secrets that a project's spec names, from where this member's configuration says.
+///
+/// # Errors
+/// [`WorkspaceError::Secrets`], with what to write where.
+pub fn secrets(project: &Project, ask: &secret_values::Ask<'_>) -> Result<SecretValues, WorkspaceError> {
+    if project.spec.secrets.is_empty() {
+        return Ok(SecretValues::default());
+    }
+    let wanted = project.spec.secrets.iter().map(|(name, secret)| (name.clone(), secret.value.clone())).collect();
+    secret_values::gather(&Member::find()?.config, &project.dir, &wanted, ask).map_err(WorkspaceError::Secrets)
 }
 
 /// What differs between what runs and what the spec says now.

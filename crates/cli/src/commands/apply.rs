@@ -15,7 +15,7 @@ use serde_json::json;
 
 use crate::args::{Apply, General};
 use crate::build_env::{self, BuildEnv};
-use crate::commands::start::{client, lock_of, meant, open_sites, status_value, watch};
+use crate::commands::start::{client, lock_of, meant, open_sites, status_value, typed, watch};
 use crate::commands::stop::{bring_down, confirm, hosts_file, tell_of_backup};
 use crate::commands::{Outcome, build};
 use crate::failure::Failure;
@@ -86,6 +86,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             };
             let same = wanted.arrangement.image == status.arrangement.image;
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement, lost)? };
+            let secrets = lifecycle::secrets(&project, &typed)?;
             running_stop(screen, &place)?;
             if let Some(scratch) = lost {
                 let aside = lifecycle::set_scratch_aside(&home, &place, &scratch)?;
@@ -93,7 +94,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             }
             // The spec may have another name for it by now.
             let (place, _) = meant.to_start()?;
-            wanted.launch(&place, &build_env.store_session.store, build_env.identity, false)?;
+            wanted.launch(&place, &build_env.store_session.store, build_env.identity, (secrets, false))?;
         }
     } else {
         let lock = lock_of(&project)?;

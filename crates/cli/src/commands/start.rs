@@ -8,6 +8,7 @@ use cavrith_core::lock::Lock;
 use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
+use cavrith_engine::secret_values::SecretValues;
 use cavrith_exchange::parcel::OpenParcel;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
@@ -133,6 +134,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     if !way.anyway {
         lifecycle::check_machine(&build_env::home()?, project, &lock, &build_env.store_session.store)?;
     }
+    let secrets = if way.plain { SecretValues::default() } else { lifecycle::secrets(project, &typed)? };
     let built = build::ensure(screen, &build_env, project, &lock)?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
@@ -160,8 +162,14 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
             screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
         }
     }
-    wanted.launch(place, &build_env.store_session.store, build_env.identity, way.plain)?;
+    wanted.launch(place, &build_env.store_session.store, build_env.identity, (secrets, way.plain))?;
     Ok(())
+}
+
+/// A secret that is typed, unseen.
+pub fn typed(name: &str) -> Option<String> {
+    let is_terminal = std::io::IsTerminal::is_terminal(&std::io::stdin());
+    is_terminal.then(|| rpassword::prompt_password(format!("the secret {name}: ")).ok()).flatten()
 }
 
 /// What a workspace sees and does of this machine. The spec may have come with a clone.

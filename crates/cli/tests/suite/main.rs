@@ -50,6 +50,7 @@ mod reported;
 mod roster;
 mod running;
 mod seal;
+mod secrets;
 mod security_keys;
 mod server;
 mod services;

@@ -50,6 +50,7 @@ impl Arrangement {
             ports: spec.ports.iter().map(port).collect(),
             steps: steps(spec),
             services: services(spec),
+            secrets: plain(&spec.secrets),
             names: plain(&spec.names),
             limits: spec.limits,
             network: spec.workspace.network,

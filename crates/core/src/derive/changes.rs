@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::arrangement::{Arrangement, FolderPart, Place, PortPart, ServicePart, StepPart};
-use crate::spec::{Limits, Network};
+use crate::spec::{Limits, Network, Secret};
 
 /// What a difference takes, the least first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -101,6 +101,13 @@ pub fn changes(runs: &Arrangement, wanted: &Arrangement) -> Vec<Change> {
     let same_env = have.env == want.env;
     for (name, have, want) in differing(&have.env, &want.env, Clone::clone) {
         add(format!("variable {name}"), have, want, Effort::Live);
+    }
+    let shown = |(name, secret): (&String, &Secret)| (name.clone(), secret.places(name));
+    let (have, want): (BTreeMap<_, _>, BTreeMap<_, _>) =
+        (runs.secrets.iter().map(shown).collect(), wanted.secrets.iter().map(shown).collect());
+    for (name, have, want) in differing(&have, &want, Clone::clone) {
+        // Values are given when it starts, and never again.
+        add(format!("secret {name}"), have, want, Effort::WorkspaceRestart);
     }
     let by_name =
         |ports: &[PortPart]| ports.iter().map(|port| (port.name.clone(), port.clone())).collect::<BTreeMap<_, _>>();

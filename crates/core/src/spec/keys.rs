@@ -272,6 +272,15 @@ pub const KEYS: &[Key] = &[
         .example("[[steps]]\nname   = \"press the pages\"\nat     = \"build\"\ncaches = [\"press\"]\nrun    = \"quill press --pieces /tmp/caches/press /srv/pages\""),
     key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
     key("steps[].variants", Texts, Optional, "the variants that have it").default("all"),
+    key("secrets", Table, Optional, "what the workspace needs that is no one else's to read, by name; never the values, which each member's configuration has").example(
+        "[secrets.tide-token]\nabout    = \"your token of the tide service; its page of accounts makes one\"\nvariable = \"TIDE_TOKEN\"\nservices = [\"site\"]\n\n[secrets.harbour-key]\nabout    = \"the key of the harbour's gauge\"\nfile     = true\noptional = true",
+    ),
+    key("secrets.*", Table, Optional, "one secret"),
+    key("secrets.*.about", Text, Needed, "what it is, and where a member gets theirs"),
+    key("secrets.*.variable", Text, Optional, "the variable that it appears as"),
+    key("secrets.*.file", Flag, Optional, "true: it lies in /run/secrets under its name, in memory, for the account alone to read").default("false"),
+    key("secrets.*.services", Texts, Optional, "services that alone have the variable").default("all services, steps of the start and members' commands"),
+    key("secrets.*.optional", Flag, Optional, "true: a workspace starts without it, too").default("false"),
     key("services", Table, Optional, "programs that run in the background as long as the workspace does, by name").example(
         "[services.site]\nrun   = \"httpd -f -p $SITE_PORT -h /srv/site\"\nready = { port = 8080 }\nafter = [\"store\"]\n\n[services.store]\nrun     = [\"storekeeper\", \"--data\", \"/srv/data\"]\nrestart = \"always\"\nstop    = { signal = \"INT\", grace = \"30 s\" }",
     ),

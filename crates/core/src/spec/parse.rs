@@ -8,7 +8,7 @@ use super::reader::{Reader, TableAt};
 use super::variants::Documents;
 use super::{
     At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
-    host, image, rules, services, steps, team, toolchains, variables, variants,
+    host, image, rules, secret, services, steps, team, toolchains, variables, variants,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -85,6 +85,7 @@ pub fn parse_gathered(gathered: &Gathered) -> Parsed {
         }
         drafts.extend(draft.map(|draft| (name.clone(), draft)));
     }
+    secret::check(&mut reader, &drafts);
     variants::connect(&mut reader, &mut drafts);
     let mut mistakes = reader.mistakes;
     mistakes.sort_by_key(|mistake| mistake.places.first().map_or(0, |place| place.span.start));
@@ -128,6 +129,7 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let services = services::read(reader, top, &env);
     let (steps, start_steps) = steps::read(reader, top, &env, &services);
     services::order(reader, &services, &start_steps);
+    let (secrets, named_by_secrets) = secret::read(reader, top, &services);
     let names = services::read_names(reader, top);
     let limits = services::read_limits(reader, top);
     let cache = reader.subtable(top, "cache", "cache").and_then(|table| read_cache(reader, &table));
@@ -170,6 +172,8 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
         steps,
         start_steps,
         services,
+        secrets,
+        named_by_secrets,
         names,
         limits,
         cache,
