@@ -1,7 +1,7 @@
 //! Values of the secrets that a project's workspace needs, from where this member's configuration says.
 //!
-//! They are bound to folders there: what a spec asks for is given only to a project that lies where the member wrote it,
-//! so a clone of a stranger's gets nothing by asking for a name. A value is held in memory only, and never shown.
+//! They are bound to folders there: what a spec asks for is given only to a project that lies where the member wrote
+//! it, so a clone of a stranger's gets nothing by asking for a name. A value is held in memory only, and never shown.
 
 use std::collections::BTreeMap;
 use std::env;

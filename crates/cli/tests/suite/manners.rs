@@ -118,8 +118,8 @@ fn what_reports_can_report_in_json() {
         (&["stop", "--all", "--json"], "stopped"),
         (&["folder", "restore", "tides", backup, "--yes", "--json"], "entries folder"),
         (&["folder", "remove", "tides", "--yes", "--json"], "bytes entries removed"),
-        (&["drop", "--yes", "--json"], "dropped kept set_aside"),
-        (&["drop", "--yes", "--json"], "dropped kept set_aside"),
+        (&["drop", "--yes", "--json"], "dropped home kept set_aside"),
+        (&["drop", "--yes", "--json"], "dropped home kept set_aside"),
     ] {
         assert_eq!(keys(arguments), expected, "{arguments:?}");
     }

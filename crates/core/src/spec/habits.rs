@@ -32,7 +32,7 @@ const NAMES: &[(&str, &[&str], &str)] = &[
     ("workspace", &["user", "username", "login"], "account"),
     ("workspace", &["description", "summary", "comment"], "about"),
     ("workspace", &["hostname", "host-name", "title", "id"], "name"),
-    ("workspace", &["directory", "dir", "workdir", "working-directory", "root", "folder", "home", "mount"], "project"),
+    ("workspace", &["directory", "dir", "workdir", "working-directory", "root", "folder", "mount"], "project"),
     ("workspace", &["internet", "net"], "network"),
     ("workspace", &["paths", "search-path"], "path"),
     ("base", &["image", "from", "container"], "oci"),

@@ -273,7 +273,7 @@ pub const KEYS: &[Key] = &[
     key("steps[].limit", Text, Optional, "how long it may take: a number and s, min or h").default("1 h"),
     key("steps[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("secrets", Table, Optional, "what the workspace needs that is no one else's to read, by name; never the values, which each member's configuration has").example(
-        "[secrets.tide-token]\nabout    = \"your token of the tide service; its page of accounts makes one\"\nvariable = \"TIDE_TOKEN\"\nservices = [\"site\"]\n\n[secrets.harbour-key]\nabout    = \"the key of the harbour's gauge\"\nfile     = true\noptional = true",
+        "[secrets.tide-token]\nabout    = \"your token of the tide service; its page of accounts makes one\"\nvariable = \"TIDE_TOKEN\"\n\n[secrets.harbour-key]\nabout    = \"the key of the harbour's gauge\"\nfile     = true\noptional = true",
     ),
     key("secrets.*", Table, Optional, "one secret"),
     key("secrets.*.about", Text, Needed, "what it is, and where a member gets theirs"),

@@ -156,7 +156,7 @@ pub(super) fn variable(reader: &mut Reader<'_>, name: &str, span: &Span, value: 
     } else if let Some(user) = password_in_url(&value.value) {
         let message =
             format!("{name} has the password of {user} in its address, and a spec is there for everyone to read");
-        let remedy = "take it out, and give it to the program that needs it inside by hand";
+        let remedy = "take it out, and name it in [secrets]: each member has their own";
         reader.push(Mistake::new(Code::SECRET, value.span.clone(), message, remedy).as_warning());
     } else if value.value.starts_with("~/") || value.value.split(['/', ':']).any(|part| part == "$HOME") {
         let message = format!("{name} is taken as it is written: no shell fills in ~ or $HOME");
@@ -164,7 +164,7 @@ pub(super) fn variable(reader: &mut Reader<'_>, name: &str, span: &Span, value: 
         reader.push(Mistake::new(Code::BAD_VARIABLE, value.span.clone(), message, remedy).as_warning());
     } else if is_secret_name(name) && !value.value.is_empty() {
         let message = format!("{name} looks like a secret, and a spec is there for everyone to read");
-        let remedy = "take it out, and give it to the program that needs it inside by hand";
+        let remedy = "take it out, and name it in [secrets]: each member has their own";
         reader.push(Mistake::new(Code::SECRET, value.span.clone(), message, remedy).as_warning());
     }
 }

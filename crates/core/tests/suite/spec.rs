@@ -420,7 +420,7 @@ mod mistakes {
           leave it out; a toolchain's programs are found because its depot says where they are
         CV0121 12:14 `"abc"`
           SITE_TOKEN looks like a secret, and a spec is there for everyone to read
-          take it out, and give it to the program that needs it inside by hand
+          take it out, and name it in [secrets]: each member has their own
         "#);
     }
 
