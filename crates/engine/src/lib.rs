@@ -66,6 +66,7 @@ pub mod member;
 pub mod outside;
 mod outward;
 pub mod overlay_scratch;
+pub mod personal;
 pub mod probe;
 pub mod project;
 pub mod project_files;

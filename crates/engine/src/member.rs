@@ -27,6 +27,12 @@
 //! [recording.credentials."https://mirror.harbour.example/"]
 //! token-command = ["secret", "show", "mirror"]
 //!
+//! [personal]
+//! git = { name = "Tove", email = "tove@brindle.example" }
+//!
+//! [network]
+//! certificates = ["~/harbour-ca.pem"]
+//!
 //! [secrets."~/ferry/timetable"]
 //! tide-token = { command = ["secret", "show", "tide"] }
 //! ```
@@ -64,6 +70,10 @@ pub struct Config {
     pub recording: RecordingConfig,
     /// Where secrets of projects come from: by the folder that a project is, or lies in, and their names.
     pub secrets: BTreeMap<String, BTreeMap<String, SecretSource>>,
+    /// What the member adds to every workspace.
+    pub personal: PersonalConfig,
+    /// The network that this machine is in.
+    pub network: NetworkConfig,
     /// Whether a full `verify` reports by itself, whatever a spec says.
     pub automatic_reports: Option<bool>,
 }
@@ -76,6 +86,38 @@ pub struct RecordingConfig {
     pub mirrors: BTreeMap<String, String>,
     /// What is shown to whoever is asked for addresses that begin so.
     pub credentials: BTreeMap<String, CredentialConfig>,
+}
+
+/// What a member adds to every workspace, for their own commands and shells.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct PersonalConfig {
+    /// Variables.
+    pub env: BTreeMap<String, String>,
+    /// Who they are in version control.
+    pub git: GitConfig,
+}
+
+/// Who a member is in version control.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct GitConfig {
+    /// The name of author and committer.
+    pub name: Option<String>,
+    /// Their address.
+    pub email: Option<String>,
+}
+
+/// What programs inside need to reach other machines from here.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct NetworkConfig {
+    /// Files of certificates (PEM) that are believed besides the image's own; `host` is this machine's trust store.
+    pub certificates: Vec<String>,
+    /// The proxy's address, or `environment` for that of this machine's variables.
+    pub proxy: Option<String>,
+    /// Hosts that are reached without it.
+    pub no_proxy: Vec<String>,
 }
 
 /// Where a secret comes from: one of these.
@@ -284,7 +326,8 @@ fn one_or_more<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<String>, D::Err
     })
 }
 
-pub(crate) fn config_path() -> Option<PathBuf> {
+/// The member's configuration, whether it is there or not; nothing where there is no home to have one in.
+pub fn config_path() -> Option<PathBuf> {
     let set = |name: &str| env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let dir = match (set("CAVRITH_HOME"), set("XDG_CONFIG_HOME").filter(|path| path.is_absolute())) {
         (Some(own), _) => own,

@@ -78,7 +78,8 @@ fn sources<'a>(config: &'a Config, project: &Path) -> BTreeMap<&'a str, &'a Secr
     folders.into_iter().flat_map(|(_, sources)| sources.iter().map(|(name, source)| (name.as_str(), source))).collect()
 }
 
-fn expanded(path: &str) -> PathBuf {
+/// A path of the configuration, in which `~/` stands for the member's home.
+pub(crate) fn expanded(path: &str) -> PathBuf {
     match (path.strip_prefix("~/"), env::var_os("HOME")) {
         (Some(rest), Some(home)) => Path::new(&home).join(rest),
         _ => PathBuf::from(path),

@@ -22,6 +22,7 @@ use cavrith_store::staging::Staging;
 use crate::context::BuildContext;
 use crate::error::{EngineError, RecordError, file_error};
 use crate::event::Event;
+use crate::personal::{BUNDLES, CERTIFICATE_VARIABLES};
 use crate::step_layer::HOST_NAME;
 use crate::tidying;
 
@@ -31,29 +32,8 @@ const CERTIFICATE: &str = "/run/cavrith-recorder.pem";
 /// not have; and it reads no variable for its certificates.
 const APT: (&str, &str) =
     ("/run/cavrith-apt.conf", "APT::Sandbox::User \"root\";\nAcquire::https::CaInfo \"/run/cavrith-recorder.pem\";\n");
-/// Where programs look for certificates by themselves.
-const BUNDLES: [&str; 4] = [
-    "etc/ssl/certs/ca-certificates.crt",
-    "etc/pki/tls/certs/ca-bundle.crt",
-    "etc/ssl/ca-bundle.pem",
-    "etc/ssl/cert.pem",
-];
 /// Where the resolver is written down (resolv.conf(5)).
 const RESOLVER: &str = "etc/resolv.conf";
-/// Variables that name a file of certificates, each read by some clients and not by others.
-const CERTIFICATE_VARIABLES: [&str; 10] = [
-    "SSL_CERT_FILE",
-    "CURL_CA_BUNDLE",
-    "REQUESTS_CA_BUNDLE",
-    "PIP_CERT",
-    "NODE_EXTRA_CA_CERTS",
-    // Where an npmrc names a file, npm looks nowhere else.
-    "npm_config_cafile",
-    "GIT_SSL_CAINFO",
-    "CARGO_HTTP_CAINFO",
-    "BUNDLE_SSL_CA_CERT",
-    "DENO_CERT",
-];
 /// Variables that name a proxy; some clients read the one case only, some the other.
 const PROXY_VARIABLES: [&str; 3] = ["HTTP_PROXY", "HTTPS_PROXY", "ALL_PROXY"];
 /// Hosts that are reached without it: what a step itself has listen.

@@ -15,6 +15,7 @@ use cavrith_core::failure::FailureCode;
 use cavrith_core::spec::Network;
 use cavrith_core::tree::Tree;
 use cavrith_engine::error::file_error;
+use cavrith_engine::personal::Personal;
 use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::{Identity, background, janitor, wire};
 use cavrith_store::Store;
@@ -68,6 +69,8 @@ pub struct Launch {
     pub apt_sources: Option<String>,
     /// Values of its secrets.
     pub secrets: SecretValues,
+    /// What its member adds.
+    pub personal: Personal,
     /// Only the files are wanted: no step, service or port is started, and nothing is recorded.
     pub plain: bool,
 }
@@ -168,6 +171,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
             folders: folders.clone(),
             apt_sources: job.apt_sources.as_deref(),
             secrets: &job.secrets,
+            personal: &job.personal,
         },
         &cleanup,
     )?;

@@ -15,7 +15,9 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::derive::changes::shown_limits;
 use cavrith_core::spec::{Limits, Network};
 use cavrith_engine::error::file_error;
+use cavrith_engine::personal::{BUNDLES, CERTIFICATES, Personal};
 use cavrith_engine::secret_values::SecretValues;
+use cavrith_sandbox::ground::{Ground, Kind};
 use cavrith_sandbox::groups::{self, GroupLimits, Groups, Kept};
 use cavrith_sandbox::job::{CommandJob, FolderMount, Job, PerProcessLimits, Purpose};
 use cavrith_sandbox::net::Connector;
@@ -42,6 +44,7 @@ pub(crate) struct Wanted<'a> {
     pub apt_sources: Option<&'a str>,
     /// Values of its secrets.
     pub secrets: &'a SecretValues,
+    pub personal: &'a Personal,
 }
 
 /// What a workspace runs in, and what has to be said about it.
@@ -58,7 +61,7 @@ pub(crate) struct Started {
 /// Makes groups, namespaces and the way to other machines. What the kernel does not remove with the last process is
 /// noted in `cleanup` before it is made.
 pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started, KeeperError> {
-    let Wanted { place, arrangement, identity, layers, scratch, folders, apt_sources, secrets } = wanted;
+    let Wanted { place, arrangement, identity, layers, scratch, folders, apt_sources, secrets, personal } = wanted;
     let entry = place.dir.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let announce = |dir: &Path| cleanup.note(&format!("group {}", dir.display()));
     // Of its own name for each keeper: the janitor of one that was killed may just be removing that one's.
@@ -68,10 +71,12 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
         notes.push(format!("limits cannot be set: {error}"));
     }
     let (limits, each) = keep_limits(arrangement.limits, groups.kept);
+    let believed = certificates(place, &layers, personal)?;
     let mut job = Job::new(Purpose::Workspace, layers, scratch, &arrangement.setup.host_name);
     (job.folders, job.only) = (folders, (ACCOUNT_ID, ACCOUNT_ID));
     (job.groups, job.each) = (groups.dirs(), each);
     job.files = own_files(place, arrangement, apt_sources, identity.records_owners())?;
+    job.files.extend(believed);
     let session = Session::begin(job, identity)?;
     notes.extend(session.notes().iter().cloned());
     secrets::lay(session.process(), &arrangement.secrets, secrets, identity)
@@ -212,6 +217,33 @@ fn own_files(
         files.push(file);
     }
     Ok(files)
+}
+
+/// The files by which programs believe the member's certificates, too: one that variables name, and the same over the
+/// image's own bundles.
+fn certificates(place: &Place, layers: &[PathBuf], personal: &Personal) -> Result<Vec<FolderMount>, KeeperError> {
+    if personal.certificates.is_empty() {
+        return Ok(Vec::new());
+    }
+    // The lowest comes first.
+    let of_image = |bundle: &str| {
+        let layer = layers.iter().rev().find(|layer| layer.join(bundle).symlink_metadata().is_ok())?;
+        let is_file = Ground::open(layer).and_then(|layer| layer.kind(Path::new(bundle))).ok()?;
+        let path = layer.join(bundle);
+        (is_file == Some(Kind::Other) && path.symlink_metadata().is_ok_and(|meta| meta.is_file())).then_some(path)
+    };
+    let bundles: Vec<_> = BUNDLES.iter().filter_map(|bundle| Some((*bundle, of_image(bundle)?))).collect();
+    let mut text = String::new();
+    if let Some((_, path)) = bundles.first() {
+        text += &cavrith_store::reading::text(path).map_err(file_error("read", path))?;
+    }
+    text += &personal.certificates;
+    let path = place.dir.join("files/certificates.pem");
+    let readable = fs::Permissions::from_mode(0o644);
+    let written = fs::write(&path, text).and_then(|()| fs::set_permissions(&path, readable));
+    written.map_err(file_error("write", &path))?;
+    let over = bundles.iter().map(|(bundle, _)| FolderMount::new(path.clone(), PathBuf::from("/").join(bundle)));
+    Ok(std::iter::once(FolderMount::new(path.clone(), CERTIFICATES.into())).chain(over).collect())
 }
 
 /// A spec's limits, as the sandbox takes them.

@@ -1,5 +1,6 @@
 //! The door, and requests at it.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io;
 use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
@@ -227,7 +228,10 @@ impl Keeper {
 
     fn visiting(&self, visit: &ExecRequest) -> CommandJob {
         let argv = if visit.argv.is_empty() { vec![self.shell.clone()] } else { visit.argv.clone() };
-        let more = visit.env.iter().cloned().collect();
+        let mut more: BTreeMap<_, _> = visit.env.iter().cloned().collect();
+        if visit.task.is_none() && visit.account.is_none() {
+            self.add_own(&mut more);
+        }
         let mut command = self.command(argv, &more, (visit.account.clone(), None));
         if let Some(inside) = visit.here.as_deref().and_then(|here| self.inside_of(here)) {
             command.directory = inside;
@@ -235,6 +239,23 @@ impl Keeper {
         command.terminal = visit.terminal;
         command.task.clone_from(&visit.task);
         command
+    }
+
+    /// Adds what is the member's own to the variables of one of their commands: what their configuration says, and the
+    /// places of tools that they installed for themselves, behind the team's.
+    fn add_own(&self, variables: &mut BTreeMap<String, String>) {
+        let arrangement = self.arrangement();
+        let team = &arrangement.setup.env;
+        let home = cavrith_core::account::home(&arrangement.setup.account);
+        let mut own = self.personal.own.clone();
+        // By itself it installs where root alone may write.
+        own.entry("npm_config_prefix".to_owned()).or_insert_with(|| format!("{home}/.local"));
+        if let Some(path) = team.get("PATH") {
+            variables.entry("PATH".to_owned()).or_insert_with(|| format!("{path}:{home}/.local/bin:{home}/.cargo/bin"));
+        }
+        for (name, value) in own.into_iter().filter(|(name, _)| !team.contains_key(name)) {
+            variables.entry(name).or_insert(value);
+        }
     }
 
     /// The place inside of a directory outside: in the innermost folder that it lies in.

@@ -17,6 +17,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_engine::error::file_error;
+use cavrith_engine::personal::Personal;
 use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::job::{CommandJob, FolderMount};
 use cavrith_sandbox::lines::Lines;
@@ -52,6 +53,7 @@ pub(crate) struct Keeper {
     pub identity: Identity,
     /// Values of its secrets, which are nowhere else.
     secrets: SecretValues,
+    pub personal: Personal,
     /// What no log may have of them.
     hidden: Arc<Vec<String>>,
     /// Nothing is recorded of it.
@@ -169,6 +171,7 @@ impl Keeper {
             identity: job.identity,
             hidden: Arc::new(secrets::hidden(&job.secrets)),
             secrets: job.secrets,
+            personal: job.personal,
             plain: job.plain,
             network: started.network,
             overlay_scratch,
@@ -313,7 +316,9 @@ impl Keeper {
         (account, service): (Option<String>, Option<&str>),
     ) -> CommandJob {
         let arrangement = self.arrangement();
-        let mut env = arrangement.setup.env.clone();
+        // What the team says counts before what the member adds.
+        let mut env = self.personal.everywhere.clone();
+        env.extend(arrangement.setup.env.clone());
         env.extend(secrets::variables(&arrangement.secrets, &self.secrets, service));
         env.extend(more.iter().map(|(name, value)| (name.clone(), value.clone())));
         let directory = arrangement.setup.project.clone();

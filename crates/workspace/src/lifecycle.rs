@@ -12,7 +12,8 @@ use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
-use cavrith_engine::member::Member;
+use cavrith_engine::member::{self, Member};
+use cavrith_engine::personal::Personal;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
 use cavrith_engine::secret_values::{self, SecretValues};
@@ -223,7 +224,7 @@ impl Wanted {
         place: &Place,
         store: &Store,
         identity: Identity,
-        (secrets, plain): (SecretValues, bool),
+        (added, plain): (Added, bool),
     ) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
@@ -237,23 +238,35 @@ impl Wanted {
             stamps,
             shell: record.shell,
             apt_sources,
-            secrets,
+            secrets: added.secrets,
+            personal: added.personal,
             plain,
         };
         Ok(cavrith_keeper::launch(launch)?)
     }
 }
 
-/// Values of the secrets that a project's spec names, from where this member's configuration says.
+/// What a member brings to a workspace.
+#[derive(Debug, Default)]
+pub struct Added {
+    /// Values of the secrets that its spec names.
+    pub secrets: SecretValues,
+    /// What they add by themselves.
+    pub personal: Personal,
+}
+
+/// What this member's configuration brings to the workspace of a project.
 ///
 /// # Errors
-/// [`WorkspaceError::Secrets`], with what to write where.
-pub fn secrets(project: &Project, ask: &secret_values::Ask<'_>) -> Result<SecretValues, WorkspaceError> {
-    if project.spec.secrets.is_empty() {
-        return Ok(SecretValues::default());
-    }
+/// [`WorkspaceError::Secrets`], with what to write where, and when the configuration cannot be used.
+pub fn added(project: &Project, ask: &secret_values::Ask<'_>) -> Result<Added, WorkspaceError> {
+    let config = Member::find()?.config;
+    let personal = Personal::of(&config.personal, &config.network)
+        .map_err(|why| ProjectError::Config { path: member::config_path().unwrap_or_default(), why })
+        .map_err(EngineError::from)?;
     let wanted = project.spec.secrets.iter().map(|(name, secret)| (name.clone(), secret.value.clone())).collect();
-    secret_values::gather(&Member::find()?.config, &project.dir, &wanted, ask).map_err(WorkspaceError::Secrets)
+    let secrets = secret_values::gather(&config, &project.dir, &wanted, ask).map_err(WorkspaceError::Secrets)?;
+    Ok(Added { secrets, personal })
 }
 
 /// What differs between what runs and what the spec says now.

@@ -86,7 +86,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             };
             let same = wanted.arrangement.image == status.arrangement.image;
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement, lost)? };
-            let secrets = lifecycle::secrets(&project, &typed)?;
+            let added = lifecycle::added(&project, &typed)?;
             running_stop(screen, &place)?;
             if let Some(scratch) = lost {
                 let aside = lifecycle::set_scratch_aside(&home, &place, &scratch)?;
@@ -94,7 +94,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             }
             // The spec may have another name for it by now.
             let (place, _) = meant.to_start()?;
-            wanted.launch(&place, &build_env.store_session.store, build_env.identity, (secrets, false))?;
+            wanted.launch(&place, &build_env.store_session.store, build_env.identity, (added, false))?;
         }
     } else {
         let lock = lock_of(&project)?;

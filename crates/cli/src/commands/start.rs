@@ -8,7 +8,6 @@ use cavrith_core::lock::Lock;
 use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
 use cavrith_engine::project::{self, Project};
-use cavrith_engine::secret_values::SecretValues;
 use cavrith_exchange::parcel::OpenParcel;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
@@ -16,7 +15,7 @@ use cavrith_keeper::protocol::Status;
 use cavrith_keeper::record::{Record, Standing};
 use cavrith_store::Store;
 use cavrith_workspace::WorkspaceError;
-use cavrith_workspace::lifecycle::{self, Meant, Pending, Wanted};
+use cavrith_workspace::lifecycle::{self, Added, Meant, Pending, Wanted};
 use cavrith_workspace::scratches;
 use serde_json::json;
 
@@ -134,7 +133,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     if !way.anyway {
         lifecycle::check_machine(&build_env::home()?, project, &lock, &build_env.store_session.store)?;
     }
-    let secrets = if way.plain { SecretValues::default() } else { lifecycle::secrets(project, &typed)? };
+    let added = if way.plain { Added::default() } else { lifecycle::added(project, &typed)? };
     let built = build::ensure(screen, &build_env, project, &lock)?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
@@ -162,7 +161,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
             screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
         }
     }
-    wanted.launch(place, &build_env.store_session.store, build_env.identity, (secrets, way.plain))?;
+    wanted.launch(place, &build_env.store_session.store, build_env.identity, (added, way.plain))?;
     Ok(())
 }
 

@@ -42,6 +42,7 @@ mod online_clients;
 mod openpgp;
 mod owners;
 mod parcel;
+mod personal;
 mod promises;
 mod push;
 mod recording;
