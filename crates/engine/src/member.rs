@@ -96,6 +96,8 @@ pub struct PersonalConfig {
     pub env: BTreeMap<String, String>,
     /// Who they are in version control.
     pub git: GitConfig,
+    /// Their commands inside may have this machine's SSH agent sign.
+    pub ssh_agent: bool,
 }
 
 /// Who a member is in version control.

@@ -51,6 +51,10 @@ pub struct Personal {
     pub everywhere: BTreeMap<String, String>,
     /// Certificates of authorities (PEM), besides those that the image believes.
     pub certificates: String,
+    /// The socket of this machine's SSH agent, when it is wanted inside.
+    pub agent: Option<PathBuf>,
+    /// What was wanted and is not to be had.
+    pub lacks: Vec<String>,
 }
 
 impl Personal {
@@ -93,7 +97,11 @@ impl Personal {
         if !certificates.is_empty() {
             everywhere.extend(CERTIFICATE_VARIABLES.map(|name| (name.to_owned(), CERTIFICATES.to_owned())));
         }
-        Ok(Self { own, everywhere, certificates })
+        let agent = personal.ssh_agent.then(|| env::var_os("SSH_AUTH_SOCK").map(PathBuf::from)).flatten();
+        let lacks = personal.ssh_agent && agent.is_none();
+        let lacks =
+            lacks.then(|| "there is no SSH agent inside: SSH_AUTH_SOCK was not set where it was started".to_owned());
+        Ok(Self { own, everywhere, certificates, agent, lacks: lacks.into_iter().collect() })
     }
 }
 

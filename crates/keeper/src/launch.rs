@@ -4,7 +4,9 @@ use std::fs::File;
 use std::io;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::mpsc::{self, RecvTimeoutError};
+use std::thread;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -21,6 +23,7 @@ use cavrith_sandbox::{Identity, background, janitor, wire};
 use cavrith_store::Store;
 
 use crate::KeeperError;
+use crate::agent;
 use crate::cleanup::{self, CleanupList};
 use crate::home;
 use crate::mounts::{self, FolderRoots};
@@ -179,7 +182,12 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
     }));
     let (stop, stopping) = mpsc::channel();
+    let agent = started.agent.take().zip(job.personal.agent.clone());
     let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
+    if let Some((listener, agent)) = agent {
+        let keeper = Arc::clone(&keeper);
+        thread::spawn(move || agent::serve(&keeper, listener, &agent));
+    }
     let door = keeper.open_door()?;
     keeper.write_record();
     wire::send(socket, &Launched::Started, &[])

@@ -37,6 +37,7 @@
 #![forbid(unsafe_code)]
 
 mod acceptor;
+mod agent;
 mod cleanup;
 pub mod client;
 mod datagrams;

@@ -6,6 +6,7 @@ use std::fs;
 use std::io;
 use std::os::fd::BorrowedFd;
 use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -24,6 +25,7 @@ use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::runtime::{Measured, RunningCommand, Runtime};
 use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 
+use crate::agent;
 use crate::cleanup::CleanupList;
 use crate::network::{self, WayOut};
 use crate::place::Place;
@@ -56,6 +58,8 @@ pub(crate) struct Started {
     pub limits: Vec<String>,
     /// The way to other machines, in words.
     pub network: String,
+    /// Where the member's SSH agent is asked for inside.
+    pub agent: Option<UnixListener>,
 }
 
 /// Makes groups, namespaces and the way to other machines. What the kernel does not remove with the last process is
@@ -81,6 +85,9 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     notes.extend(session.notes().iter().cloned());
     secrets::lay(session.process(), &arrangement.secrets, secrets, identity)
         .map_err(file_error("write", cavrith_core::spec::secret::DIRECTORY))?;
+    notes.extend(personal.lacks.iter().cloned());
+    let agent = personal.agent.as_ref().map(|_| agent::listen(session.process(), identity)).transpose();
+    let agent = agent.map_err(file_error("listen at", agent::SOCKET))?;
     let without = arrangement.secrets.keys().filter(|name| secrets.get(name).is_none());
     notes.extend(without.map(|name| format!("it runs without the secret {name}, which is optional")));
     if identity.records_owners() {
@@ -96,7 +103,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     }
     let network = way.how.clone();
     let runtime = Namespaces { session, groups, way: Mutex::new(Some(way)), frozen: AtomicBool::new(false) };
-    Ok(Started { runtime: Box::new(runtime), notes, limits, network })
+    Ok(Started { runtime: Box::new(runtime), notes, limits, network, agent })
 }
 
 /// A sandbox with control groups and a way to other machines.

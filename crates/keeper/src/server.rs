@@ -248,6 +248,9 @@ impl Keeper {
         let team = &arrangement.setup.env;
         let home = cavrith_core::account::home(&arrangement.setup.account);
         let mut own = self.personal.own.clone();
+        if self.personal.agent.is_some() {
+            own.insert("SSH_AUTH_SOCK".to_owned(), crate::agent::SOCKET.to_owned());
+        }
         // By itself it installs where root alone may write.
         own.entry("npm_config_prefix".to_owned()).or_insert_with(|| format!("{home}/.local"));
         if let Some(path) = team.get("PATH") {

@@ -230,6 +230,14 @@ impl Keeper {
         self.change(|state| state.publish(event));
     }
 
+    /// Shows in the status, in the place of an earlier note that begins so.
+    pub fn note_anew(&self, beginning: &str, rest: &str) {
+        self.change(|state| {
+            state.notes.retain(|note| !note.starts_with(beginning));
+            state.notes.push(format!("{beginning}{rest}"));
+        });
+    }
+
     /// Waits until `until` has an answer, looking whenever the state has changed.
     pub fn wait_until<T>(&self, until: impl Fn(&State) -> Option<T>) -> T {
         let mut state = self.state();

@@ -1,5 +1,5 @@
 /* What busybox lacks and the tests need inside: `watch DIR` waits for a file in it to be written, `echo PORT` answers
-   datagrams, `turns A B` has two threads read one directory in turns, after one of them left off reading the other. */
+   datagrams, `agent` asks the SSH agent for its keys, to sign with the first, and to forget all, `turns A B` has two threads read one directory in turns, after one of them left off reading the other. */
 #define _GNU_SOURCE
 #include <arpa/inet.h>
 #include <dirent.h>
@@ -10,6 +10,7 @@
 #include <string.h>
 #include <sys/inotify.h>
 #include <sys/socket.h>
+#include <sys/un.h>
 #include <unistd.h>
 
 /* Reads a piece of a directory, and prints the names. */
@@ -23,6 +24,48 @@ static long piece(int directory)
         at += entry->d_reclen;
     }
     return length;
+}
+
+/* Asks an SSH agent, and gives how long its answer is; the answer is what follows the length. */
+static uint32_t asked(int agent, const unsigned char *message, uint32_t length, unsigned char *answer, uint32_t room)
+{
+    uint32_t size = htonl(length), got = 0;
+    if (write(agent, &size, 4) != 4 || write(agent, message, length) != length)
+        return 0;
+    if (read(agent, &size, 4) != 4 || (size = ntohl(size)) > room)
+        return 0;
+    while (got < size) {
+        ssize_t more = read(agent, answer + got, size - got);
+        if (more <= 0)
+            return 0;
+        got += more;
+    }
+    return size;
+}
+
+static int agent(void)
+{
+    static unsigned char keys[65536], message[65536], answer[65536];
+    struct sockaddr_un place = {.sun_family = AF_UNIX};
+    int to = socket(AF_UNIX, SOCK_STREAM, 0);
+    const char *path = getenv("SSH_AUTH_SOCK");
+    if (path == NULL)
+        return 3;
+    strncpy(place.sun_path, path, sizeof place.sun_path - 1);
+    if (connect(to, (struct sockaddr *)&place, sizeof place) < 0)
+        return 4;
+    if (asked(to, (unsigned char *)"\x0b", 1, keys, sizeof keys) == 0)
+        return 5;
+    uint32_t blob = keys[5] << 24 | keys[6] << 16 | keys[7] << 8 | keys[8];
+    printf("%d keys: %d\n", keys[0], keys[4]);
+    message[0] = 13;
+    memcpy(message + 1, keys + 5, blob + 4);
+    memcpy(message + 5 + blob, "\0\0\0\x04" "tide" "\0\0\0\0", 12);
+    asked(to, message, 5 + blob + 12, answer, sizeof answer);
+    printf("%d signed\n", answer[0]);
+    asked(to, (unsigned char *)"\x13", 1, answer, sizeof answer);
+    printf("%d forgotten\n", answer[0]);
+    return 0;
 }
 
 static char **turns_words;
@@ -68,6 +111,8 @@ int main(int count, char **words)
                 sendto(socket_, buffer, length, 0, (struct sockaddr *)&peer, size);
         }
     }
+    if (count == 2 && strcmp(words[1], "agent") == 0)
+        return agent();
     if (count == 4 && strcmp(words[1], "turns") == 0) {
         pthread_t thread;
         turns_words = words;

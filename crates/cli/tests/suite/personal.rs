@@ -70,3 +70,86 @@ fn names_certificates_and_proxies_reach_what_runs_and_leave_the_seal_alone() {
         assert!(!failed.status.success() && told(&failed).contains("/nowhere/ca.pem"), "{kind}: {}", told(&failed));
     }
 }
+
+/// OpenSSH's agent, as a member runs it, with one key.
+struct Agent {
+    process: std::process::Child,
+    socket: std::path::PathBuf,
+}
+
+impl Agent {
+    /// Of a member who is in the list of accounts under `etc` only, or of whoever runs the tests.
+    fn of(dir: &std::path::Path, etc: Option<&std::path::Path>) -> Self {
+        let (socket, key) = (dir.join("agent"), dir.join("agent-key"));
+        let as_user = |program: &str| match etc {
+            None => Command::new(program),
+            Some(etc) => {
+                let script = "mount --bind \"$0/passwd\" /etc/passwd; exec setpriv --reuid $1 --regid $1 --clear-groups \"${@:2}\"";
+                let mut command = Command::new("unshare");
+                command.args(["--mount", "bash", "-ec", script]).arg(etc).args([&USER.to_string(), program]);
+                command
+            }
+        };
+        let keygen = as_user("ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-f"]).arg(&key).status().unwrap();
+        assert!(keygen.success());
+        let process =
+            as_user("ssh-agent").args(["-D", "-a"]).arg(&socket).stdout(std::process::Stdio::null()).spawn().unwrap();
+        crate::running::soon("the agent listens", || socket.exists());
+        let added = as_user("ssh-add").arg("-q").arg(&key).env("SSH_AUTH_SOCK", &socket).output().unwrap();
+        assert!(added.status.success(), "{}", told(&added));
+        Self { process, socket }
+    }
+}
+
+impl Drop for Agent {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+#[test]
+fn an_ssh_agent_signs_for_commands_inside_can_be_changed_by_none_and_its_use_is_shown() {
+    let is_root = nix::unistd::Uid::effective().is_root();
+    for kind in ["root", "range", "single"] {
+        if kind != "root" && !is_root {
+            continue;
+        }
+        let team = Team::locked();
+        crate::crossing::helper(&team);
+        let member = (kind != "root").then(|| Member::of(&team, kind == "range"));
+        let (dir, home) = match &member {
+            None => (team.dir.path().to_owned(), team.home()),
+            Some(member) => (member.dir.clone(), member.dir.join("home")),
+        };
+        let agent = Agent::of(&dir, member.is_some().then(|| team.dir.path().join("etc")).as_deref());
+        let socket = agent.socket.clone();
+        let run = |arguments: &[&str]| -> Output {
+            let mut command =
+                member.as_ref().map_or_else(|| team.command(arguments), |member| member.command(arguments));
+            command.env("SSH_AUTH_SOCK", &socket).output().unwrap()
+        };
+        // Nobody gets it who did not say so.
+        run(&["start", "-q", "--wait"]);
+        let without = run(&["run", "-q", "--", "./helper", "agent"]);
+        assert_eq!(without.status.code(), Some(3), "{kind}: {}", told(&without));
+        run(&["stop", "-q"]);
+        fs::write(home.join("config.toml"), "[personal]\nssh-agent = true\n").unwrap();
+        run(&["start", "-q", "--wait"]);
+        let used = run(&["run", "-q", "--", "./helper", "agent"]);
+        assert_eq!(
+            String::from_utf8_lossy(&used.stdout),
+            "12 keys: 1\n14 signed\n5 forgotten\n",
+            "{kind}: {}",
+            told(&used)
+        );
+        run(&["run", "-q", "--", "./helper", "agent"]);
+        let status = told(&run(&["status"]));
+        assert!(status.contains("your SSH agent signed 2 times for commands inside"), "{kind}: {status}");
+        // An agent that ended is a refusal, not a wait.
+        drop(agent);
+        let gone = run(&["run", "-q", "--", "./helper", "agent"]);
+        assert!(String::from_utf8_lossy(&gone.stdout).starts_with("5 keys"), "{kind}: {}", told(&gone));
+        run(&["stop", "-q"]);
+    }
+}

@@ -1,0 +1,178 @@
+//! The member's SSH agent inside (draft-ietf-sshm-ssh-agent): their commands may ask which keys there are, and have it
+//! sign; they can change nothing of it. Keys never come in. Each use is counted, and shown in the status.
+
+use std::fs;
+use std::io::{self, Read, Write};
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
+use std::time::Duration;
+
+use cavrith_core::account::ACCOUNT_ID;
+use cavrith_sandbox::Identity;
+
+use crate::work::Keeper;
+
+/// Where its socket is inside.
+pub(crate) const SOCKET: &str = "/run/ssh-agent";
+/// Bytes that a message may have, as OpenSSH's own agent takes them.
+const LONGEST: u32 = 256 << 10;
+/// Connections at once.
+const MOST: usize = 32;
+/// How long a message may take, once it has begun, and the agent for its answer: somebody may have to touch a key.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// Which keys are there (section 3.5 of the draft).
+const IDENTITIES: u8 = 11;
+/// Sign something (section 3.6).
+const SIGN: u8 = 13;
+/// No.
+const FAILURE: [u8; 5] = [0, 0, 0, 1, 5];
+/// How the note about its use begins.
+const USED: &str = "your SSH agent signed ";
+
+/// Listens in the workspace whose first process this is; nothing else runs there yet.
+///
+/// # Errors
+/// When the sandbox does not let it.
+pub(crate) fn listen(process: u32, identity: Identity) -> io::Result<UnixListener> {
+    let path = format!("/proc/{process}/root{SOCKET}");
+    let listener = UnixListener::bind(&path)?;
+    if !identity.records_owners() {
+        std::os::unix::fs::lchown(&path, Some(ACCOUNT_ID), Some(ACCOUNT_ID))?;
+    }
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o600))?;
+    Ok(listener)
+}
+
+/// Answers whoever asks, for as long as this process lives.
+pub(crate) fn serve(keeper: &Arc<Keeper>, listener: UnixListener, agent: &Path) {
+    let (open, signed) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+    for stream in listener.incoming() {
+        let Ok(stream) = stream else {
+            // Out of descriptors, perhaps.
+            thread::sleep(Duration::from_millis(50));
+            continue;
+        };
+        if open.load(Ordering::SeqCst) >= MOST {
+            continue;
+        }
+        open.fetch_add(1, Ordering::SeqCst);
+        let (keeper, agent, open, signed) =
+            (Arc::clone(keeper), agent.to_owned(), Arc::clone(&open), Arc::clone(&signed));
+        thread::spawn(move || {
+            let _ = attend(stream, &agent, || {
+                let times = signed.fetch_add(1, Ordering::SeqCst) + 1;
+                let times = if times == 1 { "once".to_owned() } else { format!("{times} times") };
+                keeper.note_anew(USED, &format!("{times} for commands inside"));
+            });
+            open.fetch_sub(1, Ordering::SeqCst);
+        });
+    }
+}
+
+/// One connection, until it ends.
+fn attend(mut stream: UnixStream, agent: &Path, mut signed: impl FnMut()) -> io::Result<()> {
+    stream.set_write_timeout(Some(PATIENCE))?;
+    let mut outside: Option<UnixStream> = None;
+    while let Some(message) = message(&mut stream)? {
+        let kind = message.first().copied();
+        if kind != Some(IDENTITIES) && kind != Some(SIGN) {
+            stream.write_all(&FAILURE)?;
+            continue;
+        }
+        let answered = ask(&mut outside, agent, &message);
+        match answered {
+            Ok(answer) => {
+                // Before the client has it, so that nothing is used that is not shown.
+                if kind == Some(SIGN) && answer.first() != Some(&FAILURE[4]) {
+                    signed();
+                }
+                send(&mut stream, &answer)?;
+            }
+            Err(_) => {
+                outside = None;
+                stream.write_all(&FAILURE)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+fn ask(outside: &mut Option<UnixStream>, agent: &Path, message: &[u8]) -> io::Result<Vec<u8>> {
+    let stream = match outside {
+        Some(stream) => stream,
+        None => {
+            let stream = UnixStream::connect(agent)?;
+            stream.set_read_timeout(Some(PATIENCE))?;
+            stream.set_write_timeout(Some(PATIENCE))?;
+            outside.insert(stream)
+        }
+    };
+    send(stream, message)?;
+    self::message(stream)?.ok_or_else(|| io::ErrorKind::UnexpectedEof.into())
+}
+
+fn send(to: &mut impl Write, message: &[u8]) -> io::Result<()> {
+    let length = u32::try_from(message.len()).map_err(io::Error::other)?;
+    to.write_all(&[&length.to_be_bytes()[..], message].concat())
+}
+
+/// The next message, without its length; nothing at the end.
+fn message(from: &mut impl Read) -> io::Result<Option<Vec<u8>>> {
+    let mut length = [0; 4];
+    match from.read_exact(&mut length) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+        other => other?,
+    }
+    let length = u32::from_be_bytes(length);
+    if length == 0 || length > LONGEST {
+        return Err(io::ErrorKind::InvalidData.into());
+    }
+    let mut message = vec![0; length as usize];
+    from.read_exact(&mut message)?;
+    Ok(Some(message))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_questions_for_keys_and_signatures_reach_the_agent() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("agent");
+        let agent = UnixListener::bind(&path).unwrap();
+        let heard = thread::spawn(move || {
+            let (mut stream, _) = agent.accept().unwrap();
+            let mut kinds = Vec::new();
+            while let Ok(Some(asked)) = message(&mut stream) {
+                kinds.push(asked[0]);
+                send(&mut stream, &[asked[0] + 1, 7]).unwrap();
+            }
+            kinds
+        });
+        let (mut client, inside) = UnixStream::pair().unwrap();
+        let attending = thread::spawn(move || {
+            let mut count = 0;
+            let ended = attend(inside, &path, || count += 1);
+            (count, ended.is_ok())
+        });
+        // Add a key, remove all, lock, an extension: refused; then what may be asked.
+        for kind in [17, 19, 22, 27, 25] {
+            send(&mut client, &[kind, 1, 2, 3]).unwrap();
+            assert_eq!(message(&mut client).unwrap().unwrap(), [5], "{kind}");
+        }
+        for kind in [IDENTITIES, SIGN, SIGN] {
+            send(&mut client, &[kind]).unwrap();
+            assert_eq!(message(&mut client).unwrap().unwrap(), [kind + 1, 7]);
+        }
+        // What is longer than any message ends the connection.
+        client.write_all(&u32::MAX.to_be_bytes()).unwrap();
+        assert_eq!(client.read(&mut [0; 8]).unwrap(), 0);
+        assert_eq!(attending.join().unwrap(), (2, false));
+        assert_eq!(heard.join().unwrap(), [IDENTITIES, SIGN, SIGN]);
+    }
+}
