@@ -85,26 +85,29 @@ pub fn found(place: &Place, account: &str) -> Option<PathBuf> {
     if kept.is_dir() {
         return Some(kept);
     }
-    holder(place, account, None).map(|scratch| scratch.join("root").join(inner(account)))
+    holder(place, account, None).map(|(scratch, home)| scratch.join("root").join(home))
 }
 
-/// The scratch that holds the home: the one that was used last, or the newest of those that have one.
-fn holder(place: &Place, account: &str, but: Option<&Path>) -> Option<PathBuf> {
-    let home = inner(account);
-    let has = |scratch: &PathBuf| {
-        let dir = scratch.join("root").join(&home);
+/// The scratch that holds the home, and where in it: the one that was used last, by the name that its account had then;
+/// or the newest of those that have one.
+fn holder(place: &Place, account: &str, but: Option<&Path>) -> Option<(PathBuf, PathBuf)> {
+    let has = |scratch: &Path, home: &Path| {
+        let dir = scratch.join("root").join(home);
         let is_copied = scratch.join(copy_overlay::MARK).exists();
-        !is_copied && but != Some(scratch.as_path()) && dir.symlink_metadata().is_ok_and(|meta| meta.is_dir())
+        !is_copied && but != Some(scratch) && dir.symlink_metadata().is_ok_and(|meta| meta.is_dir())
     };
-    let last = crate::record::Record::read(&place.dir).map(|record| place.scratch_path(&record.arrangement.image));
-    if let Some(last) = last.filter(has) {
-        return Some(last);
+    let last = crate::record::Record::read(&place.dir).map(|record| record.arrangement);
+    let last = last.map(|last| (place.scratch_path(&last.image), inner(&last.setup.account)));
+    if let Some((scratch, home)) = last.filter(|(scratch, home)| has(scratch, home)) {
+        return Some((scratch, home));
     }
+    let home = inner(account);
     let changed = |scratch: &PathBuf| {
         let meta = scratch.join("root").join(&home).symlink_metadata().ok();
         meta.map(|meta| (meta.ctime(), meta.ctime_nsec()))
     };
-    place.scratches().into_iter().filter(has).max_by_key(changed)
+    let newest = place.scratches().into_iter().filter(|scratch| has(scratch, &home)).max_by_key(changed)?;
+    Some((newest, home))
 }
 
 /// Brings the home to the scratch over an image, from wherever it is. The workspace is held, and does not run. Gives
@@ -125,8 +128,8 @@ pub fn bring(
     let from = match kept.is_dir() {
         true => Some((place.kept.clone(), PathBuf::from(KEPT), OfImage::noted(&place.kept))),
         false => holder(place, account, Some(scratch))
-            .filter(|holder| is_later(&holder.join("root").join(&home), &here))
-            .map(|holder| (holder.join("root"), home.clone(), OfImage::noted(&holder))),
+            .filter(|(holder, home)| is_later(&holder.join("root").join(home), &here))
+            .map(|(holder, home)| (holder.join("root"), home, OfImage::noted(&holder))),
     };
     if from.is_none() && scratch.join(LISTED).exists() {
         return Ok(None);
@@ -156,9 +159,9 @@ pub fn bring(
 /// # Errors
 /// When the disk refuses.
 pub fn keep(place: &Place, account: &str) -> Result<bool, KeeperError> {
-    let Some(scratch) = holder(place, account, None) else { return Ok(false) };
+    let Some((scratch, home)) = holder(place, account, None) else { return Ok(false) };
     let failed = |error| KeeperError::from(file_error("keep the home of", &place.dir)(error));
-    let (home, of_image) = (inner(account), OfImage::noted(&scratch));
+    let of_image = OfImage::noted(&scratch);
     let upper = Ground::open(&scratch.join("root")).map_err(failed)?;
     place.make_kept()?;
     let kept = Ground::open(&place.kept).map_err(failed)?;

@@ -23,8 +23,8 @@ use crate::server::{Given, Server, Target};
 
 /// Its name (RFC 9113, section 3.1).
 pub(crate) const PROTOCOL: &[u8] = b"h2";
-/// Requests of a connection at once.
-const MOST_AT_ONCE: u32 = 100;
+/// Requests of a connection at once: more than clients begin before they are told.
+const MOST_AT_ONCE: u32 = 250;
 /// Bytes that the head of a request may have.
 const LONGEST_HEAD: u32 = 64 << 10;
 /// Bytes that are on their way before somebody says that they arrived.

@@ -43,7 +43,10 @@ fn connected<T, F: Future<Output = T>>(
         let stream = TcpStream::from_std(stream).unwrap();
         let stream = connector.connect(ServerName::try_from("tides.example").unwrap(), stream).await.unwrap();
         assert_eq!(stream.get_ref().1.alpn_protocol(), Some(&b"h2"[..]));
-        let (client, connection) = h2::client::handshake(stream).await.unwrap();
+        // As other clients do, until it is told how many requests there may be at once.
+        let mut builder = h2::client::Builder::new();
+        let builder = builder.initial_max_send_streams(100);
+        let (client, connection) = builder.handshake::<_, Bytes>(stream).await.unwrap();
         tokio::spawn(connection);
         run(client).await
     })
@@ -90,7 +93,7 @@ fn many_requests_of_one_connection_are_recorded_and_replayed_the_same() {
         Ok(Exchange { status: 200, headers, length, body: Box::new(std::io::Cursor::new(text.into_bytes())) })
     };
     let all = |client: SendRequest<Bytes>| async move {
-        let asking: Vec<_> = (0..120)
+        let asking: Vec<_> = (0..300)
             .map(|number| {
                 let (method, body) = match number % 3 {
                     0 => ("GET", None),
@@ -113,7 +116,7 @@ fn many_requests_of_one_connection_are_recorded_and_replayed_the_same() {
     let recording = Recording::new(&store, &web);
     let first = answered(&recording, |places, pem| connected((places.secure, None), pem, all));
     let record = Record::parse(&recording.into_record().to_text()).unwrap();
-    assert_eq!(record.answers.len(), 120);
+    assert_eq!(record.answers.len(), 300);
     assert!(first.iter().all(|(status, headers, _)| *status == 200 && !headers.contains_key("connection")));
     assert!(
         first[2].2.starts_with(b"") && first[2].2.ends_with(b"POST https://tides.example/2 30002"),
