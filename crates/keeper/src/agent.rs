@@ -22,7 +22,7 @@ pub(crate) const SOCKET: &str = "/run/ssh-agent";
 const LONGEST: u32 = 256 << 10;
 /// Connections at once.
 const MOST: usize = 32;
-/// How long a message may take, once it has begun, and the agent for its answer: somebody may have to touch a key.
+/// How long the agent has for its answer, since somebody may have to touch a key, and whoever asked for taking it.
 const PATIENCE: Duration = Duration::from_secs(120);
 /// Which keys are there (section 3.5 of the draft).
 const IDENTITIES: u8 = 11;

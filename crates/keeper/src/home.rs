@@ -32,14 +32,17 @@ const LISTED: &str = "home-of-image";
 /// In a scratch: what was changed of an earlier image's home, and gave way to the image's.
 pub const LEFT: &str = "left-behind";
 
-/// What an image has in a home, by path from the image's root.
+/// What an image has in a home, by path from there, so that it is the same whatever the account is called.
 #[derive(Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 struct OfImage(BTreeMap<String, String>);
 
 impl OfImage {
     fn of(tree: &Tree, home: &RootPath) -> Self {
-        let inside = tree.under(home).filter(|(path, _)| *path != home);
-        Self(inside.map(|(path, entry)| (relative(path).to_string_lossy().into_owned(), told(entry))).collect())
+        let from_home = |path: &RootPath| {
+            let path = path.as_relative().strip_prefix(home.as_relative()).ok()?;
+            (!path.as_os_str().is_empty()).then(|| path.to_string_lossy().into_owned())
+        };
+        Self(tree.under(home).filter_map(|(path, entry)| Some((from_home(path)?, told(entry)))).collect())
     }
 
     /// As it was noted beside a scratch.
@@ -57,11 +60,6 @@ fn told(entry: &Entry) -> String {
         other => format!("{other:?}"),
     };
     format!("{what} {:o} {}:{}", entry.meta.mode, entry.meta.uid, entry.meta.gid)
-}
-
-fn relative(path: &RootPath) -> PathBuf {
-    use std::os::unix::ffi::OsStrExt as _;
-    PathBuf::from(std::ffi::OsStr::from_bytes(path.as_bytes()).to_owned())
 }
 
 /// Where a home lies that is not over an image now.
@@ -147,10 +145,13 @@ pub fn bring(
     let owner = (!identity.records_owners()).then_some(owner);
     upper.make_way(&home, &Dress { mode, owner, modified: time }).map_err(failed)?;
     let apart = Apart::beside(scratch)?;
+    // First where it is, so that an interruption leaves a home that is brought as a whole next time.
+    let gave_way = settle((&there, &name), &apart.ground, &of_image, &before).map_err(failed)?;
     apart.put_away(&upper, &home).map_err(failed)?;
     there.give(&name, &upper, &home).map_err(failed)?;
-    let gave_way = settle(&upper, &apart.ground, &of_image, &before).map_err(failed)?;
-    Ok((!gave_way.is_empty()).then(|| (gave_way, apart.dir.clone())))
+    let shown =
+        |path: &PathBuf| format!("/{}", cavrith_core::path::shown(home.join(path).as_os_str().as_encoded_bytes()));
+    Ok((!gave_way.is_empty()).then(|| (gave_way.iter().map(shown).collect(), apart.dir.clone())))
 }
 
 /// Sets the home of a workspace that is dropped apart from its scratches. What was changed in it of the image's own
@@ -166,7 +167,7 @@ pub fn keep(place: &Place, account: &str) -> Result<bool, KeeperError> {
     place.make_kept()?;
     let kept = Ground::open(&place.kept).map_err(failed)?;
     let apart = Apart::beside(&scratch)?;
-    settle(&upper, &apart.ground, &of_image, &OfImage::default()).map_err(failed)?;
+    settle((&upper, &home), &apart.ground, &of_image, &OfImage::default()).map_err(failed)?;
     note(&place.kept.join(LISTED), &of_image)?;
     apart.put_away(&kept, Path::new(KEPT)).map_err(failed)?;
     upper.give(&home, &kept, Path::new(KEPT)).map_err(failed)?;
@@ -224,29 +225,36 @@ fn is_later(one: &Path, other: &Path) -> bool {
     used(other).is_none_or(|other| used(one).is_some_and(|one| one > other))
 }
 
-/// Has the image's own files count where they are others than they were before. What lies over them is moved to
-/// `apart`; the marks that they are gone are removed. Gives the paths of what was moved.
-fn settle(upper: &Ground, apart: &Ground, of_image: &OfImage, before: &OfImage) -> std::io::Result<Vec<String>> {
+/// Has the image's own files count where they are others than they were before, in a home that lies at a path of some
+/// ground. What lies over them is moved to `apart`; the marks that they are gone are removed. Gives the paths of what
+/// was moved, from the home.
+fn settle(
+    (ground, home): (&Ground, &Path),
+    apart: &Ground,
+    of_image: &OfImage,
+    before: &OfImage,
+) -> std::io::Result<Vec<PathBuf>> {
     let mut moved = Vec::new();
     let plain = Dress { mode: 0o700, owner: None, modified: 0 };
-    let is_other = |path: &String, told: &String| before.0.get(path) != Some(told);
-    for (path, told) in of_image.0.iter().filter(|(path, told)| is_other(path, told)) {
-        let (path, is_directory) = (Path::new(path), told.starts_with("directory "));
-        let mut way: Vec<&Path> = path.ancestors().filter(|above| !above.as_os_str().is_empty()).collect();
+    for (path, _) in of_image.0.iter().filter(|(path, told)| before.0.get(*path) != Some(told)) {
+        ground.show_beneath(home)?;
+        let mut way: Vec<&Path> = Path::new(path).ancestors().filter(|above| !above.as_os_str().is_empty()).collect();
         way.reverse();
         for at in way {
-            let is_last = at == path;
-            match upper.kind(at)? {
+            // What the image has above something, or at its end, is a directory when it says so.
+            let is_directory =
+                of_image.0.get(&*at.to_string_lossy()).is_some_and(|told| told.starts_with("directory "));
+            match ground.kind(&home.join(at))? {
                 None => break,
-                Some(Found::Directory) if !is_last || is_directory => upper.show_beneath(at)?,
+                Some(Found::Directory) if is_directory => ground.show_beneath(&home.join(at))?,
                 Some(Found::Whiteout) => {
-                    upper.remove_only(at)?;
+                    ground.remove_only(&home.join(at))?;
                     break;
                 }
                 Some(_) => {
                     apart.make_way(at, &plain)?;
-                    upper.give(at, apart, at)?;
-                    moved.push(format!("/{}", cavrith_core::path::shown(at.as_os_str().as_encoded_bytes())));
+                    ground.give(&home.join(at), apart, at)?;
+                    moved.push(at.to_owned());
                     break;
                 }
             }
@@ -254,10 +262,9 @@ fn settle(upper: &Ground, apart: &Ground, of_image: &OfImage, before: &OfImage) 
     }
     // What the image does not have any more is not gone from it.
     for path in before.0.keys().filter(|path| !of_image.0.contains_key(*path)) {
-        if upper.kind(Path::new(path))? == Some(Found::Whiteout) {
-            upper.remove_only(Path::new(path))?;
+        if ground.kind(&home.join(path))? == Some(Found::Whiteout) {
+            ground.remove_only(&home.join(path))?;
         }
     }
-    moved.dedup();
     Ok(moved)
 }

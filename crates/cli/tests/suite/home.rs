@@ -132,19 +132,19 @@ fn an_account_that_is_called_otherwise_keeps_its_home() {
     team.ok(&["lock"]);
     let one = One { team: &team, member: None };
     one.ok(&["start", "-q", "--wait"]);
-    one.inside("echo tides > ~/.history; echo mine > ~/.lantern/settings");
+    one.inside("echo tides > ~/.history; echo mine | tee ~/.lantern/settings > ~/.lantern/same");
     one.change("account = \"crew\"", "account = \"pilot\"");
-    one.change(OF_IMAGE, &OF_IMAGE.replace("crew", "pilot"));
+    one.change(OF_IMAGE, &OF_IMAGE.replace("crew", "pilot").replace("echo one", "echo two"));
     one.ok(&["apply", "-q"]);
     assert_eq!(
-        one.inside("cd; pwd; cat .history .lantern/settings; stat -c %U .history; ls /home"),
-        "/home/pilot\ntides\none\npilot\npilot\n"
+        one.inside("cd; pwd; cat .history .lantern/settings .lantern/same; stat -c %U .history; ls /home"),
+        "/home/pilot\ntides\ntwo\nmine\npilot\npilot\n"
     );
     // What gave way is beside the scratch, and the status says where.
     let status = one.ok(&["status"]);
     let (_, place) = status.split_once("what was changed there lies in ").unwrap_or_else(|| panic!("{status}"));
     let place = place.split_whitespace().next().unwrap();
-    let left = std::path::Path::new(place).join("home/pilot/.lantern/settings");
+    let left = std::path::Path::new(place).join(".lantern/settings");
     assert_eq!(fs::read_to_string(left).unwrap(), "mine\n");
     team.assert_clean();
 }
