@@ -18,8 +18,8 @@ pub use outgoing::{Compress, Export, ExportTo, KeyFiles, Pack, Pull, Push};
 pub use proof::{Roster, Seal, SigningKey, Team, TeamCommand, TeamProof, TeamSign, Verify};
 pub use revisions::{At, History, Pinpoint};
 pub use runtime::{
-    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Logs, Names, Run,
-    Start, Stop, Which, WhichReport,
+    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Invite, Logs, Names, Run,
+    SshConfig, SshProxy, Start, Stop, Visit, Which, WhichReport,
 };
 
 /// Describe a development workspace once, build it the same everywhere, prove it.
@@ -191,6 +191,15 @@ pub enum Command {
     Folder(Folder),
     /// Show the workspace's host names, or write them to the hosts file
     Names(Names),
+    /// Let a colleague into the workspace for a while
+    Invite(Invite),
+    /// Visit a colleague's workspace, by the link that they gave you
+    Visit(Visit),
+    /// Show the block by which SSH clients reach your workspaces, or write it to their configuration
+    SshConfig(SshConfig),
+    /// Speak SSH at standard input and output: the proxy command of ssh-config
+    #[command(hide = true)]
+    SshProxy(SshProxy),
     /// Remove the workspace's scratch and logs; kept folders and the project stay
     Drop(Drop),
     /// Build twice under different conditions, and record what must come out

@@ -72,4 +72,5 @@ pub mod tracked;
 pub mod tree;
 pub mod verdict;
 pub mod version;
+pub mod visit;
 pub mod volatile;

@@ -84,10 +84,8 @@ impl Link {
 
     fn read(query: &str) -> Result<Self, String> {
         let mut link = Self::default();
-        for pair in query.split('&') {
-            let (name, value) = pair.split_once('=').ok_or_else(|| format!("\"{pair}\" has no value"))?;
-            let value = decoded(value).ok_or_else(|| format!("the value of {name} is not written as in an address"))?;
-            match name {
+        for (name, value) in fields(query)? {
+            match name.as_str() {
                 "source" => link.source = value,
                 "revision" => link.revision = Some(value),
                 "variant" => link.variant = Some(value),
@@ -97,6 +95,16 @@ impl Link {
         }
         if link.source.is_empty() { Err("it names no source".to_owned()) } else { Ok(link) }
     }
+}
+
+/// The names and values of a link. An error says, in words, which are none.
+pub(crate) fn fields(query: &str) -> Result<Vec<(String, String)>, String> {
+    let field = |pair: &str| {
+        let (name, value) = pair.split_once('=').ok_or_else(|| format!("\"{pair}\" has no value"))?;
+        let value = decoded(value).ok_or_else(|| format!("the value of {name} is not written as in an address"))?;
+        Ok((name.to_owned(), value))
+    };
+    query.split('&').map(field).collect()
 }
 
 /// The text of percent-encoded bytes; nothing when it is none.

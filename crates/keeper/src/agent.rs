@@ -38,12 +38,19 @@ const USED: &str = "your SSH agent signed ";
 /// # Errors
 /// When the sandbox does not let it.
 pub(crate) fn listen(process: u32, identity: Identity) -> io::Result<UnixListener> {
-    let path = format!("/proc/{process}/root{SOCKET}");
-    let listener = UnixListener::bind(&path)?;
+    listen_at(Path::new(&format!("/proc/{process}/root{SOCKET}")), identity)
+}
+
+/// Listens at a path that nobody else can put anything in the place of; the account alone may ask there.
+///
+/// # Errors
+/// When something is there already, or the disk refuses.
+pub(crate) fn listen_at(path: &Path, identity: Identity) -> io::Result<UnixListener> {
+    let listener = UnixListener::bind(path)?;
     if !identity.records_owners() {
-        std::os::unix::fs::lchown(&path, Some(ACCOUNT_ID), Some(ACCOUNT_ID))?;
+        std::os::unix::fs::lchown(path, Some(ACCOUNT_ID), Some(ACCOUNT_ID))?;
     }
-    fs::set_permissions(&path, fs::Permissions::from_mode(0o600))?;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
     Ok(listener)
 }
 
@@ -63,7 +70,8 @@ pub(crate) fn serve(keeper: &Arc<Keeper>, listener: UnixListener, agent: &Path) 
         let (keeper, agent, open, signed) =
             (Arc::clone(keeper), agent.to_owned(), Arc::clone(&open), Arc::clone(&signed));
         thread::spawn(move || {
-            let _ = attend(stream, &agent, || {
+            let connect = || UnixStream::connect(&agent);
+            let _ = attend(stream, connect, || {
                 let times = signed.fetch_add(1, Ordering::SeqCst) + 1;
                 let times = if times == 1 { "once".to_owned() } else { format!("{times} times") };
                 keeper.note_anew(USED, &format!("{times} for commands inside"));
@@ -73,8 +81,12 @@ pub(crate) fn serve(keeper: &Arc<Keeper>, listener: UnixListener, agent: &Path) 
     }
 }
 
-/// One connection, until it ends.
-fn attend(mut stream: UnixStream, agent: &Path, mut signed: impl FnMut()) -> io::Result<()> {
+/// One connection, until it ends; the agent outside is connected to when it is asked first.
+pub(crate) fn attend(
+    mut stream: UnixStream,
+    connect: impl Fn() -> io::Result<UnixStream>,
+    mut signed: impl FnMut(),
+) -> io::Result<()> {
     stream.set_write_timeout(Some(PATIENCE))?;
     let mut outside: Option<UnixStream> = None;
     while let Some(message) = message(&mut stream)? {
@@ -83,7 +95,7 @@ fn attend(mut stream: UnixStream, agent: &Path, mut signed: impl FnMut()) -> io:
             stream.write_all(&FAILURE)?;
             continue;
         }
-        let answered = ask(&mut outside, agent, &message);
+        let answered = ask(&mut outside, &connect, &message);
         match answered {
             Ok(answer) => {
                 // Before the client has it, so that nothing is used that is not shown.
@@ -101,11 +113,15 @@ fn attend(mut stream: UnixStream, agent: &Path, mut signed: impl FnMut()) -> io:
     Ok(())
 }
 
-fn ask(outside: &mut Option<UnixStream>, agent: &Path, message: &[u8]) -> io::Result<Vec<u8>> {
+fn ask(
+    outside: &mut Option<UnixStream>,
+    connect: &impl Fn() -> io::Result<UnixStream>,
+    message: &[u8],
+) -> io::Result<Vec<u8>> {
     let stream = match outside {
         Some(stream) => stream,
         None => {
-            let stream = UnixStream::connect(agent)?;
+            let stream = connect()?;
             stream.set_read_timeout(Some(PATIENCE))?;
             stream.set_write_timeout(Some(PATIENCE))?;
             outside.insert(stream)
@@ -157,7 +173,7 @@ mod tests {
         let (mut client, inside) = UnixStream::pair().unwrap();
         let attending = thread::spawn(move || {
             let mut count = 0;
-            let ended = attend(inside, &path, || count += 1);
+            let ended = attend(inside, || UnixStream::connect(&path), || count += 1);
             (count, ended.is_ok())
         });
         // Add a key, remove all, lock, an extension: refused; then what may be asked.

@@ -113,6 +113,27 @@ impl Client {
         self.simply(Request::Thaw)
     }
 
+    /// Has the keeper speak SSH on these descriptors: what the client sends, and what it receives. It returns when that
+    /// has ended.
+    ///
+    /// # Errors
+    /// When it cannot, or the keeper ends.
+    pub fn ssh(&self, host_key: String, ends: [BorrowedFd<'_>; 2]) -> Result<(), KeeperError> {
+        self.ask(Request::Ssh { host_key }, &ends)?;
+        match self.answer()? {
+            Some((Answer::Done, _)) => Ok(()),
+            _ => Err(self.gone()),
+        }
+    }
+
+    /// Has the keeper let in whoever is invited now, and nobody else.
+    ///
+    /// # Errors
+    /// When nobody can come at an address.
+    pub fn admit(&self) -> Result<(), KeeperError> {
+        self.simply(Request::Admit).map(|_| ())
+    }
+
     /// Has the workspace follow a changed arrangement.
     ///
     /// # Errors
@@ -235,6 +256,7 @@ pub fn enter(client: Client, argv: &[String], account: Option<String>) -> Result
         account,
         terminal,
         task: None,
+        guest: false,
     };
     let name = client.name.clone();
     let streams = Streams::own().map_err(file_error("pass on", "the standard streams"))?;

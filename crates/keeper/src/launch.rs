@@ -193,12 +193,14 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
     wire::send(socket, &Launched::Started, &[])
         .map_err(file_error("talk to", "the command that started the keeper"))?;
     keeper.begin();
+    keeper.follow_invitations();
     keeper.watch_signals()?;
     loop {
         match stopping.recv_timeout(LOOK) {
             Ok(()) | Err(RecvTimeoutError::Disconnected) => break,
             // Somebody removed the workspace's directory, or put another one in its place.
             Err(RecvTimeoutError::Timeout) if !keeper.is_in_place(&held) => break,
+            Err(RecvTimeoutError::Timeout) if keeper.visitors.have_ended() => keeper.follow_invitations(),
             Err(RecvTimeoutError::Timeout) => {}
         }
     }

@@ -30,6 +30,8 @@
 //! | [`event_log`] | the events of a start or a change, for those who watch |
 //! | [`place`], [`mod@record`], [`journal`] | where a workspace's files are, what ran last, what services wrote |
 //! | [`protocol`], [`client`], [`streams`] | requests and answers, and a command's side of them |
+//! | [`ssh`] | any editor and any client, by SSH |
+//! | [`visitors`] | colleagues who are let in for a while |
 //! | [`mounts`] | folders, as a sandbox mounts them |
 //! | [`ports`], [`acceptor`], [`datagrams`], [`splicing`] | connections and datagrams from outside to inside |
 //! | [`network`] | the way to other machines |
@@ -61,8 +63,10 @@ mod secrets;
 mod server;
 mod service;
 mod splicing;
+pub mod ssh;
 mod state;
 pub mod streams;
+pub mod visitors;
 mod work;
 
 pub use error::KeeperError;

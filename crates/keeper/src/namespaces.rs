@@ -29,6 +29,7 @@ use crate::agent;
 use crate::cleanup::CleanupList;
 use crate::network::{self, WayOut};
 use crate::place::Place;
+use crate::ssh::forward::Sockets;
 use crate::secrets;
 use crate::{APT_ALONE, APT_SOURCES, KeeperError, RESOLVER, names};
 
@@ -60,6 +61,8 @@ pub(crate) struct Started {
     pub network: String,
     /// Where the member's SSH agent is asked for inside.
     pub agent: Option<UnixListener>,
+    /// Where agents of SSH clients will be asked for.
+    pub sockets: Sockets,
 }
 
 /// Makes groups, namespaces and the way to other machines. What the kernel does not remove with the last process is
@@ -88,6 +91,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     notes.extend(personal.lacks.iter().cloned());
     let agent = personal.agent.as_ref().map(|_| agent::listen(session.process(), identity)).transpose();
     let agent = agent.map_err(file_error("listen at", agent::SOCKET))?;
+    let sockets = Sockets::new(session.process(), identity).map_err(file_error("make", "/run/ssh"))?;
     let without = arrangement.secrets.keys().filter(|name| secrets.get(name).is_none());
     notes.extend(without.map(|name| format!("it runs without the secret {name}, which is optional")));
     if identity.records_owners() {
@@ -103,7 +107,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     }
     let network = way.how.clone();
     let runtime = Namespaces { session, groups, way: Mutex::new(Some(way)), frozen: AtomicBool::new(false) };
-    Ok(Started { runtime: Box::new(runtime), notes, limits, network, agent })
+    Ok(Started { runtime: Box::new(runtime), notes, limits, network, agent, sockets })
 }
 
 /// A sandbox with control groups and a way to other machines.

@@ -18,6 +18,7 @@ use cavrith_sandbox::job::{Ending, LeftRunning, Listening, Task};
 
 use crate::ports::Carried;
 use crate::record::{FailedStep, Stamp, Standing};
+use crate::visitors::{Invitation, Present};
 
 /// Version of this protocol.
 pub const PROTOCOL: u32 = 1;
@@ -51,6 +52,13 @@ pub enum Request {
     Thaw,
     /// End it in order.
     Stop,
+    /// Speak SSH on the two descriptors that come with it: what the client sends, and what it receives.
+    Ssh {
+        /// The key by which the client knows this machine, in OpenSSH's form.
+        host_key: String,
+    },
+    /// Let in whoever is invited now, and nobody else.
+    Admit,
     /// Follow a changed arrangement, as far as that can be done while it runs.
     Apply(Box<Followed>),
 }
@@ -81,6 +89,9 @@ pub struct ExecRequest {
     pub terminal: [bool; 3],
     /// Instead of a program.
     pub task: Option<Task>,
+    /// It is a visitor's, and gets nothing that is the member's own.
+    #[serde(default)]
+    pub guest: bool,
 }
 
 /// While a command runs, from the client that started it.
@@ -264,4 +275,10 @@ pub struct Status {
     pub notes: Vec<String>,
     /// Steps of the first start that are done, by their marks.
     pub first_done: Vec<String>,
+    /// Who is invited.
+    #[serde(default)]
+    pub invited: Vec<Invitation>,
+    /// Visitors who are there.
+    #[serde(default)]
+    pub visitors: Vec<Present>,
 }

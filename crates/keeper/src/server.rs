@@ -22,7 +22,7 @@ use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
 use crate::work::Keeper;
-use crate::{KeeperError, client};
+use crate::{KeeperError, client, ssh};
 use cavrith_sandbox::locked;
 
 /// Threads that wait at the door when nobody comes, at most.
@@ -113,6 +113,21 @@ impl Keeper {
         }
         match serde_json::from_value(opening.request)? {
             Request::Run(visit) => self.host(guest, &visit, fds),
+            Request::Ssh { host_key } => {
+                let Ok(ends) = <[OwnedFd; 2]>::try_from(fds) else { return Err(io::ErrorKind::InvalidData.into()) };
+                match ssh::attend_member(self, &host_key, ends) {
+                    Ok(()) => wire::send(guest, &Answer::Done, &[]),
+                    Err(error) => wire::send(guest, &Answer::Refused(error.to_string()), &[]),
+                }
+            }
+            Request::Admit => {
+                let failed = self.visitors.follow(self);
+                let why = failed.iter().map(|(address, error)| format!("nobody can come at {address}: {error}"));
+                match why.collect::<Vec<_>>() {
+                    why if why.is_empty() => wire::send(guest, &Answer::Done, &[]),
+                    why => wire::send(guest, &Answer::Refused(why.join("; ")), &[]),
+                }
+            }
             Request::Status => wire::send(guest, &Answer::Status(Box::new(self.status())), &[]),
             Request::Watch { whole, linger } => self.report(guest, whole, linger.map(Duration::from_millis)),
             Request::Freeze => self.set_frozen(guest, true),
@@ -226,13 +241,20 @@ impl Keeper {
         })
     }
 
-    fn visiting(&self, visit: &ExecRequest) -> CommandJob {
+    /// A member's command, or a visitor's, as the runtime takes it.
+    pub fn visiting(&self, visit: &ExecRequest) -> CommandJob {
         let argv = if visit.argv.is_empty() { vec![self.shell.clone()] } else { visit.argv.clone() };
         let mut more: BTreeMap<_, _> = visit.env.iter().cloned().collect();
-        if visit.task.is_none() && visit.account.is_none() {
+        if visit.task.is_none() && visit.account.is_none() && !visit.guest {
             self.add_own(&mut more);
         }
         let mut command = self.command(argv, &more, (visit.account.clone(), None));
+        if visit.guest {
+            command.env = self.arrangement().setup.env.clone();
+            command.env.extend(more);
+            // What a visitor starts does not outlast the visit.
+            command.whole = true;
+        }
         if let Some(inside) = visit.here.as_deref().and_then(|here| self.inside_of(here)) {
             command.directory = inside;
         }

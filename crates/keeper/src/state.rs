@@ -55,6 +55,7 @@ impl Keeper {
     pub fn status(&self) -> Status {
         let measured = self.runtime.measure();
         let ports = locked(&self.forward).carried();
+        let (invited, visitors) = self.visitors.status();
         let state = self.state();
         let declared = |listening: &Listening| {
             state.arrangement.ports.iter().any(|port| {
@@ -87,6 +88,8 @@ impl Keeper {
             held: Some(measured.held),
             notes: state.notes.clone(),
             first_done: state.first_done.clone(),
+            invited,
+            visitors,
         }
     }
 }

@@ -34,6 +34,8 @@ use crate::ports::Forward;
 use crate::protocol::{Phase, ServiceStatus, WorkspaceEvent};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
 use crate::secrets;
+use crate::ssh::forward::Sockets;
+use crate::visitors::Visitors;
 
 /// How long members' commands have for their end.
 const FAREWELL: Duration = Duration::from_secs(2);
@@ -54,8 +56,12 @@ pub(crate) struct Keeper {
     /// Values of its secrets, which are nowhere else.
     secrets: SecretValues,
     pub personal: Personal,
+    /// Where clients' agents are asked for inside.
+    pub sockets: Sockets,
+    /// Who is let in besides the member.
+    pub visitors: Visitors,
     /// What no log may have of them.
-    hidden: Arc<Vec<String>>,
+    pub hidden: Arc<Vec<String>>,
     /// Nothing is recorded of it.
     plain: bool,
     pub network: String,
@@ -140,6 +146,7 @@ impl Keeper {
     ) -> Result<Arc<Self>, KeeperError> {
         let connector = started.runtime.connector()?;
         let forward = Forward::begin(&job.arrangement.ports, &connector)?;
+        let visitors = Visitors::new(&place.dir);
         let first_done = fs::read(first_done_path(&overlay_scratch)).unwrap_or_default();
         let state = State {
             standing: Standing::Starting,
@@ -172,6 +179,8 @@ impl Keeper {
             hidden: Arc::new(secrets::hidden(&job.secrets)),
             secrets: job.secrets,
             personal: job.personal,
+            sockets: started.sockets,
+            visitors,
             plain: job.plain,
             network: started.network,
             overlay_scratch,
@@ -236,6 +245,16 @@ impl Keeper {
             state.notes.retain(|note| !note.starts_with(beginning));
             state.notes.push(format!("{beginning}{rest}"));
         });
+    }
+
+    /// Lets in whoever is invited, and nobody else. Where nobody can come is shown in the status.
+    pub fn follow_invitations(self: &Arc<Self>) {
+        if self.plain {
+            return;
+        }
+        for (address, error) in self.visitors.follow(self) {
+            self.note_anew(&format!("nobody can come at {address}: "), &error.to_string());
+        }
     }
 
     /// Waits until `until` has an answer, looking whenever the state has changed.

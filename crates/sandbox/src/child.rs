@@ -16,6 +16,7 @@ pub mod owners;
 pub(crate) mod program;
 pub(crate) mod rights;
 pub(crate) mod root;
+pub(crate) mod sftp;
 pub(crate) mod single;
 pub(crate) mod supervise;
 pub(crate) mod volatile;

@@ -78,6 +78,15 @@ pub enum WorkspaceError {
     /// Secrets are not to be had.
     #[error("{0}")]
     Secrets(String),
+    /// A file of ours is no key.
+    #[error("{} is no key for SSH; remove it, and it is made again", .0.display())]
+    SshKey(std::path::PathBuf),
+    /// Somebody cannot be let in.
+    #[error("{0}")]
+    Invitation(String),
+    /// Our block in a configuration has no end any more.
+    #[error("our block in {} has lost its end, or its beginning; remove its lines, and try again", .0.display())]
+    SshConfig(std::path::PathBuf),
     /// The keeper, or talking to it.
     #[error(transparent)]
     Keeper(KeeperError),
@@ -134,6 +143,8 @@ impl WorkspaceError {
             Self::NoSeal => FailureCode::NO_SEAL,
             Self::Machine { .. } => FailureCode::TOO_SMALL,
             Self::Secrets(_) => FailureCode::SECRET,
+            Self::SshKey(_) | Self::SshConfig(_) => FailureCode::SSH,
+            Self::Invitation(_) => FailureCode::INVITATION,
             Self::NeverRan(_) => FailureCode::NOT_RUNNING,
             Self::NotUndone { .. } => FailureCode::USAGE,
             Self::Included(_) | Self::NoSpecThere { .. } => FailureCode::REVISION,
@@ -154,8 +165,8 @@ impl WorkspaceError {
             | Self::Included(_)
             | Self::NoSpecThere { .. }
             | Self::NotUndone { .. } => 2,
-            Self::Copy { .. } | Self::Machine { .. } => 3,
-            Self::Secrets(_) => 2,
+            Self::Copy { .. } | Self::Machine { .. } | Self::SshKey(_) | Self::SshConfig(_) => 3,
+            Self::Secrets(_) | Self::Invitation(_) => 2,
             Self::Keeper(error) => error.exit_code(),
             Self::Exchange(error) => error.exit_code(),
             Self::Engine(error) => error.exit_code(),

@@ -21,6 +21,8 @@
 //! | [`drifting`] | what was changed by hand, told, and taken back |
 //! | [`kept`] | kept folders: looked into, backed up, restored |
 //! | [`copying`] | files in and out |
+//! | [`inviting`] | colleagues who may come in |
+//! | [`ssh_config`] | workspaces as hosts of SSH clients |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
 
@@ -30,11 +32,13 @@ pub mod copying;
 pub mod drifting;
 pub mod error;
 pub mod history;
+pub mod inviting;
 pub mod kept;
 pub mod lifecycle;
 pub mod moved;
 pub mod reporting;
 pub mod scratches;
+pub mod ssh_config;
 pub mod verifying;
 
 pub use error::WorkspaceError;

@@ -252,6 +252,79 @@ pub struct Names {
 }
 
 #[derive(Debug, Arguments)]
+pub struct SshConfig {
+    /// Write the block to the configuration
+    #[arg(long, conflicts_with = "remove")]
+    pub apply: bool,
+    /// Remove the block
+    #[arg(long)]
+    pub remove: bool,
+    /// The configuration to use; ~/.ssh/config when left out
+    #[arg(long, value_name = "FILE")]
+    pub file: Option<PathBuf>,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Invite {
+    /// Whom: somebody of the team, or any name with --key; lists who is invited when left out
+    pub person: Option<String>,
+    /// They run programs and change files, as you do with cavrith enter
+    #[arg(long, conflicts_with_all = ["read_only", "end"])]
+    pub shell: bool,
+    /// They look at files, and change none
+    #[arg(long, conflicts_with = "end")]
+    pub read_only: bool,
+    /// They connect to this port inside: its name in the spec, or its number
+    #[arg(long, value_name = "PORT", conflicts_with = "end")]
+    pub port: Vec<String>,
+    /// How long: 30 min, 2 h, 3 d
+    #[arg(long = "for", value_name = "TIME", default_value = "1 h", value_parser = duration)]
+    pub for_: std::time::Duration,
+    /// Their public key: the line, or its file; that of the team when left out
+    #[arg(long, value_name = "KEY")]
+    pub key: Option<String>,
+    /// The address of this machine at which they come, and perhaps its port
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
+    pub at: String,
+    /// The host and port under which they reach that, when it is another: a jump host's
+    #[arg(long, value_name = "HOST:PORT")]
+    pub reached_at: Option<String>,
+    /// Take the invitation back, and end their connections
+    #[arg(long)]
+    pub end: bool,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+pub struct Visit {
+    /// The link that you were given
+    pub link: String,
+    /// Your private key, when it is none that SSH tries by itself
+    #[arg(long, value_name = "FILE")]
+    pub key: Option<PathBuf>,
+    /// Fetch and look at files, instead of a shell
+    #[arg(long)]
+    pub files: bool,
+    /// Have this port of the workspace here, under the same number, instead of a shell
+    #[arg(long, value_name = "PORT", conflicts_with = "files")]
+    pub port: Option<u16>,
+    /// Run this instead of a shell
+    #[arg(last = true, value_name = "CMD", conflicts_with_all = ["files", "port"])]
+    pub command: Vec<String>,
+}
+
+#[derive(Debug, Arguments)]
+pub struct SshProxy {
+    /// The workspace's name, with or without .cavrith
+    pub host: String,
+}
+
+#[derive(Debug, Arguments)]
 pub struct Drop {
     /// Do not ask
     #[arg(long)]

@@ -47,7 +47,7 @@ fn has_pending(place: &Place, record: &Record) -> bool {
 }
 
 /// A connection to the workspace, which is started when it does not run.
-fn running(screen: &Screen, meant: Meant<'_>) -> Result<Client, Failure> {
+pub fn running(screen: &Screen, meant: Meant<'_>) -> Result<Client, Failure> {
     // The usual case is a workspace that runs, which is found without reading the spec.
     if let Some((place, client)) = meant.existing()?.and_then(|place| Client::new(&place).map(|client| (place, client)))
     {

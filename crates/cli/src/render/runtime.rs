@@ -17,6 +17,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use crate::render::progress::seconds;
+use crate::commands::invite::words;
 use crate::screen::{Screen, styled};
 
 fn local(millis: u64) -> jiff::Zoned {
@@ -159,6 +160,17 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
     }
     if status.limits.is_empty() && !status.arrangement.limits.is_empty() {
         line(screen, "limits", shown_limits(status.arrangement.limits));
+    }
+    about = "invited";
+    for invitation in &status.invited {
+        let there = status.visitors.iter().filter(|visitor| visitor.name == invitation.name).count();
+        let there = match there {
+            0 => String::new(),
+            _ => format!("; {}", styled(screen.out.warning, "is there now")),
+        };
+        let name = styled(screen.out.strong, &invitation.name);
+        line(screen, about, format_args!("{name} {}{there}", words(invitation)));
+        about = "";
     }
     for note in &status.notes {
         line(screen, "note", note);

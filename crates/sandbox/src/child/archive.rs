@@ -3,9 +3,12 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, Write as _};
+use std::net::Shutdown;
 use std::os::fd::AsFd as _;
+use std::os::unix::net::UnixStream;
 use std::path::{Component, Path, PathBuf};
 
+use crate::child::sftp;
 use crate::host::ground::{self, Most};
 use crate::protocol::job::Task;
 
@@ -24,6 +27,23 @@ pub(crate) fn carry_out(task: &Task, env: &BTreeMap<String, String>) -> io::Resu
         Task::Pack { path, name } => pack(Path::new(path), name, stream(rustix::stdio::stdout())?),
         Task::Unpack { path, name } => {
             unpack(stream(rustix::stdio::stdin().as_fd())?, Path::new(path), name).map(|_| ())
+        }
+        Task::Sftp { read_only } => {
+            let home = env.get("HOME").map_or("/", String::as_str);
+            let (from, to) = (stream(rustix::stdio::stdin())?, stream(rustix::stdio::stdout())?);
+            sftp::serve(from, to, Path::new(home), *read_only)
+        }
+        Task::Socket(path) => {
+            let socket = UnixStream::connect(path).map_err(about("connect to", Path::new(path)))?;
+            let (mut from, mut to) = (stream(rustix::stdio::stdin())?, stream(rustix::stdio::stdout())?);
+            let (mut out, mut back) = (socket.try_clone()?, socket);
+            let outward = std::thread::spawn(move || {
+                let _ = io::copy(&mut from, &mut out);
+                let _ = out.shutdown(Shutdown::Write);
+            });
+            io::copy(&mut back, &mut to)?;
+            drop(outward);
+            Ok(())
         }
     }
 }

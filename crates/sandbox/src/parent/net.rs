@@ -108,9 +108,12 @@ impl Connector {
             .or_else(|error| self.connect_to((Ipv6Addr::LOCALHOST, port).into()).map_err(|_| error))
     }
 
-    /// The socket is made inside, and connected by the one who asks: a server that is slow to take connections holds up
-    /// nobody else.
-    fn connect_to(&self, address: SocketAddr) -> io::Result<TcpStream> {
+    /// A connection to any address, as a program inside would have it. The socket is made inside, and connected by the
+    /// one who asks: a server that is slow to take connections holds up nobody else.
+    ///
+    /// # Errors
+    /// When nobody listens there, or the inside reaches no such machine.
+    pub fn connect_to(&self, address: SocketAddr) -> io::Result<TcpStream> {
         let family = if address.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
         let socket = self.ask(|answer| NetRequest::Socket(family, answer))?;
         // On Linux it bounds connecting, too (socket(7)).

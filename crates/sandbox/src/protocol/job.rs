@@ -194,6 +194,13 @@ pub enum Task {
         /// The name that is used.
         name: String,
     },
+    /// Answer a client of SFTP at standard input and output.
+    Sftp {
+        /// Nothing may be changed.
+        read_only: bool,
+    },
+    /// Carry between standard input and output and the Unix socket at this path.
+    Socket(String),
 }
 
 /// How a command ended.

@@ -1,0 +1,236 @@
+//! Connections that a client of SSH carries: to ports and sockets inside, from ports inside, and to its agent (RFC 4254,
+//! section 7; OpenSSH's `PROTOCOL`, section 2.4).
+
+use std::fs::{self, File};
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::os::fd::{AsFd as _, AsRawFd as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
+
+use russh::server::{ChannelOpenHandle, Handle, Msg};
+use russh::{Channel, ChannelOpenFailure};
+use tokio::io::{AsyncRead, AsyncWrite, copy_bidirectional};
+use tokio::task::AbortHandle;
+
+use cavrith_sandbox::Identity;
+use cavrith_sandbox::job::Task;
+
+use super::Guest;
+use crate::agent;
+use crate::protocol::ExecRequest;
+use crate::work::Keeper;
+
+/// Connections of a listener at once.
+const AT_ONCE: usize = 32;
+
+/// Carries both directions until both have ended.
+async fn carry(channel: Channel<Msg>, mut stream: impl AsyncRead + AsyncWrite + Unpin) {
+    let _ = copy_bidirectional(&mut channel.into_stream(), &mut stream).await;
+}
+
+/// Where a client wants to connect to, seen from inside.
+fn target(guest: &Guest, host: &str, port: u32) -> Option<SocketAddr> {
+    let port = u16::try_from(port).ok().filter(|port| *port != 0 && guest.rights.may_connect(*port))?;
+    let own = guest.keeper.arrangement();
+    if host.eq_ignore_ascii_case("localhost") || own.inside_names().iter().any(|name| name == host) {
+        return Some(SocketAddr::from((Ipv4Addr::LOCALHOST, port)));
+    }
+    let address = host.trim_matches(['[', ']']).parse::<IpAddr>().ok()?;
+    // Other machines, which the workspace may reach where its visitor may not, are the member's alone.
+    (guest.rights.member || address.is_loopback()).then(|| SocketAddr::new(address, port))
+}
+
+/// Connects a channel to a port, as a program inside would.
+pub(super) async fn connect(
+    guest: Arc<Guest>,
+    (host, port): (String, u32),
+    channel: Channel<Msg>,
+    reply: ChannelOpenHandle,
+) {
+    let Some(target) = target(&guest, &host, port) else {
+        return reply.reject(ChannelOpenFailure::AdministrativelyProhibited).await;
+    };
+    let Some(place) = guest.place() else { return reply.reject(ChannelOpenFailure::ResourceShortage).await };
+    // Beside the connection's loop: a server that is slow to take it holds up nothing else.
+    tokio::spawn(async move {
+        let connector = guest.keeper.connector.clone();
+        let connected = tokio::task::spawn_blocking(move || match target.ip().is_loopback() {
+            true => connector.connect(target.port()),
+            false => connector.connect_to(target),
+        });
+        let stream = connected.await.map_err(io::Error::other).flatten().and_then(|stream| {
+            stream.set_nodelay(true)?;
+            stream.set_nonblocking(true)?;
+            tokio::net::TcpStream::from_std(stream)
+        });
+        match stream {
+            Ok(stream) => {
+                guest.log(&format!("connected to port {}", target.port()));
+                reply.accept().await;
+                carry(channel, stream).await;
+            }
+            Err(_) => reply.reject(ChannelOpenFailure::ConnectFailed).await,
+        }
+        drop(place);
+    });
+}
+
+/// Connects a channel to a Unix socket inside, as the account may.
+pub(super) async fn connect_socket(guest: Arc<Guest>, path: String, channel: Channel<Msg>, reply: ChannelOpenHandle) {
+    if !guest.rights.member {
+        return reply.reject(ChannelOpenFailure::AdministrativelyProhibited).await;
+    }
+    let Some(place) = guest.place() else { return reply.reject(ChannelOpenFailure::ResourceShortage).await };
+    let stream = socket(&guest, path);
+    match stream {
+        Ok(stream) => {
+            reply.accept().await;
+            tokio::spawn(async move {
+                carry(channel, stream).await;
+                drop(place);
+            });
+        }
+        Err(_) => reply.reject(ChannelOpenFailure::ConnectFailed).await,
+    }
+}
+
+fn socket(guest: &Guest, path: String) -> io::Result<tokio::net::UnixStream> {
+    let request =
+        ExecRequest { task: Some(Task::Socket(path)), account: guest.account.clone(), ..ExecRequest::default() };
+    let (ours, theirs) = UnixStream::pair()?;
+    let nothing = File::open("/dev/null")?;
+    let command = guest.keeper.visiting(&request);
+    let streams = [theirs.as_fd(), theirs.as_fd(), nothing.as_fd()];
+    guest.keeper.runtime.start(&command, streams).map_err(io::Error::other)?;
+    ours.set_nonblocking(true)?;
+    tokio::net::UnixStream::from_std(ours)
+}
+
+/// Listens on a port of the inside's loopback, and carries what connects there to the client.
+///
+/// # Errors
+/// When something inside listens on it already.
+pub(super) fn listen(
+    guest: Arc<Guest>,
+    (address, port): (String, u32),
+    handle: Handle,
+) -> io::Result<(u32, AbortHandle)> {
+    let port = u16::try_from(port).map_err(io::Error::other)?;
+    let listener = guest.keeper.connector.listen(port)?;
+    listener.set_nonblocking(true)?;
+    let listener = tokio::net::TcpListener::from_std(listener)?;
+    let bound = u32::from(listener.local_addr()?.port());
+    let listening = tokio::spawn(async move {
+        while let Ok((stream, from)) = listener.accept().await {
+            let Some(place) = guest.place() else { continue };
+            let (handle, address) = (handle.clone(), address.clone());
+            tokio::spawn(async move {
+                let (origin, number) = (from.ip().to_string(), u32::from(from.port()));
+                if let Ok(channel) = handle.channel_open_forwarded_tcpip(address, bound, origin, number).await {
+                    carry(channel, stream).await;
+                }
+                drop(place);
+            });
+        }
+    });
+    Ok((bound, listening.abort_handle()))
+}
+
+/// The socket inside at which a client's agent is asked; it goes with the connection.
+pub(super) struct AgentSocket {
+    /// Its path inside.
+    pub path: String,
+    name: String,
+    keeper: Arc<Keeper>,
+    listening: AbortHandle,
+}
+
+impl Drop for AgentSocket {
+    fn drop(&mut self) {
+        self.listening.abort();
+        self.keeper.sockets.remove(&self.name);
+    }
+}
+
+/// Lets commands of this connection ask the client's agent. They may have it sign, and change nothing of it.
+///
+/// # Errors
+/// When there can be no socket.
+pub(super) fn offer_agent(guest: &Arc<Guest>, handle: Handle) -> io::Result<()> {
+    if guest.agent.get().is_some() {
+        return Ok(());
+    }
+    let (name, listener) = guest.keeper.sockets.listen()?;
+    listener.set_nonblocking(true)?;
+    let listener = tokio::net::UnixListener::from_std(listener)?;
+    let listening = tokio::spawn(async move {
+        let open = Arc::new(tokio::sync::Semaphore::new(AT_ONCE));
+        while let Ok((stream, _)) = listener.accept().await {
+            let Ok(permit) = Arc::clone(&open).try_acquire_owned() else { continue };
+            let handle = handle.clone();
+            tokio::spawn(async move {
+                let _ = answer(stream, &handle).await;
+                drop(permit);
+            });
+        }
+    });
+    let (path, keeper) = (format!("{DIRECTORY}/{name}"), Arc::clone(&guest.keeper));
+    let _ = guest.agent.set(AgentSocket { path, name, keeper, listening: listening.abort_handle() });
+    Ok(())
+}
+
+/// One program inside that asks.
+async fn answer(stream: tokio::net::UnixStream, handle: &Handle) -> io::Result<()> {
+    let stream = stream.into_std()?;
+    stream.set_nonblocking(false)?;
+    let (near, far) = UnixStream::pair()?;
+    far.set_nonblocking(true)?;
+    let mut far = tokio::net::UnixStream::from_std(far)?;
+    let channel = handle.channel_open_agent().await.map_err(io::Error::other)?;
+    // Messages are judged one by one, by what waits for them.
+    thread::spawn(move || agent::attend(stream, || near.try_clone(), || {}));
+    let _ = copy_bidirectional(&mut channel.into_stream(), &mut far).await;
+    Ok(())
+}
+
+/// Sockets inside that come and go.
+#[derive(Debug)]
+pub(crate) struct Sockets {
+    /// Their directory, in the workspace's memory; opened before anything ran there.
+    dir: File,
+    identity: Identity,
+    next: AtomicUsize,
+}
+
+/// Their directory inside.
+const DIRECTORY: &str = "/run/ssh";
+
+impl Sockets {
+    /// Makes the directory in the workspace whose first process this is; nothing else runs there yet.
+    ///
+    /// # Errors
+    /// When the sandbox does not let it.
+    pub(crate) fn new(process: u32, identity: Identity) -> io::Result<Self> {
+        let path = format!("/proc/{process}/root{DIRECTORY}");
+        fs::create_dir(&path)?;
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o711))?;
+        Ok(Self { dir: File::open(&path)?, identity, next: AtomicUsize::new(0) })
+    }
+
+    /// Listens at a new one, which the account alone may ask.
+    fn listen(&self) -> io::Result<(String, UnixListener)> {
+        let name = format!("agent-{}", self.next.fetch_add(1, Ordering::SeqCst));
+        // By the directory itself: whatever root inside has made of its path, nothing elsewhere is touched.
+        let path = Path::new("/proc/self/fd").join(self.dir.as_raw_fd().to_string()).join(&name);
+        Ok((name, agent::listen_at(&path, self.identity)?))
+    }
+
+    fn remove(&self, name: &str) {
+        let _ = rustix::fs::unlinkat(&self.dir, name, rustix::fs::AtFlags::empty());
+    }
+}
