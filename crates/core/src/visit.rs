@@ -1,6 +1,6 @@
 //! Links that a member gives to a colleague whom they let into their workspace: where to come, as what, and by which
-//! key to know that it is the right machine. `cavrith:visit?at=HOST:PORT&name=WORKSPACE&key=ssh-ed25519%20…`, in the form
-//! of [`crate::link`].
+//! key to know that it is the right machine. `cavrith:visit?at=HOST:PORT&name=WORKSPACE&key=ssh-ed25519%20…`, in the
+//! form of [`crate::link`].
 
 use std::fmt;
 
@@ -72,7 +72,8 @@ impl VisitLink {
                 other => return Err(format!("it has {other}, which this version does not know")),
             }
         }
-        let ((host, port), name, key) = (at.ok_or("it has no at=")?, name.ok_or("it has no name=")?, key.ok_or("it has no key=")?);
+        let ((host, port), name, key) =
+            (at.ok_or("it has no at=")?, name.ok_or("it has no name=")?, key.ok_or("it has no key=")?);
         Ok(Self { host, port, name, key })
     }
 }

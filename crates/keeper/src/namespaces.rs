@@ -29,8 +29,8 @@ use crate::agent;
 use crate::cleanup::CleanupList;
 use crate::network::{self, WayOut};
 use crate::place::Place;
-use crate::ssh::forward::Sockets;
 use crate::secrets;
+use crate::ssh::forward::Sockets;
 use crate::{APT_ALONE, APT_SOURCES, KeeperError, RESOLVER, names};
 
 /// What a workspace's namespaces are made from.

@@ -119,11 +119,7 @@ struct Connection {
 ///
 /// # Errors
 /// When the descriptors cannot be waited for, or the host's key is none.
-pub(crate) fn attend_member(
-    keeper: &Arc<Keeper>,
-    host_key: &str,
-    [from, to]: [OwnedFd; 2],
-) -> io::Result<()> {
+pub(crate) fn attend_member(keeper: &Arc<Keeper>, host_key: &str, [from, to]: [OwnedFd; 2]) -> io::Result<()> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let config = config(host_key)?;
     runtime.block_on(async {
@@ -170,8 +166,7 @@ where
     S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
 {
     let (known, mut is_known) = watch::channel(None);
-    let connection =
-        Connection { keeper: Arc::clone(keeper), entry, guest: None, known, listening: HashMap::new() };
+    let connection = Connection { keeper: Arc::clone(keeper), entry, guest: None, known, listening: HashMap::new() };
     let opened = tokio::time::timeout(INTRODUCTION, russh::server::run_stream(config, stream, connection)).await;
     let Ok(Ok(session)) = opened else { return };
     let handle = session.handle();

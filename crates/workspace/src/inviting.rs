@@ -107,7 +107,8 @@ fn address(at: &str) -> Result<SocketAddr, WorkspaceError> {
         return Ok(address);
     }
     let ip = at.trim_matches(['[', ']']).parse::<IpAddr>();
-    let ip = ip.map_err(|_| refused(format!("{at} is no address of a machine; write it like 192.0.2.7 or 192.0.2.7:4022")))?;
+    let ip =
+        ip.map_err(|_| refused(format!("{at} is no address of a machine; write it like 192.0.2.7 or 192.0.2.7:4022")))?;
     let free = TcpListener::bind((ip, 0)).and_then(|listener| listener.local_addr());
     free.map_err(|error| refused(format!("nobody can come at {ip}: {error}")))
 }
@@ -138,7 +139,8 @@ pub fn invite(place: &Place, keys_of_host: &Keys, wish: &Wish<'_>) -> Result<(In
         return Err(refused("an invitation lasts 30 days at most"));
     }
     let keys = keys(&place.project, wish)?;
-    let reached = wish.reached_at.map(|at| host_and_port(at).map_err(|why| refused(format!("{at}: {why}")))).transpose()?;
+    let reached =
+        wish.reached_at.map(|at| host_and_port(at).map_err(|why| refused(format!("{at}: {why}")))).transpose()?;
     let host_key = PublicKey::parse(&keys_of_host.host_public).map_err(|bad| refused(bad.to_string()))?;
     let asked = address(wish.at)?;
     let until = now() + wish.lasts.as_millis() as u64;
@@ -146,8 +148,7 @@ pub fn invite(place: &Place, keys_of_host: &Keys, wish: &Wish<'_>) -> Result<(In
         // One address is enough for everybody who comes there; and whoever was given a link keeps it.
         let same = |other: &&Invitation| other.address.ip() == asked.ip() && wish.at.parse::<SocketAddr>().is_err();
         let address = all.invitations.iter().find(same).map_or(asked, |other| other.address);
-        let invitation =
-            Invitation { name: wish.name.to_owned(), keys, address, rights: wish.rights.clone(), until };
+        let invitation = Invitation { name: wish.name.to_owned(), keys, address, rights: wish.rights.clone(), until };
         all.version = VERSION;
         all.host_key.clone_from(&keys_of_host.host);
         all.invitations.retain(|other| other.name != wish.name);

@@ -16,8 +16,8 @@ use indicatif::ProgressBar;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::render::progress::seconds;
 use crate::commands::invite::words;
+use crate::render::progress::seconds;
 use crate::screen::{Screen, styled};
 
 fn local(millis: u64) -> jiff::Zoned {

@@ -57,6 +57,7 @@ mod server;
 mod services;
 mod signatures;
 mod spec;
+mod ssh;
 mod steps;
 mod store;
 mod sweeps;

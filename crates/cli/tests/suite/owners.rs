@@ -274,3 +274,80 @@ fn limits_of_the_machine_are_never_raised() {
     assert_eq!(String::from_utf8_lossy(&output.stdout), "900\n700\n");
     member.ok(&["stop"]);
 }
+
+/// A team's project in the hands of one of the three kinds of member.
+pub struct Someone {
+    /// `root`, `range` or `single`.
+    pub kind: &'static str,
+    pub team: Team,
+    member: Option<Member>,
+}
+
+impl Someone {
+    /// The kinds that there can be here, one after the other, each with a project of its own.
+    pub fn each(make: impl Fn() -> Team) -> impl Iterator<Item = Self> {
+        let kinds = if is_root() { &["root", "range", "single"][..] } else { &["root"] };
+        kinds.iter().map(move |kind| {
+            let team = make();
+            let member = (*kind != "root").then(|| Member::of(&team, *kind == "range"));
+            Self { kind, team, member }
+        })
+    }
+
+    /// A folder of theirs.
+    pub fn dir(&self) -> PathBuf {
+        self.member.as_ref().map_or_else(|| self.team.dir.path().to_owned(), |member| member.dir.clone())
+    }
+
+    /// Their home of Cavrith.
+    pub fn home(&self) -> PathBuf {
+        self.member.as_ref().map_or_else(|| self.team.home(), |member| member.dir.join("home"))
+    }
+
+    /// Another program of theirs, which knows them by name.
+    pub fn other(&self, program: &str) -> Command {
+        let mut command = match &self.member {
+            Some(member) if is_root() => {
+                let etc = member.dir.parent().unwrap().join("etc");
+                let script = "for f in passwd subuid subgid; do mount --bind \"$0/$f\" /etc/$f; done; exec setpriv --reuid $1 --regid $1 --clear-groups \"${@:2}\"";
+                let mut command = Command::new("unshare");
+                command.args(["--mount", "bash", "-ec", script]).arg(etc).arg(USER.to_string()).arg(program);
+                command
+            }
+            _ => Command::new(program),
+        };
+        command.current_dir(self.dir()).env("HOME", self.dir()).env("CAVRITH_HOME", self.home());
+        command
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        self.member.as_ref().map_or_else(|| self.team.command(arguments), |member| member.command(arguments))
+    }
+
+    pub fn run(&self, arguments: &[&str]) -> Output {
+        self.command(arguments).output().unwrap()
+    }
+
+    pub fn ok(&self, arguments: &[&str]) -> String {
+        let output = self.run(arguments);
+        assert!(output.status.success(), "{}: cavrith {arguments:?}: {}", self.kind, told(&output));
+        String::from_utf8(output.stdout).unwrap()
+    }
+}
+
+#[test]
+fn what_is_copied_in_is_written_as_the_account_and_not_as_whoever_runs_the_workspace() {
+    for who in Someone::each(Team::locked) {
+        let kind = who.kind;
+        who.ok(&["start", "-q", "--wait"]);
+        let spec = "serve.sh";
+        let refused = who.run(&["copy", "in", spec, "/etc/new"]);
+        // Where there is one owner, everything is theirs.
+        assert!(kind == "single" || told(&refused).contains("ermission denied"), "{kind}: {}", told(&refused));
+        who.ok(&["copy", "in", "--account", "root", spec, "/etc/new"]);
+        who.ok(&["copy", "in", spec, "/home/crew/new"]);
+        let owners = who.ok(&["run", "-q", "--", "stat", "-c", "%U", "/etc/new", "/home/crew/new"]);
+        assert!(kind == "single" || owners == "root\ncrew\n", "{kind}: {owners}");
+        who.ok(&["stop", "-q"]);
+    }
+}

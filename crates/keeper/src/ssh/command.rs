@@ -12,8 +12,8 @@ use russh::server::{Handle, Msg};
 use russh::{Channel, ChannelMsg, ChannelReadHalf, ChannelWriteHalf, Pty, Sig};
 use rustix::termios::{InputModes, OptionalActions, Winsize};
 use signal_hook::consts::{SIGHUP, SIGKILL};
-use tokio::io::{AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::io::unix::AsyncFd;
+use tokio::io::{AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::sync::{mpsc, watch};
 
 use cavrith_sandbox::SandboxError;

@@ -1,5 +1,5 @@
-//! Connections that a client of SSH carries: to ports and sockets inside, from ports inside, and to its agent (RFC 4254,
-//! section 7; OpenSSH's `PROTOCOL`, section 2.4).
+//! Connections that a client of SSH carries: to ports and sockets inside, from ports inside, and to its agent
+//! (RFC 4254, section 7; OpenSSH's `PROTOCOL`, section 2.4).
 
 use std::fs::{self, File};
 use std::io;

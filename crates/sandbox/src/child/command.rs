@@ -17,7 +17,7 @@ use crate::child::clock::Clock;
 use crate::child::filter;
 use crate::child::owners;
 use crate::child::program::{Program, Who, Why, start_sharing, why};
-use crate::child::rights::{become_only, bound_capabilities};
+use crate::child::rights::{become_only, bound_capabilities, give_up_capabilities};
 use crate::child::root::BUILD_PROCESSES;
 use crate::child::single;
 use crate::child::supervise::{self, Supervised};
@@ -209,6 +209,9 @@ fn prepare(
     }
     if let Some(recorder) = recorder {
         recorder.attach().map_err(why("look after attributes"))?;
+    }
+    if who.user != 0 {
+        give_up_capabilities().map_err(why("give up capabilities"))?;
     }
     // SAFETY: marks descriptors from 3 on to be closed by the exec that follows; nothing is closed yet.
     unsafe { libc::close_range(3, libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC as i32) };

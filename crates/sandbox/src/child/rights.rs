@@ -39,6 +39,16 @@ pub(crate) fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
     Ok(())
 }
 
+/// Gives up every capability at once. A program that is started by an account other than root has none anyway; a task of
+/// ours, which becomes no program, keeps them when its user number was the account's from the beginning.
+pub(crate) fn give_up_capabilities() -> io::Result<()> {
+    let none = CapabilitySet::empty();
+    Ok(rustix::thread::set_capabilities(
+        None,
+        rustix::thread::CapabilitySets { effective: none, permitted: none, inheritable: none },
+    )?)
+}
+
 /// Becomes a user and a group, for good.
 pub(crate) fn become_only(user: u32, group: u32) -> Result<(), Why> {
     let (uid, gid) = (Uid::from_raw(user), Gid::from_raw(group));

@@ -1,5 +1,5 @@
-//! Files over SSH (draft-ietf-secsh-filexfer-02, version 3 of SFTP), answered inside by a process of ours that has become
-//! the account: what it may see and change is what the account may. The extensions are those that OpenSSH's own client
+//! Files over SSH (draft-ietf-secsh-filexfer-02, version 3 of SFTP), answered inside by a process of ours that has
+//! become the account: what it may see and change is what the account may. The extensions are those that OpenSSH's own client
 //! asks for (its `PROTOCOL`, section 4).
 
 use std::collections::HashMap;
@@ -640,8 +640,17 @@ fn real_path(path: &Path) -> Answered<PathBuf> {
 fn space(of: &rustix::fs::StatVfs) -> Vec<u8> {
     let flags = u64::from(of.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY));
     let numbers = [
-        of.f_bsize, of.f_frsize, of.f_blocks, of.f_bfree, of.f_bavail, of.f_files, of.f_ffree, of.f_favail, of.f_fsid,
-        flags, of.f_namemax,
+        of.f_bsize,
+        of.f_frsize,
+        of.f_blocks,
+        of.f_bfree,
+        of.f_bavail,
+        of.f_files,
+        of.f_ffree,
+        of.f_favail,
+        of.f_fsid,
+        flags,
+        of.f_namemax,
     ];
     numbers.iter().flat_map(|number| number.to_be_bytes()).collect()
 }
@@ -713,7 +722,10 @@ mod tests {
         assert_eq!((found[4].0, code(4)), (STATUS, 1));
         assert_eq!((code(2), code(5), code(6), code(7)), (0, 0, 5, 0));
         let listed = String::from_utf8_lossy(&found[9].1).into_owned();
-        assert!(found[9].0 == NAME && listed.contains("-rw-r-----") && listed.ends_with("b\0\0\0\u{f}") || listed.contains(" b"));
+        assert!(
+            found[9].0 == NAME && listed.contains("-rw-r-----") && listed.ends_with("b\0\0\0\u{f}")
+                || listed.contains(" b")
+        );
         assert_eq!((found[10].0, code(10)), (STATUS, 1));
         assert_eq!((found[11].0, &found[11].1[4..12]), (ATTRS, &13_u64.to_be_bytes()[..]));
         assert_eq!((code(12), found[13].0, code(13)), (0, STATUS, 2));
