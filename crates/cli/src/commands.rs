@@ -33,6 +33,7 @@ pub mod record;
 pub mod roster;
 pub mod seal;
 pub mod show;
+pub mod speak;
 pub mod ssh;
 pub mod start;
 pub mod status;

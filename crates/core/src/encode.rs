@@ -98,3 +98,18 @@ pub fn percent_encoded(text: &str, kept: &str) -> String {
     }
     out
 }
+
+/// The text of percent-encoded bytes (RFC 3986, section 2.1); nothing when it is none.
+pub fn percent_decoded(text: &str) -> Option<String> {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.bytes();
+    while let Some(byte) = rest.next() {
+        if byte == b'%' {
+            let digits = [rest.next()?, rest.next()?];
+            bytes.push(u8::from_str_radix(std::str::from_utf8(&digits).ok()?, 16).ok()?);
+        } else {
+            bytes.push(byte);
+        }
+    }
+    String::from_utf8(bytes).ok().filter(|text| !text.contains('\0'))
+}

@@ -66,6 +66,7 @@ pub mod secrets;
 pub mod setup;
 pub mod signature;
 pub mod spec;
+pub mod speech;
 pub mod team;
 pub mod template;
 pub mod tracked;

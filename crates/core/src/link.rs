@@ -4,7 +4,7 @@
 
 use std::fmt;
 
-use crate::encode::percent_encoded;
+use crate::encode::{percent_decoded, percent_encoded};
 use crate::path::RootPath;
 
 /// How every link begins.
@@ -107,21 +107,10 @@ pub(crate) fn fields(query: &str) -> Result<Vec<(String, String)>, String> {
     query.split('&').map(field).collect()
 }
 
-/// The text of percent-encoded bytes; nothing when it is none.
+/// The text of percent-encoded bytes, when somebody can be shown it.
 fn decoded(text: &str) -> Option<String> {
-    let mut bytes = Vec::new();
-    let mut rest = text.bytes();
-    while let Some(byte) = rest.next() {
-        if byte != b'%' {
-            bytes.push(byte);
-            continue;
-        }
-        let digits = [rest.next()?, rest.next()?];
-        bytes.push(u8::from_str_radix(std::str::from_utf8(&digits).ok()?, 16).ok()?);
-    }
-    let text = String::from_utf8(bytes).ok()?;
     // Nothing that is shown or typed for somebody has these in it.
-    (!text.chars().any(char::is_control)).then_some(text)
+    percent_decoded(text).filter(|text| !text.chars().any(char::is_control))
 }
 
 #[cfg(test)]

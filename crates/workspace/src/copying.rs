@@ -20,7 +20,7 @@ use cavrith_keeper::protocol::ExecRequest;
 /// Bytes of an answer of the inside that are read.
 const LONGEST_ANSWER: u64 = 4 << 20;
 
-fn failed(what: &str) -> impl FnOnce(std::io::Error) -> WorkspaceError {
+pub(crate) fn failed(what: &str) -> impl FnOnce(std::io::Error) -> WorkspaceError {
     let what = what.to_owned();
     move |error| WorkspaceError::Copy { what, why: cavrith_core::path::shown(error.to_string().as_bytes()) }
 }

@@ -22,6 +22,7 @@
 //! | [`kept`] | kept folders: looked into, backed up, restored |
 //! | [`copying`] | files in and out |
 //! | [`inviting`] | colleagues who may come in |
+//! | [`speaking`] | language servers inside for editors outside |
 //! | [`ssh_config`] | workspaces as hosts of SSH clients |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
@@ -38,6 +39,7 @@ pub mod lifecycle;
 pub mod moved;
 pub mod reporting;
 pub mod scratches;
+pub mod speaking;
 pub mod ssh_config;
 pub mod verifying;
 

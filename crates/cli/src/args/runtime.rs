@@ -319,6 +319,15 @@ pub struct Visit {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Speak {
+    #[command(flatten)]
+    pub which: Which,
+    /// The server and its arguments
+    #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "CMD")]
+    pub command: Vec<String>,
+}
+
+#[derive(Debug, Arguments)]
 pub struct SshProxy {
     /// The workspace's name, with or without .cavrith
     pub host: String,

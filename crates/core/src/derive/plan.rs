@@ -45,7 +45,7 @@ use crate::template::Names;
 
 /// Version of the rules by which layers are made. Raise it when the same inputs would come out differently, so that
 /// nothing made by older rules is taken for the same.
-pub const RULES: u32 = 4;
+pub const RULES: u32 = 5;
 
 /// Version of what a step that fetches is given and relieved of besides its record. Raise it likewise; a test of
 /// [`crate::leftovers`] knows which rules this one is of.

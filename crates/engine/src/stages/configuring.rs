@@ -47,6 +47,31 @@ END
 chmod 755 /run/cavrith/ischroot /run/cavrith/hostname /usr/sbin/policy-rc.d
 ";
 
+/// dpkg runs a package's first script before there is anything of the package, so some remove whatever is in its place,
+/// left by an earlier one. Here the files are there already: those of a package whose script removes directories are
+/// kept by hard links, and put back where they are missing afterwards.
+fn keeping() -> String {
+    format!(
+        "laid() {{
+    grep -q 'rm  *-[a-zA-Z]*r' /var/lib/dpkg/info/$1.preinst || return 0
+    mkdir -p /{ASIDE}/laid
+    while read -r path; do
+        if [ -L \"$path\" ] || [ -f \"$path\" ]; then printf '%s\\n' \".$path\"; fi
+    done < /var/lib/dpkg/info/$1.list > /run/cavrith/laid
+    (cd / && xargs -r -d '\\n' cp -al --parents -t /{ASIDE}/laid < /run/cavrith/laid)
+}}
+back() {{
+    [ -d /{ASIDE}/laid ] || return 0
+    while read -r path; do
+        if [ -d \"/{ASIDE}/laid$path\" ] && [ ! -e \"$path\" ]; then mkdir -m 755 \"$path\"; fi
+    done < /var/lib/dpkg/info/$1.list
+    cp -aln /{ASIDE}/laid/. /
+    rm -rf /{ASIDE}/laid
+}}
+"
+    )
+}
+
 /// Ends it: everything has to be installed; and what would differ from build to build goes.
 ///
 /// Times of day are in logs. Inode numbers are in the linker's cache of what it saw. Copies of records before the last
@@ -170,7 +195,7 @@ impl Configuring<'_> {
         job.perturbations = maker.context.perturbations;
         let session = Session::begin(job, maker.context.identity)?;
         session.notes().iter().for_each(|text| maker.tell(Event::Note { text: text.clone() }));
-        self.carry_out(&session, "could not begin", &format!("{BEGIN}{}", self.first_scripts()))?;
+        self.carry_out(&session, "could not begin", &format!("{BEGIN}{}{}", keeping(), self.first_scripts()))?;
         let moves = if self.open { self.diverted(&session)? } else { Vec::new() };
         let left_out = self.left_out();
         let ending = format!(
@@ -214,7 +239,7 @@ impl Configuring<'_> {
             let Package { name, qualified, .. } = package;
             let architecture = package.field("Architecture");
             format!(
-                "DPKG_MAINTSCRIPT_PACKAGE={name} DPKG_MAINTSCRIPT_NAME=preinst DPKG_MAINTSCRIPT_ARCH={architecture} DPKG_MAINTSCRIPT_PACKAGE_REFCOUNT=1 DPKG_ROOT= DPKG_ADMINDIR=/var/lib/dpkg /var/lib/dpkg/info/{qualified}.preinst install\n"
+                "laid {qualified}\nDPKG_MAINTSCRIPT_PACKAGE={name} DPKG_MAINTSCRIPT_NAME=preinst DPKG_MAINTSCRIPT_ARCH={architecture} DPKG_MAINTSCRIPT_PACKAGE_REFCOUNT=1 DPKG_ROOT= DPKG_ADMINDIR=/var/lib/dpkg /var/lib/dpkg/info/{qualified}.preinst install\nback {qualified}\n"
             )
         };
         let mut both: Vec<_> = self.stage.packages.iter().filter(first).collect();
