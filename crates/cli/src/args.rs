@@ -19,7 +19,7 @@ pub use proof::{Roster, Seal, SigningKey, Team, TeamCommand, TeamProof, TeamSign
 pub use revisions::{At, History, Pinpoint};
 pub use runtime::{
     Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Invite, Logs,
-    Names, Run, Speak, SshConfig, SshProxy, Start, Stop, Visit, Which, WhichReport,
+    Names, Open, Run, Speak, SshConfig, SshProxy, Start, Stop, Visit, Which, WhichReport,
 };
 
 /// Describe a development workspace once, build it the same everywhere, prove it.
@@ -191,6 +191,8 @@ pub enum Command {
     Folder(Folder),
     /// Show the workspace's host names, or write them to the hosts file
     Names(Names),
+    /// Open a file or the project with your editor
+    Open(Open),
     /// Run a language server or debugger inside for an editor outside
     Speak(Speak),
     /// Let a colleague into the workspace for a while

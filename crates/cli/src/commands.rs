@@ -23,6 +23,7 @@ pub mod link;
 pub mod lock;
 pub mod logs;
 pub mod names;
+pub mod open;
 mod own;
 pub mod pack;
 pub mod pages;

@@ -123,6 +123,7 @@ fn exec(args: &Args, screen: &Screen) -> Outcome {
         Command::Drift(command) => commands::drift::exec(&args.general, screen, command),
         Command::Copy(command) => commands::copy::exec(&args.general, screen, command),
         Command::Folder(command) => commands::folder::exec(&args.general, screen, command),
+        Command::Open(command) => commands::open::exec(&args.general, screen, command),
         Command::Speak(command) => commands::speak::exec(&args.general, screen, command),
         Command::Invite(command) => commands::invite::exec(&args.general, screen, command),
         Command::Visit(command) => commands::invite::visit(screen, command),

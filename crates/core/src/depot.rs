@@ -228,6 +228,10 @@ pub struct EditorProfile {
     /// What the two files are written in.
     #[serde(default, skip_serializing_if = "Language::is_json")]
     pub language: Language,
+    /// The program and arguments by which the editor opens a place from outside, over SSH; see
+    /// [`crate::editors::opening`].
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub open: Vec<String>,
 }
 
 /// What an editor's settings are written in.

@@ -14,6 +14,7 @@ pub fn profiles() -> Vec<EditorProfile> {
         settings: settings.to_owned(),
         launch: Some(launch.to_owned()),
         language,
+        open: Vec::new(),
     };
     vec![
         profile(
@@ -38,6 +39,64 @@ pub fn profiles() -> Vec<EditorProfile> {
             Language::VimScript,
         ),
     ]
+}
+
+/// A place that an editor is to open.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OpenedPlace {
+    /// The workspace as a host of SSH.
+    pub host: String,
+    /// The path inside.
+    pub path: String,
+    /// The path outside; the one inside where the file is there only.
+    pub file: String,
+    /// The line, from 1.
+    pub line: u32,
+}
+
+/// The program and arguments that open a place: in each word `{host}`, `{path}`, `{file}` and `{line}` are filled in,
+/// and nothing else is read into it, so no name of a file can become another argument.
+pub fn opening(words: &[String], place: &OpenedPlace) -> Vec<String> {
+    let line = place.line.to_string();
+    let named = [("{host}", &place.host), ("{path}", &place.path), ("{file}", &place.file), ("{line}", &line)];
+    let fill = |word: &String| {
+        let mut out = String::new();
+        let mut rest = word.as_str();
+        while let Some(at) = rest.find('{') {
+            out.push_str(&rest[..at]);
+            rest = &rest[at..];
+            let found = named.iter().find(|(name, _)| rest.starts_with(name));
+            let taken = match found {
+                Some((name, value)) => {
+                    out.push_str(value);
+                    name.len()
+                }
+                None => {
+                    out.push('{');
+                    1
+                }
+            };
+            rest = &rest[taken..];
+        }
+        out + rest
+    };
+    words.iter().map(fill).collect()
+}
+
+/// How a program that runs in the terminal, inside, is told to open a place.
+pub fn opening_inside(program: &str, place: &OpenedPlace) -> Vec<String> {
+    let mut words = vec![program.to_owned()];
+    if program == "emacs" {
+        words.push("-nw".to_owned());
+    }
+    match program {
+        // Of the editors called vi some know no other way (POSIX, "vi").
+        "vi" => words.extend(["-c".to_owned(), place.line.to_string()]),
+        _ => words.push(format!("+{}", place.line)),
+    }
+    // It is absolute, and so is no option.
+    words.push(place.path.clone());
+    words
 }
 
 /// The text of a profile's settings file.
@@ -145,6 +204,22 @@ fn lisp(value: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_place_is_filled_in_and_is_never_read_as_something_to_fill_in() {
+        let place = OpenedPlace {
+            host: "timetable.cavrith".to_owned(),
+            path: "/code/{line} a.py".to_owned(),
+            file: "/home/tove/{host}".to_owned(),
+            line: 12,
+        };
+        let words = ["lantern", "--at={host}", "{path}:{line}", "{file}", "{other}{"].map(str::to_owned);
+        assert_eq!(
+            opening(&words, &place),
+            ["lantern", "--at=timetable.cavrith", "/code/{line} a.py:12", "/home/tove/{host}", "{other}{"]
+        );
+        assert_eq!(opening_inside("emacs", &place), ["emacs", "-nw", "+12", "/code/{line} a.py"]);
+    }
     use serde_json::json;
 
     fn settings() -> Map<String, Value> {

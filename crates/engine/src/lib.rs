@@ -52,6 +52,7 @@ pub mod culprit;
 pub mod depots;
 pub mod diagnosing;
 pub mod editing;
+pub mod editors;
 pub mod error;
 pub mod event;
 pub mod findings;

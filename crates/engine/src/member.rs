@@ -74,6 +74,8 @@ pub struct Config {
     pub personal: PersonalConfig,
     /// The network that this machine is in.
     pub network: NetworkConfig,
+    /// Editors of the member's, by name.
+    pub editors: BTreeMap<String, EditorConfig>,
     /// Whether a full `verify` reports by itself, whatever a spec says.
     pub automatic_reports: Option<bool>,
 }
@@ -98,6 +100,16 @@ pub struct PersonalConfig {
     pub git: GitConfig,
     /// Their commands inside may have this machine's SSH agent sign.
     pub ssh_agent: bool,
+    /// The editor that opens places: one of `[editors]`, or a program inside.
+    pub editor: Option<String>,
+}
+
+/// An editor of a member's.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct EditorConfig {
+    /// The program of this machine and its arguments; `{host}`, `{path}`, `{file}` and `{line}` are filled in.
+    pub command: Vec<String>,
 }
 
 /// Who a member is in version control.

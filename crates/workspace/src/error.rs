@@ -81,6 +81,14 @@ pub enum WorkspaceError {
     /// A file of ours is no key.
     #[error("{} is no key for SSH; remove it, and it is made again", .0.display())]
     SshKey(std::path::PathBuf),
+    /// A path is outside, and crosses the wall by no folder.
+    #[error("{0} lies in no folder of the workspace, so nothing inside can open it")]
+    Elsewhere(String),
+    /// An editor is not known.
+    #[error(
+        "there is no editor {0} here; say in config.toml how it is started:\n\n    [editors.{0}]\n    command = [\"{0}\", \"--host\", \"{{host}}\", \"{{path}}\"]"
+    )]
+    NoEditor(String),
     /// Somebody cannot be let in.
     #[error("{0}")]
     Invitation(String),
@@ -145,6 +153,7 @@ impl WorkspaceError {
             Self::Secrets(_) => FailureCode::SECRET,
             Self::SshKey(_) | Self::SshConfig(_) => FailureCode::SSH,
             Self::Invitation(_) => FailureCode::INVITATION,
+            Self::NoEditor(_) | Self::Elsewhere(_) => FailureCode::EDITOR,
             Self::NeverRan(_) => FailureCode::NOT_RUNNING,
             Self::NotUndone { .. } => FailureCode::USAGE,
             Self::Included(_) | Self::NoSpecThere { .. } => FailureCode::REVISION,
@@ -166,7 +175,7 @@ impl WorkspaceError {
             | Self::NoSpecThere { .. }
             | Self::NotUndone { .. } => 2,
             Self::Copy { .. } | Self::Machine { .. } | Self::SshKey(_) | Self::SshConfig(_) => 3,
-            Self::Secrets(_) | Self::Invitation(_) => 2,
+            Self::Secrets(_) | Self::Invitation(_) | Self::NoEditor(_) | Self::Elsewhere(_) => 2,
             Self::Keeper(error) => error.exit_code(),
             Self::Exchange(error) => error.exit_code(),
             Self::Engine(error) => error.exit_code(),

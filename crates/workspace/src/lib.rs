@@ -22,6 +22,7 @@
 //! | [`kept`] | kept folders: looked into, backed up, restored |
 //! | [`copying`] | files in and out |
 //! | [`inviting`] | colleagues who may come in |
+//! | [`opening`] | places of a project, opened with an editor |
 //! | [`speaking`] | language servers inside for editors outside |
 //! | [`ssh_config`] | workspaces as hosts of SSH clients |
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
@@ -37,6 +38,7 @@ pub mod inviting;
 pub mod kept;
 pub mod lifecycle;
 pub mod moved;
+pub mod opening;
 pub mod reporting;
 pub mod scratches;
 pub mod speaking;

@@ -148,6 +148,11 @@ pub fn file() -> Option<PathBuf> {
     Some(PathBuf::from(home).join(".ssh/config"))
 }
 
+/// Whether a configuration has our block.
+pub fn is_applied(path: &Path) -> bool {
+    reading::text(path).is_ok_and(|text| text.lines().any(|line| line.trim_end() == BEGINS))
+}
+
 /// Brings the block in a configuration up to date, or takes it out; says whether anything had to be changed.
 ///
 /// # Errors

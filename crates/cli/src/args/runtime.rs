@@ -319,6 +319,17 @@ pub struct Visit {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Open {
+    /// The file or folder, outside or inside, and perhaps :LINE; the project when left out
+    pub place: Option<String>,
+    /// The editor: one of config.toml, the team's, or vim, neovim, emacs, nano, vi inside
+    #[arg(long, value_name = "EDITOR")]
+    pub with: Option<String>,
+    #[command(flatten)]
+    pub which: Which,
+}
+
+#[derive(Debug, Arguments)]
 pub struct Speak {
     #[command(flatten)]
     pub which: Which,

@@ -53,6 +53,7 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
         settings: Some(settings),
         launch,
         language,
+        opens,
     } = &command.profile
     {
         let profile = EditorProfile {
@@ -61,6 +62,7 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
             settings: settings.clone(),
             launch: launch.clone(),
             language: *language,
+            open: opens.clone(),
         };
         return done(screen, &command.report, "added", &depots::add_editor(&command.dir, profile)?);
     }

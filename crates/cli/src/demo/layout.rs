@@ -23,6 +23,7 @@ pub fn depot(dir: &Path) -> io::Result<()> {
             settings: "/etc/lantern/settings.json".to_owned(),
             launch: Some("/etc/lantern/launch.json".to_owned()),
             language: Language::Json,
+            open: ["lantern", "--host", "{host}", "{path}:{line}"].map(str::to_owned).to_vec(),
         }],
         ..Index::empty(Some("Brindle Ferry's own sources".to_owned()))
     };

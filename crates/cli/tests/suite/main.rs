@@ -19,6 +19,7 @@ mod demo;
 mod dependencies;
 mod docs;
 mod drift;
+mod editors;
 mod export;
 mod faults;
 mod first_hour;

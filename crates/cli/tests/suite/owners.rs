@@ -304,6 +304,11 @@ impl Someone {
         self.member.as_ref().map_or_else(|| self.team.home(), |member| member.dir.join("home"))
     }
 
+    /// Their project.
+    pub fn project(&self) -> PathBuf {
+        self.member.as_ref().map_or_else(|| self.team.project(), |member| member.dir.join("timetable"))
+    }
+
     /// Another program of theirs, which knows them by name.
     pub fn other(&self, program: &str) -> Command {
         let mut command = match &self.member {
