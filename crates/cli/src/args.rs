@@ -130,7 +130,7 @@ pub enum Command {
     Init(Init),
     /// Find every mistake in the spec and its depots
     #[command(after_help = "Examples:\n  cavrith check\n  cavrith check --json")]
-    Check(Report),
+    Check(Check),
     /// Explain a mistake, a failure, or a key of the spec
     #[command(after_help = "Examples:\n  cavrith explain CV0113\n  cavrith explain services.ready\n  cavrith explain")]
     Explain(Explain),
@@ -380,6 +380,15 @@ fn duration(text: &str) -> Result<Duration, String> {
 
 fn bytes(text: &str) -> Result<u64, String> {
     measure(text, &[("B", 1), ("KiB", 1 << 10), ("MiB", 1 << 20), ("GiB", 1 << 30), ("TiB", 1 << 40)])
+}
+
+#[derive(Debug, Arguments)]
+pub struct Check {
+    /// Check what your own config.toml adds to this project's workspace, instead of the spec
+    #[arg(long)]
+    pub personal: bool,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]

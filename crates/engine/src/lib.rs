@@ -51,6 +51,7 @@ pub mod context;
 pub mod culprit;
 pub mod depots;
 pub mod diagnosing;
+pub mod dotfiles;
 pub mod editing;
 pub mod editors;
 pub mod error;

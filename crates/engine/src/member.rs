@@ -102,6 +102,64 @@ pub struct PersonalConfig {
     pub ssh_agent: bool,
     /// The editor that opens places: one of `[editors]`, or a program inside.
     pub editor: Option<String>,
+    /// Directories inside that programs are looked for in, after the team's.
+    pub path: Vec<String>,
+    /// Short words for commands, in shells.
+    pub aliases: BTreeMap<String, String>,
+    /// The shell, when it is inside; the account's otherwise.
+    pub shell: Option<String>,
+    /// Files for the account's home.
+    pub dotfiles: DotfilesConfig,
+    /// The same for certain projects: by the folder that a project is, or lies in.
+    pub projects: BTreeMap<String, PersonalConfig>,
+}
+
+impl PersonalConfig {
+    /// What counts for a project: the innermost folder before the outer ones, and those before what is for all.
+    #[must_use]
+    pub fn for_project(&self, project: &Path) -> Self {
+        let mut all = Self { projects: BTreeMap::new(), ..self.clone() };
+        for own in folders_of(&self.projects, project) {
+            let own = own.clone();
+            all.env.extend(own.env);
+            all.aliases.extend(own.aliases);
+            all.path.extend(own.path);
+            all.git.name = own.git.name.or(all.git.name);
+            all.git.email = own.git.email.or(all.git.email);
+            all.editor = own.editor.or(all.editor);
+            all.shell = own.shell.or(all.shell);
+            all.ssh_agent |= own.ssh_agent;
+            if own.dotfiles.from.is_some() {
+                all.dotfiles = own.dotfiles;
+            }
+        }
+        all
+    }
+}
+
+/// What a configuration has for the folders that a project is, or lies in; the outermost first.
+pub(crate) fn folders_of<'a, T>(by_folder: &'a BTreeMap<String, T>, project: &Path) -> Vec<&'a T> {
+    let real = |folder: &str| crate::secret_values::expanded(folder).canonicalize().ok();
+    let mut folders: Vec<_> = by_folder.iter().filter_map(|(folder, value)| Some((real(folder)?, value))).collect();
+    folders.retain(|(folder, _)| project.starts_with(folder));
+    folders.sort_by_key(|(folder, _)| folder.as_os_str().len());
+    folders.into_iter().map(|(_, value)| value).collect()
+}
+
+/// A member's own files for the home.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct DotfilesConfig {
+    /// The folder, or an address of git.
+    pub from: Option<String>,
+    /// The commit, for an address of git.
+    pub revision: Option<String>,
+    /// Which file or folder of it goes where in the home; without it, whatever begins with a dot goes by its own name.
+    pub place: BTreeMap<String, String>,
+    /// What of it is left out.
+    pub except: Vec<String>,
+    /// A command that is run inside, in the home, when the files are others than before.
+    pub run: Option<Vec<String>>,
 }
 
 /// An editor of a member's.

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use cavrith_store::reading;
 
+use crate::dotfiles::Dotfiles;
 use crate::member::{NetworkConfig, PersonalConfig};
 
 /// The trust store of this machine, as `certificates = ["host"]` means it.
@@ -51,6 +52,14 @@ pub struct Personal {
     pub everywhere: BTreeMap<String, String>,
     /// Certificates of authorities (PEM), besides those that the image believes.
     pub certificates: String,
+    /// Directories inside for `PATH`, after the team's.
+    pub path: Vec<String>,
+    /// Short words for commands.
+    pub aliases: BTreeMap<String, String>,
+    /// The shell, when it is inside.
+    pub shell: Option<String>,
+    /// Files for the home.
+    pub dotfiles: Dotfiles,
     /// The socket of this machine's SSH agent, when it is wanted inside.
     pub agent: Option<PathBuf>,
     /// What was wanted and is not to be had.
@@ -97,11 +106,34 @@ impl Personal {
         if !certificates.is_empty() {
             everywhere.extend(CERTIFICATE_VARIABLES.map(|name| (name.to_owned(), CERTIFICATES.to_owned())));
         }
+        for (name, command) in &personal.aliases {
+            let is_letter = |letter: char| letter.is_ascii_alphanumeric() || "_-.".contains(letter);
+            let is_name = name.chars().all(is_letter) && name.starts_with(|letter: char| letter != '-');
+            if !is_name || command.contains(['\n', '\0']) {
+                return Err(format!("[personal.aliases] cannot have {name:?}: letters, digits, - and _, and one line"));
+            }
+        }
+        if let Some(path) = personal.path.iter().find(|path| !path.starts_with(['/', '~']) || path.contains(':')) {
+            return Err(format!("[personal] path cannot have {path:?}; write it from / or ~/ on"));
+        }
+        if let Some(shell) = personal.shell.as_ref().filter(|shell| shell.is_empty() || shell.starts_with('-')) {
+            return Err(format!("[personal] shell cannot be {shell:?}"));
+        }
         let agent = personal.ssh_agent.then(|| env::var_os("SSH_AUTH_SOCK").map(PathBuf::from)).flatten();
         let lacks = personal.ssh_agent && agent.is_none();
         let lacks =
             lacks.then(|| "there is no SSH agent inside: SSH_AUTH_SOCK was not set where it was started".to_owned());
-        Ok(Self { own, everywhere, certificates, agent, lacks: lacks.into_iter().collect() })
+        Ok(Self {
+            own,
+            everywhere,
+            certificates,
+            path: personal.path.clone(),
+            aliases: personal.aliases.clone(),
+            shell: personal.shell.clone(),
+            dotfiles: Dotfiles::default(),
+            agent,
+            lacks: lacks.into_iter().collect(),
+        })
     }
 }
 

@@ -70,12 +70,8 @@ pub fn gather(
 
 /// What the configuration says for a project: of several folders that it lies in, the innermost counts.
 fn sources<'a>(config: &'a Config, project: &Path) -> BTreeMap<&'a str, &'a SecretSource> {
-    let real = |folder: &str| expanded(folder).canonicalize().ok();
-    let mut folders: Vec<_> =
-        config.secrets.iter().filter_map(|(folder, sources)| Some((real(folder)?, sources))).collect();
-    folders.retain(|(folder, _)| project.starts_with(folder));
-    folders.sort_by_key(|(folder, _)| folder.as_os_str().len());
-    folders.into_iter().flat_map(|(_, sources)| sources.iter().map(|(name, source)| (name.as_str(), source))).collect()
+    let folders = crate::member::folders_of(&config.secrets, project);
+    folders.into_iter().flatten().map(|(name, source)| (name.as_str(), source)).collect()
 }
 
 /// A path of the configuration, in which `~/` stands for the member's home.

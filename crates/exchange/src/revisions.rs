@@ -174,6 +174,22 @@ pub fn lay_out(dir: &Path, commit: &str, to: &Path, aside: &Path) -> Result<(), 
     std::fs::rename(aside, to).map_err(crate::error::writing(to))
 }
 
+/// Fetches a repository, and lays out one commit of it in a folder that is not there yet; a commit that is not in it
+/// leaves nothing.
+///
+/// # Errors
+/// When git fails, or the disk refuses.
+pub fn fetch(address: &str, commit: &str, to: &Path) -> Result<(), ExchangeError> {
+    let aside = to.with_extension(std::process::id().to_string());
+    let fetched = joining::clone(address, &aside)
+        .and_then(|()| git::text(&aside, ["checkout", "--quiet", "--detach", commit]).map(drop))
+        .and_then(|()| std::fs::rename(&aside, to).map_err(crate::error::writing(to)));
+    if fetched.is_err() {
+        let _ = std::fs::remove_dir_all(&aside);
+    }
+    fetched
+}
+
 /// Puts these files and folders of another commit into a folder that was laid out, in the place of its own; those that
 /// the other commit does not have are removed.
 ///

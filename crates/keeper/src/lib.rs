@@ -32,6 +32,8 @@
 //! | [`protocol`], [`client`], [`streams`] | requests and answers, and a command's side of them |
 //! | [`ssh`] | any editor and any client, by SSH |
 //! | [`visitors`] | colleagues who are let in for a while |
+//! | [`dotfiles`] | a member's own files in the home |
+//! | [`own_shell`] | a member's shell and aliases |
 //! | [`mounts`] | folders, as a sandbox mounts them |
 //! | [`ports`], [`acceptor`], [`datagrams`], [`splicing`] | connections and datagrams from outside to inside |
 //! | [`network`] | the way to other machines |
@@ -43,6 +45,7 @@ mod agent;
 mod cleanup;
 pub mod client;
 mod datagrams;
+mod dotfiles;
 pub mod error;
 mod event_log;
 pub mod folder_identity;
@@ -55,6 +58,7 @@ mod namespaces;
 pub mod network;
 mod opening;
 pub mod openings;
+mod own_shell;
 pub mod place;
 pub mod ports;
 pub mod protocol;

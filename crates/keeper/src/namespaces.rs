@@ -31,7 +31,7 @@ use crate::network::{self, WayOut};
 use crate::place::Place;
 use crate::secrets;
 use crate::ssh::forward::Sockets;
-use crate::{APT_ALONE, APT_SOURCES, KeeperError, RESOLVER, names};
+use crate::{APT_ALONE, APT_SOURCES, KeeperError, RESOLVER, names, own_shell};
 
 /// What a workspace's namespaces are made from.
 pub(crate) struct Wanted<'a> {
@@ -61,6 +61,8 @@ pub(crate) struct Started {
     pub network: String,
     /// Where the member's SSH agent is asked for inside.
     pub agent: Option<UnixListener>,
+    /// Versions of Ruby's libraries in the image.
+    pub gems: Vec<String>,
     /// Where agents of SSH clients will be asked for.
     pub sockets: Sockets,
 }
@@ -79,6 +81,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     }
     let (limits, each) = keep_limits(arrangement.limits, groups.kept);
     let believed = certificates(place, &layers, personal)?;
+    let gems = versions_of_gems(&layers);
     let mut job = Job::new(Purpose::Workspace, layers, scratch, &arrangement.setup.host_name);
     (job.folders, job.only) = (folders, (ACCOUNT_ID, ACCOUNT_ID));
     (job.groups, job.each) = (groups.dirs(), each);
@@ -91,6 +94,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     notes.extend(personal.lacks.iter().cloned());
     let agent = personal.agent.as_ref().map(|_| agent::listen(session.process(), identity)).transpose();
     let agent = agent.map_err(file_error("listen at", agent::SOCKET))?;
+    own_shell::lay(session.process(), personal, identity).map_err(file_error("write", "/run/personal"))?;
     let sockets = Sockets::new(session.process(), identity).map_err(file_error("make", "/run/ssh"))?;
     let without = arrangement.secrets.keys().filter(|name| secrets.get(name).is_none());
     notes.extend(without.map(|name| format!("it runs without the secret {name}, which is optional")));
@@ -107,7 +111,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     }
     let network = way.how.clone();
     let runtime = Namespaces { session, groups, way: Mutex::new(Some(way)), frozen: AtomicBool::new(false) };
-    Ok(Started { runtime: Box::new(runtime), notes, limits, network, agent, sockets })
+    Ok(Started { runtime: Box::new(runtime), notes, limits, network, agent, gems, sockets })
 }
 
 /// A sandbox with control groups and a way to other machines.
@@ -255,6 +259,16 @@ fn certificates(place: &Place, layers: &[PathBuf], personal: &Personal) -> Resul
     written.map_err(file_error("write", &path))?;
     let over = bundles.iter().map(|(bundle, _)| FolderMount::new(path.clone(), PathBuf::from("/").join(bundle)));
     Ok(std::iter::once(FolderMount::new(path.clone(), CERTIFICATES.into())).chain(over).collect())
+}
+
+/// The versions by which Ruby keeps what a user installs for themselves.
+fn versions_of_gems(layers: &[PathBuf]) -> Vec<String> {
+    let dirs = ["usr/lib/ruby/gems", "var/lib/gems"];
+    let found = layers.iter().flat_map(|layer| dirs.map(|dir| layer.join(dir)));
+    let names = found.filter_map(|dir| fs::read_dir(dir).ok()).flatten().flatten();
+    let versions = names.filter_map(|entry| entry.file_name().into_string().ok());
+    let is_version = |name: &String| name.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+    versions.filter(is_version).collect::<BTreeSet<_>>().into_iter().collect()
 }
 
 /// A spec's limits, as the sandbox takes them.

@@ -13,6 +13,7 @@ use cavrith_core::arrangement::{Arrangement, StepPart};
 use cavrith_core::spec::Moment;
 use cavrith_sandbox::job::{CommandJob, Ending};
 use cavrith_sandbox::lines::LastLines;
+use cavrith_sandbox::locked;
 
 use crate::journal::{self, Journal};
 use crate::protocol::{Followed, Phase, ServiceStatus, WorkspaceEvent};
@@ -69,6 +70,9 @@ impl Keeper {
     }
 
     fn open(self: &Arc<Self>) {
+        if !self.plain && !std::mem::replace(&mut *locked(&self.placed), true) {
+            self.place_dotfiles();
+        }
         let arrangement = self.arrangement();
         let due = |step: &&StepPart| {
             let (mark, state) = (step.mark(), self.state());

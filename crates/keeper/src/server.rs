@@ -22,7 +22,7 @@ use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
 use crate::work::Keeper;
-use crate::{KeeperError, client, ssh};
+use crate::{KeeperError, client, own_shell, ssh};
 use cavrith_sandbox::locked;
 
 /// Threads that wait at the door when nobody comes, at most.
@@ -243,9 +243,14 @@ impl Keeper {
 
     /// A member's command, or a visitor's, as the runtime takes it.
     pub fn visiting(&self, visit: &ExecRequest) -> CommandJob {
-        let argv = if visit.argv.is_empty() { vec![self.shell.clone()] } else { visit.argv.clone() };
+        let is_own = visit.account.is_none() && !visit.guest;
+        let argv = match (visit.argv.is_empty(), is_own) {
+            (false, _) => visit.argv.clone(),
+            (true, true) => own_shell::command(&self.personal, &self.shell),
+            (true, false) => vec![self.shell.clone()],
+        };
         let mut more: BTreeMap<_, _> = visit.env.iter().cloned().collect();
-        if visit.task.is_none() && visit.account.is_none() && !visit.guest {
+        if visit.task.is_none() && is_own {
             self.add_own(&mut more);
         }
         let mut command = self.command(argv, &more, (visit.account.clone(), None));
@@ -276,7 +281,14 @@ impl Keeper {
         // By itself it installs where root alone may write.
         own.entry("npm_config_prefix".to_owned()).or_insert_with(|| format!("{home}/.local"));
         if let Some(path) = team.get("PATH") {
-            variables.entry("PATH".to_owned()).or_insert_with(|| format!("{path}:{home}/.local/bin:{home}/.cargo/bin"));
+            let member = self.personal.path.iter();
+            let member =
+                member.map(|own| own.strip_prefix('~').map_or_else(|| own.clone(), |rest| format!("{home}{rest}")));
+            let known = [".local/bin", ".cargo/bin"].map(|own| format!("{home}/{own}"));
+            let gems = self.gems.iter().map(|version| format!("{home}/.local/share/gem/ruby/{version}/bin"));
+            let all = std::iter::once(path.clone()).chain(member).chain(known).chain(gems);
+            let all = all.collect::<Vec<_>>().join(":");
+            variables.entry("PATH".to_owned()).or_insert(all);
         }
         for (name, value) in own.into_iter().filter(|(name, _)| !team.contains_key(name)) {
             variables.entry(name).or_insert(value);

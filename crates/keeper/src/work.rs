@@ -56,6 +56,10 @@ pub(crate) struct Keeper {
     /// Values of its secrets, which are nowhere else.
     secrets: SecretValues,
     pub personal: Personal,
+    /// The member's own files are in place.
+    pub placed: Mutex<bool>,
+    /// Versions of Ruby's libraries in the image, by which the member's own gems are found.
+    pub gems: Vec<String>,
     /// Where clients' agents are asked for inside.
     pub sockets: Sockets,
     /// Who is let in besides the member.
@@ -63,7 +67,7 @@ pub(crate) struct Keeper {
     /// What no log may have of them.
     pub hidden: Arc<Vec<String>>,
     /// Nothing is recorded of it.
-    plain: bool,
+    pub plain: bool,
     pub network: String,
     overlay_scratch: PathBuf,
     layers: Vec<TreeDigest>,
@@ -179,6 +183,8 @@ impl Keeper {
             hidden: Arc::new(secrets::hidden(&job.secrets)),
             secrets: job.secrets,
             personal: job.personal,
+            placed: Mutex::new(false),
+            gems: started.gems,
             sockets: started.sockets,
             visitors,
             plain: job.plain,

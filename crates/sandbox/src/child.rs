@@ -13,6 +13,7 @@ pub(crate) mod making;
 pub(crate) mod measuring;
 pub(crate) mod notify;
 pub mod owners;
+pub(crate) mod placing;
 pub(crate) mod program;
 pub(crate) mod rights;
 pub(crate) mod root;

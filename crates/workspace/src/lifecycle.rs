@@ -6,20 +6,22 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::derive::changes::{Change, Effort, changes};
 use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::Plan;
+use cavrith_core::digest::ContentDigest;
 use cavrith_core::lock::{self, Lock};
 use cavrith_core::spec::{FILE_NAME, Machine, Spec};
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
+use cavrith_engine::dotfiles::{self, Dotfiles};
 use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
-use cavrith_engine::member::{self, Member};
+use cavrith_engine::member::{self, Config, DotfilesConfig, Member, PersonalConfig};
 use cavrith_engine::personal::Personal;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
 use cavrith_engine::secret_values::{self, SecretValues};
 use cavrith_sandbox::{Identity, machine};
-use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
+use cavrith_store::{Store, private};
 
 use crate::kept::{self, KeptFolder};
 use crate::moved;
@@ -259,14 +261,52 @@ pub struct Added {
 ///
 /// # Errors
 /// [`WorkspaceError::Secrets`], with what to write where, and when the configuration cannot be used.
-pub fn added(project: &Project, ask: &secret_values::Ask<'_>) -> Result<Added, WorkspaceError> {
+pub fn added(project: &Project, ask: &secret_values::Ask<'_>, is_bare: bool) -> Result<Added, WorkspaceError> {
     let config = Member::find()?.config;
-    let personal = Personal::of(&config.personal, &config.network)
-        .map_err(|why| ProjectError::Config { path: member::config_path().unwrap_or_default(), why })
-        .map_err(EngineError::from)?;
+    let own = if is_bare { PersonalConfig::default() } else { config.personal.for_project(&project.dir) };
+    let personal = personal(&own, &config)?;
     let wanted = project.spec.secrets.iter().map(|(name, secret)| (name.clone(), secret.value.clone())).collect();
     let secrets = secret_values::gather(&config, &project.dir, &wanted, ask).map_err(WorkspaceError::Secrets)?;
     Ok(Added { secrets, personal })
+}
+
+/// What a configuration says for one project, with its files.
+///
+/// # Errors
+/// When it cannot be used.
+pub fn personal(own: &PersonalConfig, config: &Config) -> Result<Personal, WorkspaceError> {
+    let unusable = |why: String| {
+        let path = member::config_path().unwrap_or_default();
+        WorkspaceError::from(EngineError::from(ProjectError::Config { path, why }))
+    };
+    let mut personal = Personal::of(own, &config.network).map_err(unusable)?;
+    if own.dotfiles.from.is_some() {
+        let folder = match dotfiles::local(&own.dotfiles) {
+            Some(folder) => folder,
+            None => at_revision(&own.dotfiles).map_err(unusable)?,
+        };
+        personal.dotfiles = Dotfiles::read(&own.dotfiles, &folder).map_err(unusable)?;
+    }
+    Ok(personal)
+}
+
+/// The files of a repository at the revision that the configuration pins; fetched once.
+fn at_revision(config: &DotfilesConfig) -> Result<PathBuf, String> {
+    let from = config.from.as_deref().unwrap_or_default();
+    let from =
+        if dotfiles::is_address(from) { from.to_owned() } else { dotfiles::expanded(from).display().to_string() };
+    let is_commit = |text: &&str| text.len() == 40 && text.bytes().all(|byte| byte.is_ascii_hexdigit());
+    let revision = config.revision.as_deref().filter(is_commit).ok_or_else(|| {
+        format!("the dotfiles of {from} need revision = \"…\", the whole name of a commit, so that nothing of them changes by itself")
+    })?;
+    let home = Home::find().ok_or("there is no HOME in the environment")?;
+    let name = ContentDigest::of(format!("{from} {revision}").as_bytes()).to_string();
+    let folder = home.root().join("dotfiles").join(&name[..16]);
+    if !folder.is_dir() {
+        private::directory(&home.root().join("dotfiles")).map_err(|error| error.to_string())?;
+        cavrith_exchange::revisions::fetch(&from, revision, &folder).map_err(|error| error.to_string())?;
+    }
+    Ok(folder)
 }
 
 /// What differs between what runs and what the spec says now.

@@ -47,6 +47,9 @@ pub struct Start {
     /// Start it though this machine does not offer all that the spec asks of it
     #[arg(long)]
     pub anyway: bool,
+    /// Start without what config.toml adds of your own: dotfiles, aliases, variables
+    #[arg(long)]
+    pub plain: bool,
     /// Its member knows what it gets of this machine
     #[arg(long, hide = true)]
     pub known: bool,

@@ -86,7 +86,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             };
             let same = wanted.arrangement.image == status.arrangement.image;
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement, lost)? };
-            let added = lifecycle::added(&project, &typed)?;
+            let added = lifecycle::added(&project, &typed, false)?;
             running_stop(screen, &place)?;
             if let Some(scratch) = lost {
                 let aside = lifecycle::set_scratch_aside(&home, &place, &scratch)?;

@@ -5,19 +5,26 @@ use std::collections::BTreeSet;
 use cavrith_core::lock::choose::Update;
 use cavrith_core::mistake::Mistake;
 use cavrith_core::team::Signer;
+use cavrith_engine::member::{self, Member};
+use cavrith_engine::personal::Personal;
 use cavrith_engine::project::Project;
 use cavrith_engine::team::{self, Standing};
 use cavrith_engine::{project, suites, survey};
 use cavrith_store::Store;
+use cavrith_workspace::lifecycle;
 use serde_json::{Value, json};
 
-use crate::args::{General, Report};
+use crate::args::{Check, General, Report};
 use crate::build_env;
 use crate::commands::Outcome;
 use crate::render::mistakes;
 use crate::screen::{Screen, styled};
 
-pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
+pub fn exec(general: &General, screen: &Screen, command: &Check) -> Outcome {
+    if command.personal {
+        return personal(general, screen, &command.report);
+    }
+    let command = &command.report;
     let dir = project::find(general.project())?;
     let store = build_env::store().ok().map(|(_, store)| store);
     let mut survey = survey::survey(&dir, &build_env::web(), store.as_ref(), &Update::Nothing)?;
@@ -49,6 +56,66 @@ pub fn exec(general: &General, screen: &Screen, command: &Report) -> Outcome {
         }
     }
     Ok(u8::from(!sound))
+}
+
+/// What the member's configuration adds: everything is read that a start would read, and nothing is started.
+fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
+    let config = Member::find()?.config;
+    let path = member::config_path().unwrap_or_default();
+    let project = project::find(general.project()).ok();
+    let own = project.as_deref().map_or_else(|| config.personal.clone(), |dir| config.personal.for_project(dir));
+    let added = lifecycle::personal(&own, &config)?;
+    let files: Vec<_> = added.dotfiles.files.iter().map(|file| format!("~/{}", file.path)).collect();
+    if command.json {
+        screen.json(&json!({
+            "config": path.display().to_string(),
+            "env": added.own,
+            "everywhere": added.everywhere.keys().collect::<Vec<_>>(),
+            "path": added.path,
+            "aliases": added.aliases,
+            "shell": added.shell,
+            "editor": own.editor,
+            "dotfiles": files,
+            "notes": added.lacks,
+        }));
+        return Ok(0);
+    }
+    let line = |what: &str, text: &str| {
+        screen.result(format_args!("{} {text}", styled(screen.out.faint, format_args!("{what:9}"))));
+    };
+    let scope = project.as_deref().map_or_else(|| "any project".to_owned(), |dir| dir.display().to_string());
+    screen.result(format_args!("{} adds to the workspace of {scope}", path.display()));
+    for (name, value) in &added.own {
+        line("variable", &format!("{name}={value}"));
+    }
+    if !added.path.is_empty() {
+        line("path", &added.path.join(", "));
+    }
+    for (name, words) in &added.aliases {
+        line("alias", &format!("{name}: {words}"));
+    }
+    for (what, name) in [("shell", &added.shell), ("editor", &own.editor)] {
+        if let Some(name) = name {
+            line(what, name);
+        }
+    }
+    for file in &files {
+        line("dotfile", file);
+    }
+    if let Some(run) = &added.dotfiles.run {
+        line("run", &run.join(" "));
+    }
+    let names: Vec<_> = added.everywhere.keys().map(String::as_str).collect();
+    if !names.is_empty() {
+        line("network", &names.join(", "));
+    }
+    for note in &added.lacks {
+        line("note", note);
+    }
+    if added == Personal::default() && own.editor.is_none() {
+        line("nothing", "");
+    }
+    Ok(0)
 }
 
 /// Packages that the archive does not have, in all variants.

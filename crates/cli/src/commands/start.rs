@@ -83,7 +83,13 @@ fn begin(screen: &Screen, command: &Start, (home, store, place, project): (Home,
         Some(name) if !place.named && !place.dir.exists() => place.with_name(&home, name),
         _ => place,
     };
-    let way = Way { known: command.known, anyway: command.anyway, parcel: command.parcel.as_deref(), ..Way::default() };
+    let way = Way {
+        known: command.known,
+        anyway: command.anyway,
+        bare: command.plain,
+        parcel: command.parcel.as_deref(),
+        ..Way::default()
+    };
     launch(screen, &place, project, way)?;
     settle(screen, &place, command, Some(started), None)
 }
@@ -97,7 +103,12 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
     }
     // The spec may have another name for it by now.
     let (place, project) = meant(general, &home, &command.which).to_start()?;
-    launch(screen, &place, &project, Way { known: command.known, anyway: command.anyway, ..Way::default() })?;
+    launch(
+        screen,
+        &place,
+        &project,
+        Way { known: command.known, anyway: command.anyway, bare: command.plain, ..Way::default() },
+    )?;
     let code = settle(screen, &place, command, Some(started), None)?;
     watched(general, screen, command, &project, code)
 }
@@ -116,6 +127,8 @@ pub struct Way<'a> {
     pub plain: bool,
     /// Its member knows what it gets of this machine, and need not be told at its first start.
     pub known: bool,
+    /// Without what the member adds of their own.
+    pub bare: bool,
     /// Though this machine does not offer what the spec asks of it.
     pub anyway: bool,
     /// A parcel whose scratch is laid out first, when there is none.
@@ -133,7 +146,7 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     if !way.anyway {
         lifecycle::check_machine(&build_env::home()?, project, &lock, &build_env.store_session.store)?;
     }
-    let added = if way.plain { Added::default() } else { lifecycle::added(project, &typed)? };
+    let added = if way.plain { Added::default() } else { lifecycle::added(project, &typed, way.bare)? };
     let built = build::ensure(screen, &build_env, project, &lock)?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;

@@ -134,13 +134,10 @@ fn a_place_is_opened_by_whom_the_member_chose_and_by_nobody_a_project_chose() {
         };
         let unknown = open(&["--with", "lamp"]);
         assert!(told(&unknown).contains("[editors.lamp]"), "{}", told(&unknown));
-        fs::create_dir_all(who.home()).unwrap();
-        fs::write(
-            who.home().join("config.toml"),
+        who.configure(
             "[personal]\neditor = \"lamp\"\n[editors.lamp]\ncommand = [\"lamp\", \"{path}\", \"{line}\", \"{file}\"]\n\
              [editors.far]\ncommand = [\"lamp\", \"{host}\"]\n",
-        )
-        .unwrap();
+        );
         let opened = open(&["serve.sh:3"]);
         assert!(opened.status.success(), "{}", told(&opened));
         let project = who.project().canonicalize().unwrap();
@@ -149,7 +146,7 @@ fn a_place_is_opened_by_whom_the_member_chose_and_by_nobody_a_project_chose() {
         let far = open(&["--with", "far"]);
         assert!(told(&far).contains("cavrith ssh-config --apply first"), "{}", told(&far));
         // The team's profile has a command of its own, which nobody allowed: it is told and not run.
-        fs::write(who.home().join("config.toml"), "").unwrap();
+        who.configure("");
         let spec = fs::read_to_string(who.project().join("cavrith.lock")).unwrap();
         assert!(spec.contains("[editor]"), "the demo has an editor");
         let lock = spec.replace("[editor]\n", "[editor]\nopen = [\"lamp\", \"hostile\"]\n");

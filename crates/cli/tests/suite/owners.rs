@@ -309,6 +309,16 @@ impl Someone {
         self.member.as_ref().map_or_else(|| self.team.project(), |member| member.dir.join("timetable"))
     }
 
+    /// Writes their configuration.
+    pub fn configure(&self, text: &str) {
+        let home = self.home();
+        fs::create_dir_all(&home).unwrap();
+        if self.member.is_some() && is_root() {
+            std::os::unix::fs::chown(&home, Some(USER), Some(USER)).unwrap();
+        }
+        fs::write(home.join("config.toml"), text).unwrap();
+    }
+
     /// Another program of theirs, which knows them by name.
     pub fn other(&self, program: &str) -> Command {
         let mut command = match &self.member {

@@ -153,3 +153,103 @@ fn an_ssh_agent_signs_for_commands_inside_can_be_changed_by_none_and_its_use_is_
         run(&["stop", "-q"]);
     }
 }
+
+#[test]
+fn dotfiles_aliases_and_a_path_are_there_change_and_go_and_what_was_sealed_stays() {
+    for who in crate::owners::Someone::each(Team::sealed) {
+        let kind = who.kind;
+        let dots = who.dir().join("dots");
+        let put = |name: &str, text: &str| {
+            let path = dots.join(name);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        };
+        put(".lamprc", "bright\n");
+        put(".config/lamp/a", "1\n");
+        put(".lantern/settings.json", "mine\n");
+        put(".setup.sh", "echo ran >> ~/ran\n");
+        let config = format!(
+            "[personal]\npath = [\"~/tools\"]\naliases = {{ tide = \"echo 'low water'\" }}\nenv = {{ LAMP = \"all\" }}\n\
+             [personal.dotfiles]\nfrom = \"{0}\"\nrun = [\"sh\", \".setup.sh\"]\n\
+             [personal.projects.\"{1}\"]\nenv = {{ LAMP = \"here\" }}\n[personal.projects.\"/nowhere\"]\nenv = {{ LAMP = \"there\" }}\n",
+            dots.display(),
+            who.project().canonicalize().unwrap().display(),
+        );
+        who.configure(&config);
+        let inside = |script: &str| who.ok(&["run", "-q", "--", "sh", "-c", script]);
+        let checked = who.ok(&["check", "--personal"]);
+        assert!(checked.contains("~/.config/lamp/a") && checked.contains("LAMP=here"), "{kind}: {checked}");
+        who.ok(&["start", "-q", "--wait"]);
+        assert_eq!(
+            inside("cat ~/.lamprc ~/.config/lamp/a ~/ran; stat -c %U ~/.lamprc"),
+            "bright\n1\nran\ncrew\n",
+            "{kind}"
+        );
+        assert_eq!(inside("echo $LAMP; case $PATH in */bin:/home/crew/tools:*) echo after;; esac"), "here\nafter\n");
+        // A script sees no alias; a shell at a terminal does.
+        assert_eq!(inside("tide 2>/dev/null || echo none"), "none\n", "{kind}");
+        assert!(inside("cat /run/personal/rc").contains("alias tide='echo"), "{kind}");
+        who.ok(&["verify"]);
+        assert!(who.ok(&["drift"]).contains("nothing was changed by hand"), "{kind}");
+        // Changed by hand: kept, and told. Changed outside: brought. Gone: gone. The command ran once for each state.
+        inside("echo dim > ~/.lamprc");
+        put(".config/lamp/a", "2\n");
+        who.ok(&["restart", "-q", "--wait"]);
+        assert_eq!(inside("cat ~/.lamprc ~/.config/lamp/a ~/ran"), "dim\n2\nran\nran\n", "{kind}");
+        assert!(who.ok(&["status"]).contains("your dotfiles lack ~/.lamprc"), "{kind}");
+        fs::remove_dir_all(dots.join(".config")).unwrap();
+        who.ok(&["restart", "-q", "--wait"]);
+        assert_eq!(inside("ls -d ~/.config 2>/dev/null || cat ~/.lantern/settings.json"), "mine\n", "{kind}");
+        // Without what is the member's own.
+        who.ok(&["stop", "-q"]);
+        who.ok(&["start", "-q", "--plain"]);
+        assert_eq!(
+            inside("echo ${LAMP-none}; ls -d ~/.lantern 2>/dev/null; ls /run/personal 2>/dev/null || true"),
+            "none\n"
+        );
+        who.ok(&["stop", "-q"]);
+        // What cannot be used is told before anything starts.
+        who.configure(&config.replace("/dots", "/none"));
+        let failed = who.run(&["start"]);
+        assert!(!failed.status.success() && told(&failed).contains("the dotfiles"), "{kind}: {}", told(&failed));
+        who.configure("[personal.dotfiles]\nfrom = \"https://git.example/x\"\n");
+        assert!(told(&who.run(&["check", "--personal"])).contains("need revision"), "{kind}");
+    }
+}
+
+#[test]
+fn dotfiles_of_a_repository_are_those_of_the_pinned_commit() {
+    let team = Team::locked();
+    let dots = team.dir.path().join("dots");
+    fs::create_dir(&dots).unwrap();
+    let git = |arguments: &[&str]| {
+        let mut command = Command::new("git");
+        command.args(["-c", "user.name=Tove", "-c", "user.email=tove@brindle.example"]).args(arguments);
+        let output = command.current_dir(&dots).output().unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    };
+    git(&["init", "-q"]);
+    fs::write(dots.join(".lamprc"), "first\n").unwrap();
+    git(&["add", "."]);
+    git(&["commit", "-q", "-m", "first"]);
+    let first = git(&["rev-parse", "HEAD"]);
+    fs::write(dots.join(".lamprc"), "second\n").unwrap();
+    git(&["commit", "-q", "-a", "-m", "second"]);
+    fs::create_dir_all(team.home()).unwrap();
+    let config = |revision: &str| {
+        let text = format!("[personal.dotfiles]\nfrom = \"{}\"\nrevision = \"{revision}\"\n", dots.display());
+        fs::write(team.home().join("config.toml"), text).unwrap();
+    };
+    config(&first);
+    team.ok(&["start", "-q", "--wait"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/home/crew/.lamprc"]), "first\n");
+    team.ok(&["stop", "-q"]);
+    config(&"0".repeat(40));
+    assert!(told(&team.run(&["start"])).contains("git"));
+    assert_eq!(fs::read_dir(team.home().join("dotfiles")).unwrap().count(), 1, "nothing half is left");
+    config(&git(&["rev-parse", "HEAD"]));
+    team.ok(&["start", "-q", "--wait"]);
+    assert_eq!(team.ok(&["run", "-q", "--", "cat", "/home/crew/.lamprc"]), "second\n");
+    team.ok(&["stop", "-q"]);
+}

@@ -8,7 +8,7 @@ use std::os::fd::AsFd as _;
 use std::os::unix::net::UnixStream;
 use std::path::{Component, Path, PathBuf};
 
-use crate::child::sftp;
+use crate::child::{placing, sftp};
 use crate::host::ground::{self, Most};
 use crate::protocol::job::Task;
 
@@ -32,6 +32,10 @@ pub(crate) fn carry_out(task: &Task, env: &BTreeMap<String, String>) -> io::Resu
             let home = env.get("HOME").map_or("/", String::as_str);
             let (from, to) = (stream(rustix::stdio::stdin())?, stream(rustix::stdio::stdout())?);
             sftp::serve(from, to, Path::new(home), *read_only)
+        }
+        Task::Place => {
+            let home = env.get("HOME").map_or("/", String::as_str);
+            placing::place(stream(rustix::stdio::stdin())?, stream(rustix::stdio::stdout())?, Path::new(home))
         }
         Task::Socket(path) => {
             let socket = UnixStream::connect(path).map_err(about("connect to", Path::new(path)))?;

@@ -199,8 +199,23 @@ pub enum Task {
         /// Nothing may be changed.
         read_only: bool,
     },
+    /// Put the files that come as a JSON list of [`PlacedFile`] into the home; what stays as it is told by lines.
+    Place,
     /// Carry between standard input and output and the Unix socket at this path.
     Socket(String),
+}
+
+/// A file of a member's own, for the home.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlacedFile {
+    /// Its path, relative to the home.
+    pub path: String,
+    /// Whether it can be run.
+    pub executable: bool,
+    /// What it leads to, when it is a link.
+    pub link: Option<String>,
+    /// Its bytes in base64 (RFC 4648, section 4).
+    pub content: String,
 }
 
 /// How a command ended.

@@ -1,0 +1,142 @@
+//! Putting a member's own files into the home, by a process that is the account. What is there already and is not ours
+//! stays, whoever put it there, and is told.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{self, Read, Write};
+use std::path::Path;
+
+use cavrith_core::digest::ContentDigest;
+use serde::{Deserialize, Serialize};
+
+use crate::host::ground::{Dress, Ground};
+use crate::protocol::job::PlacedFile;
+
+/// What was put there, in the home itself, which it goes along with.
+const LIST: &str = ".local/state/cavrith/placed";
+/// Bytes of all files, as they come.
+const LONGEST: u64 = 16 << 20;
+
+/// What is wanted.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Placed {
+    /// Digests of what was put there, by path.
+    files: BTreeMap<String, String>,
+}
+
+/// Puts the files that come from `from` into a home, takes away those of an earlier time that are no longer among them,
+/// and writes a line for each that stays as it is: `kept PATH`.
+///
+/// # Errors
+/// When what comes is not a list of files, or the home cannot be written to.
+pub(crate) fn place(from: impl Read, mut to: impl Write, home: &Path) -> io::Result<()> {
+    let mut text = Vec::new();
+    from.take(LONGEST).read_to_end(&mut text)?;
+    let wanted: Vec<PlacedFile> = serde_json::from_slice(&text)?;
+    let list = Path::new(LIST);
+    let mut before: Placed =
+        fs::read(home.join(list)).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default();
+    let ground = Ground::open(home)?;
+    let dress = |mode| Dress { mode, owner: None, modified: now() };
+    let mut after = Placed::default();
+    for file in &wanted {
+        let path = Path::new(&file.path);
+        let content = content(file)?;
+        let digest = digest(file.link.as_deref(), &content);
+        let ours = before.files.remove(&file.path);
+        match here(&home.join(path)) {
+            Some(here) if here == digest => {}
+            Some(here) if ours.as_ref() != Some(&here) => {
+                writeln!(to, "kept {}", file.path)?;
+                // What was ours and was changed by hand is theirs from now on.
+                continue;
+            }
+            _ => {
+                let mode = if file.executable { 0o755 } else { 0o644 };
+                let made = ground.make_way(path, &dress(0o755)).and_then(|()| match &file.link {
+                    Some(target) => ground.link(path, Path::new(target), &dress(0o777)),
+                    None => ground.file(path, &mut content.as_slice(), &dress(mode)),
+                });
+                if made.is_err() {
+                    writeln!(to, "kept {}", file.path)?;
+                    continue;
+                }
+            }
+        }
+        after.files.insert(file.path.clone(), digest);
+    }
+    for (path, digest) in before.files {
+        if here(&home.join(&path)).as_ref() == Some(&digest) {
+            ground.remove(Path::new(&path))?;
+        }
+    }
+    if after.files.is_empty() && !home.join(list).exists() {
+        return Ok(());
+    }
+    let text = serde_json::to_vec(&after)?;
+    ground.make_way(list, &dress(0o755))?;
+    ground.file(list, &mut text.as_slice(), &dress(0o644))
+}
+
+fn now() -> u64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    since.map(|since| since.as_secs()).unwrap_or_default()
+}
+
+fn content(file: &PlacedFile) -> io::Result<Vec<u8>> {
+    base64::Engine::decode(&base64::prelude::BASE64_STANDARD, &file.content).map_err(io::Error::other)
+}
+
+fn digest(link: Option<&str>, content: &[u8]) -> String {
+    match link {
+        Some(target) => format!("link {target}"),
+        None => ContentDigest::of(content).to_string(),
+    }
+}
+
+/// What is at a path; nothing when nothing is.
+fn here(path: &Path) -> Option<String> {
+    let meta = path.symlink_metadata().ok()?;
+    if meta.is_symlink() {
+        return Some(digest(Some(&fs::read_link(path).ok()?.to_string_lossy()), &[]));
+    }
+    let content = if meta.is_file() { fs::read(path).ok() } else { None };
+    Some(content.map_or_else(String::new, |content| digest(None, &content)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn file(path: &str, text: &str) -> PlacedFile {
+        let content = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, text);
+        PlacedFile { path: path.to_owned(), executable: false, link: None, content }
+    }
+
+    #[test]
+    fn files_come_change_and_go_and_what_is_somebody_s_own_stays() {
+        let home = tempfile::tempdir().unwrap();
+        let put = |files: &[PlacedFile]| {
+            let mut told = Vec::new();
+            place(serde_json::to_vec(files).unwrap().as_slice(), &mut told, home.path()).unwrap();
+            String::from_utf8(told).unwrap()
+        };
+        let text = |path: &str| fs::read_to_string(home.path().join(path)).ok();
+        fs::write(home.path().join(".team"), "sealed").unwrap();
+        assert_eq!(put(&[file(".config/a", "1"), file(".b", "1"), file(".team", "mine")]), "kept .team\n");
+        assert_eq!((text(".config/a"), text(".team")), (Some("1".to_owned()), Some("sealed".to_owned())));
+        // Again: nothing; another content: brought; changed by hand: kept; gone: taken away, with its directory.
+        assert_eq!(put(&[file(".config/a", "1"), file(".b", "1")]), "");
+        fs::write(home.path().join(".b"), "by hand").unwrap();
+        assert_eq!(put(&[file(".b", "2"), file(".c", "1")]), "kept .b\n");
+        assert_eq!((text(".config/a"), text(".b")), (None, Some("by hand".to_owned())));
+        assert!(!home.path().join(".config").exists());
+        assert_eq!(put(&[]), "");
+        assert_eq!((text(".b"), text(".c")), (Some("by hand".to_owned()), None));
+        // Through a link nothing is put.
+        let elsewhere = tempfile::tempdir().unwrap();
+        std::os::unix::fs::symlink(elsewhere.path(), home.path().join(".d")).unwrap();
+        assert_eq!(put(&[file(".d/x", "1")]), "kept .d/x\n");
+        assert_eq!(fs::read_dir(elsewhere.path()).unwrap().count(), 0);
+    }
+}
