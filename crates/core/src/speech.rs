@@ -6,6 +6,7 @@
 //! What people wrote or read, which may begin like a path, has keys of its own ([`PROSE`]).
 
 use std::borrow::Cow;
+use std::collections::HashMap;
 
 use crate::encode::{percent_decoded, percent_encoded};
 
@@ -126,6 +127,7 @@ fn rewritten<'a>(body: &'a [u8], places: &mut impl Places) -> Cow<'a, [u8]> {
     let mut out: Vec<u8> = Vec::new();
     // Everything before this is in `out` already.
     let mut taken = 0;
+    let mut known: HashMap<&[u8], Option<Vec<u8>>> = HashMap::new();
     let mut key: &[u8] = b"";
     let mut at = 0;
     while let Some(begin) = body[at..].iter().position(|byte| *byte == b'"').map(|found| at + found) {
@@ -133,9 +135,15 @@ fn rewritten<'a>(body: &'a [u8], places: &mut impl Places) -> Cow<'a, [u8]> {
         at = end + 1;
         let inner = &body[begin + 1..end];
         let is_key = body[at..].iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b':');
-        if let Some(new) = string(inner, key, is_key, places) {
+        let mut new = || string(inner, key, is_key, places).and_then(|new| serde_json::to_vec(&new).ok());
+        // One file is named again and again.
+        let new = match inner.starts_with(b"file:") && (is_key || !PROSE.contains(&key)) {
+            true => known.entry(inner).or_insert_with(new).clone(),
+            false => new(),
+        };
+        if let Some(new) = new {
             out.extend(&body[taken..begin]);
-            out.extend(serde_json::to_vec(&new).unwrap_or_default());
+            out.extend(new);
             taken = at;
         }
         if is_key {

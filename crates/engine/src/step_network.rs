@@ -91,7 +91,7 @@ impl StepNetwork {
             write.map_err(file_error("write", &place)).map(|()| place)
         };
         let certificate = written(network.authority.pem().as_bytes())?;
-        let java_store = written(&java_store::with(network.authority.der()))?;
+        let java_store = written(&java_store::with(&[network.authority.der()]))?;
         let resolver = written(b"nameserver 127.0.0.1\noptions timeout:2 attempts:2\n")?;
         job.answers_everywhere = true;
         job.files.push(FolderMount::new(certificate.clone(), PathBuf::from(CERTIFICATE)));

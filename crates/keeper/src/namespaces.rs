@@ -255,10 +255,29 @@ fn certificates(place: &Place, layers: &[PathBuf], personal: &Personal) -> Resul
     text += &personal.certificates;
     let path = place.dir.join("files/certificates.pem");
     let readable = fs::Permissions::from_mode(0o644);
-    let written = fs::write(&path, text).and_then(|()| fs::set_permissions(&path, readable));
+    let written = fs::write(&path, &text).and_then(|()| fs::set_permissions(&path, readable));
     written.map_err(file_error("write", &path))?;
+    let java = of_image(JAVA_STORE).map(|_| -> Result<FolderMount, KeeperError> {
+        let store = place.dir.join("files/certificates.jks");
+        let written = fs::write(&store, cavrith_recorder::java_store::with(&certificates_of(&text)));
+        let written = written.and_then(|()| fs::set_permissions(&store, fs::Permissions::from_mode(0o644)));
+        written.map_err(file_error("write", &store))?;
+        Ok(FolderMount::new(store, PathBuf::from("/").join(JAVA_STORE)))
+    });
+    let java = java.transpose()?;
     let over = bundles.iter().map(|(bundle, _)| FolderMount::new(path.clone(), PathBuf::from("/").join(bundle)));
-    Ok(std::iter::once(FolderMount::new(path.clone(), CERTIFICATES.into())).chain(over).collect())
+    Ok(std::iter::once(FolderMount::new(path.clone(), CERTIFICATES.into())).chain(over).chain(java).collect())
+}
+
+/// Where Debian's Java looks for the authorities that it believes: those of the image's bundle, in a form of its own.
+const JAVA_STORE: &str = "etc/ssl/certs/java/cacerts";
+
+/// The certificates of a text (RFC 7468, section 5), as DER.
+fn certificates_of(text: &str) -> Vec<Vec<u8>> {
+    let (begin, end) = ("-----BEGIN CERTIFICATE-----", "-----END CERTIFICATE-----");
+    let parts = text.split(begin).skip(1).filter_map(|part| part.split_once(end));
+    let plain = parts.map(|(inner, _)| inner.chars().filter(|letter| !letter.is_whitespace()).collect::<String>());
+    plain.filter_map(|inner| base64::Engine::decode(&base64::prelude::BASE64_STANDARD, inner).ok()).collect()
 }
 
 /// The versions by which Ruby keeps what a user installs for themselves.

@@ -39,6 +39,7 @@ mod mutations;
 mod oci;
 mod online;
 mod online_clients;
+mod online_editors;
 #[path = "../../../sources/tests/support/openpgp.rs"]
 mod openpgp;
 mod owners;

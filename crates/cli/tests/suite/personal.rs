@@ -16,7 +16,7 @@ fn names_certificates_and_proxies_reach_what_runs_and_leave_the_seal_alone() {
             continue;
         }
         let team = Team::new();
-        team.step("mkdir -p /etc/ssl/certs; echo of the image > /etc/ssl/certs/ca-certificates.crt");
+        team.step("mkdir -p /etc/ssl/certs/java; cd /etc/ssl/certs; echo of the image > ca-certificates.crt; echo x > java/cacerts");
         team.change(
             "run   = \"./serve.sh\"",
             "run   = \"echo $https_proxy $GIT_AUTHOR_NAME. > /tmp/seen; exec ./serve.sh\"",
@@ -56,6 +56,10 @@ fn names_certificates_and_proxies_reach_what_runs_and_leave_the_seal_alone() {
         let both = format!("of the image\n{CERTIFICATE}");
         assert_eq!(inside("cat $SSL_CERT_FILE"), both, "{kind}");
         assert_eq!(inside("cat /etc/ssl/certs/ca-certificates.crt"), both, "{kind}");
+        // In the form that Java reads, with the certificate in it.
+        let store =
+            inside("head -c 4 /etc/ssl/certs/java/cacerts | od -An -tx1; grep -c HARBOUR /etc/ssl/certs/java/cacerts");
+        assert_eq!(store.split_whitespace().collect::<Vec<_>>().join(" "), "fe ed fe ed 1", "{kind}");
         // A tool of the member's own is found, behind the team's.
         let own = "mkdir -p ~/.local/bin; for tool in quill mine; do printf '#!/bin/sh\\necho own\\n' > ~/.local/bin/$tool; chmod +x ~/.local/bin/$tool; done";
         inside(own);
