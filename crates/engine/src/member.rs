@@ -104,6 +104,8 @@ pub struct PersonalConfig {
     pub editor: Option<String>,
     /// Directories inside that programs are looked for in, after the team's.
     pub path: Vec<String>,
+    /// Ports outside, by the names that the spec has for them.
+    pub ports: BTreeMap<String, u16>,
     /// Short words for commands, in shells.
     pub aliases: BTreeMap<String, String>,
     /// The shell, when it is inside; the account's otherwise.
@@ -124,6 +126,7 @@ impl PersonalConfig {
             all.env.extend(own.env);
             all.aliases.extend(own.aliases);
             all.path.extend(own.path);
+            all.ports.extend(own.ports);
             all.git.name = own.git.name.or(all.git.name);
             all.git.email = own.git.email.or(all.git.email);
             all.editor = own.editor.or(all.editor);

@@ -54,6 +54,8 @@ pub struct Personal {
     pub certificates: String,
     /// Directories inside for `PATH`, after the team's.
     pub path: Vec<String>,
+    /// Ports outside, by the names that the spec has for them.
+    pub ports: BTreeMap<String, u16>,
     /// Short words for commands.
     pub aliases: BTreeMap<String, String>,
     /// The shell, when it is inside.
@@ -128,6 +130,7 @@ impl Personal {
             everywhere,
             certificates,
             path: personal.path.clone(),
+            ports: personal.ports.clone(),
             aliases: personal.aliases.clone(),
             shell: personal.shell.clone(),
             dotfiles: Dotfiles::default(),

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::io;
 use std::net::{TcpListener, UdpSocket};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::thread;
 use std::time::Duration;
 
@@ -14,7 +14,7 @@ use rustix::pipe::PipeFlags;
 use cavrith_sandbox::net::Connector;
 
 use crate::datagrams::Exchange;
-use crate::splicing::carry;
+use crate::splicing::{Pair, carry};
 
 /// The number of what ends the thread; ports have those after it.
 const END: u64 = 0;
@@ -50,9 +50,45 @@ struct Watched {
     inside: u16,
     /// Who sent datagrams to it.
     exchange: Exchange,
+    connections: Connections,
 }
 
-/// Waits at ports until this value is dropped. Connections that are open then go on.
+/// Connections that came to one socket, and have not ended.
+#[derive(Default)]
+struct Connections(Mutex<Open>);
+
+#[derive(Default)]
+struct Open {
+    pairs: Vec<Weak<Pair>>,
+    /// The port was taken away; what comes late ends at once.
+    is_over: bool,
+}
+
+impl Connections {
+    fn add(&self, pair: &Arc<Pair>) {
+        let mut open = self.open();
+        if open.is_over {
+            return pair.end();
+        }
+        // Those that have ended are forgotten now and then.
+        if open.pairs.len() == open.pairs.capacity() {
+            open.pairs.retain(|pair| pair.strong_count() > 0);
+        }
+        open.pairs.push(Arc::downgrade(pair));
+    }
+
+    fn end(&self) {
+        let mut open = self.open();
+        open.is_over = true;
+        open.pairs.drain(..).filter_map(|pair| pair.upgrade()).for_each(|pair| pair.end());
+    }
+
+    fn open(&self) -> MutexGuard<'_, Open> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Waits at ports until this value is dropped.
 #[derive(Debug)]
 pub(crate) struct Acceptor {
     shared: Arc<Shared>,
@@ -106,17 +142,21 @@ impl Acceptor {
         ports.last += 1;
         let number = ports.last;
         epoll::add(&self.shared.epoll, &outer, EventData::new_u64(number), EventFlags::IN)?;
-        ports.watched.insert(number, Arc::new(Watched { outer, inside, exchange: Exchange::default() }));
+        ports.watched.insert(
+            number,
+            Arc::new(Watched { outer, inside, exchange: Exchange::default(), connections: Connections::default() }),
+        );
         Ok(number)
     }
 
-    /// Releases a socket.
+    /// Releases a socket, and ends what came through it.
     pub(crate) fn remove(&self, number: u64) {
         if let Some(watched) = self.shared.ports().watched.remove(&number) {
             let _ = epoll::delete(&self.shared.epoll, &watched.outer);
             // The port is free at once, no matter who still holds the socket for a moment.
             let _ = rustix::net::shutdown(&watched.outer, rustix::net::Shutdown::Both);
             watched.exchange.end();
+            watched.connections.end();
         }
     }
 }
@@ -142,7 +182,7 @@ impl Shared {
                 let watched = self.ports().watched.get(&number).cloned();
                 let Some(watched) = watched else { continue };
                 match &watched.outer {
-                    Outer::Connections(listener) => self.accept(listener, watched.inside),
+                    Outer::Connections(listener) => self.accept(listener, &watched),
                     Outer::Datagrams(socket) => watched.exchange.take(socket, &self.connector, watched.inside),
                 }
             }
@@ -150,18 +190,21 @@ impl Shared {
     }
 
     /// Takes everybody who waits.
-    fn accept(&self, listener: &TcpListener, inside: u16) {
+    fn accept(&self, listener: &TcpListener, watched: &Arc<Watched>) {
         loop {
             match listener.accept() {
                 Ok((outer, _)) => {
-                    let connector = self.connector.clone();
+                    let (connector, watched) = (self.connector.clone(), Arc::clone(watched));
                     // Nobody listens inside: the connection is closed, as it would be if nobody listened here. So it is
                     // without a thread for it.
                     let _ = thread::Builder::new().spawn(move || {
                         if outer.set_nonblocking(false).is_ok()
-                            && let Ok(inner) = connector.connect(inside)
+                            && let Ok(inner) = connector.connect(watched.inside)
                         {
-                            carry(outer, inner);
+                            let pair = Arc::new(Pair { outer, inner });
+                            watched.connections.add(&pair);
+                            drop(watched);
+                            carry(&pair);
                         }
                     });
                 }

@@ -25,6 +25,8 @@ const TRIES: u16 = 100;
 /// Ports that are carried, until this value is dropped. Connections that are open then go on.
 #[derive(Debug)]
 pub struct Forward {
+    /// Numbers outside that the member has for some, by name.
+    own: BTreeMap<String, u16>,
     acceptor: Acceptor,
     carriers: BTreeMap<String, Carrier>,
 }
@@ -77,13 +79,13 @@ struct Carrier {
 }
 
 impl Forward {
-    /// Begins to carry ports.
+    /// Begins to carry ports; those whose names are in `own` at the member's numbers outside.
     ///
     /// # Errors
     /// When a port is taken that has to be exactly that one, or none is free.
-    pub fn begin(ports: &[PortPart], connector: &Connector) -> Result<Self, KeeperError> {
+    pub fn begin(ports: &[PortPart], own: &BTreeMap<String, u16>, connector: &Connector) -> Result<Self, KeeperError> {
         let acceptor = Acceptor::begin(connector).map_err(file_error("wait at", "the ports outside"))?;
-        let mut forward = Self { acceptor, carriers: BTreeMap::new() };
+        let mut forward = Self { acceptor, own: own.clone(), carriers: BTreeMap::new() };
         for port in ports {
             forward.add(port)?;
         }
@@ -117,7 +119,9 @@ impl Forward {
     }
 
     fn add(&mut self, port: &PortPart) -> Result<(), KeeperError> {
-        let (outside, listeners) = listen(port)?;
+        // A member's own number counts on their machine; whether it is free is as it is with the team's.
+        let wanted = self.own.get(&port.name).copied().unwrap_or(port.outside);
+        let (outside, listeners) = listen(port, wanted)?;
         let (mut addresses, mut sockets) = (Vec::new(), Vec::new());
         for (offset, listener) in listeners {
             let inside = port.inside.saturating_add(offset);
@@ -141,7 +145,7 @@ impl Forward {
             name: port.name.clone(),
             protocol: port.protocol,
             inside: port.inside,
-            wanted: port.outside,
+            wanted,
             outside,
             count: port.count,
             addresses,
@@ -159,8 +163,7 @@ impl Forward {
 type Listeners = Vec<(u16, Outer)>;
 
 /// Listens on the wanted row of ports or the next one that is free.
-fn listen(port: &PortPart) -> Result<(u16, Listeners), KeeperError> {
-    let wanted = port.outside;
+fn listen(port: &PortPart, wanted: u16) -> Result<(u16, Listeners), KeeperError> {
     let highest = u16::MAX - port.count.saturating_sub(1);
     let last = wanted.saturating_add(TRIES).min(highest);
     for outside in wanted..=last {

@@ -10,16 +10,30 @@ use rustix::pipe::{PipeFlags, SpliceFlags};
 /// Bytes that are carried at once.
 const CHUNK: usize = 1 << 20;
 
+/// Both ends of a connection that is carried: outside and inside.
+#[derive(Debug)]
+pub(crate) struct Pair {
+    pub outer: TcpStream,
+    pub inner: TcpStream,
+}
+
+impl Pair {
+    /// Ends it, whatever is still on its way.
+    pub(crate) fn end(&self) {
+        let _ = self.outer.shutdown(Shutdown::Both);
+        let _ = self.inner.shutdown(Shutdown::Both);
+    }
+}
+
 /// Carries both directions until both have ended.
-pub(crate) fn carry(outer: TcpStream, inner: TcpStream) {
-    let (outer, inner) = (Arc::new(outer), Arc::new(inner));
+pub(crate) fn carry(pair: &Arc<Pair>) {
     let back = {
-        let (outer, inner) = (Arc::clone(&outer), Arc::clone(&inner));
-        thread::Builder::new().spawn(move || one_way(&inner, &outer))
+        let pair = Arc::clone(pair);
+        thread::Builder::new().spawn(move || one_way(&pair.inner, &pair.outer))
     };
     // A connection that could only ask, and never hear an answer, is given up.
     let Ok(back) = back else { return };
-    one_way(&outer, &inner);
+    one_way(&pair.outer, &pair.inner);
     let _ = back.join();
 }
 

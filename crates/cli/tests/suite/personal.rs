@@ -257,3 +257,36 @@ fn dotfiles_of_a_repository_are_those_of_the_pinned_commit() {
     assert_eq!(team.ok(&["run", "-q", "--", "cat", "/home/crew/.lamprc"]), "second\n");
     team.ok(&["stop", "-q"]);
 }
+
+#[test]
+fn a_port_has_the_member_s_number_and_takes_its_connections_along_when_it_goes() {
+    use std::io::{Read as _, Write as _};
+    use std::net::{TcpListener, TcpStream};
+    let team = Team::locked();
+    fs::create_dir_all(team.home()).unwrap();
+    let free = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    fs::write(team.home().join("config.toml"), format!("[personal]\nports = {{ site = {free} }}\n")).unwrap();
+    team.ok(&["start", "-q", "--wait"]);
+    let port = team.json(&["status", "--json"])["status"]["ports"][0]["outside"].as_u64().unwrap() as u16;
+    // Somebody may have taken it meanwhile; then it is one after it, and not one near the spec's.
+    assert!((free..free.saturating_add(20)).contains(&port), "{port} and not {free}");
+    assert!(!team.ok(&["status"]).contains("pending"));
+    let mut open = TcpStream::connect(("127.0.0.1", port)).unwrap();
+    open.set_read_timeout(Some(std::time::Duration::from_secs(20))).unwrap();
+    // A request that is not over: the server waits for more, and nobody says anything.
+    open.write_all(b"GET / HTTP/1.1\r\n").unwrap();
+    let spec = fs::read_to_string(team.project().join("cavrith.toml")).unwrap();
+    let at = spec.find("[[ports]]").unwrap();
+    let end = spec[at + 2..].find("\n[").map_or(spec.len(), |found| at + 2 + found + 1);
+    fs::write(team.project().join("cavrith.toml"), format!("{}{}", &spec[..at], &spec[end..])).unwrap();
+    team.ok(&["lock", "-q"]);
+    team.ok(&["apply"]);
+    let ended = open.read(&mut [0; 64]);
+    assert!(
+        matches!(ended, Ok(0))
+            || ended.as_ref().is_err_and(|error| error.kind() == std::io::ErrorKind::ConnectionReset),
+        "{ended:?}"
+    );
+    assert!(TcpStream::connect(("127.0.0.1", port)).is_err());
+    team.ok(&["stop", "-q"]);
+}
