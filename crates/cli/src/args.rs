@@ -199,7 +199,7 @@ pub enum Command {
     Invite(Invite),
     /// Visit a colleague's workspace, by the link that they gave you
     Visit(Visit),
-    /// Show the block by which SSH clients reach your workspaces, or write it to their configuration
+    /// Show or write the SSH configuration by which clients reach your workspaces
     SshConfig(SshConfig),
     /// Speak SSH at standard input and output: the proxy command of ssh-config
     #[command(hide = true)]

@@ -2,8 +2,8 @@
 //! Protocol" of both), between an editor on one side of the wall and a server on the other: whatever names a file is
 //! rewritten, and nothing else is touched, not even the order of the keys.
 //!
-//! A file is named by a whole string: an address (`file:///code/a.c`, RFC 8089), as a value or as a key, or a bare path.
-//! What people wrote or read, which may begin like a path, has keys of its own ([`PROSE`]).
+//! A file is named by a whole string: an address (`file:///code/a.c`, RFC 8089), as a value or as a key, or a bare
+//! path. What people wrote or read, which may begin like a path, has keys of its own ([`PROSE`]).
 
 use std::borrow::Cow;
 use std::collections::HashMap;

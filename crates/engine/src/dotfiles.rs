@@ -49,7 +49,7 @@ impl Dotfiles {
             let to = to.strip_prefix("~/").unwrap_or(to);
             if !is_beneath(Path::new(from)) || !is_beneath(Path::new(to)) {
                 return Err(format!(
-                    "the dotfiles place {from:?} at {to:?}; both are paths without .. beneath the folder and the home"
+                    "the dotfiles place {from} at {to}; both are paths without .. beneath the folder and the home"
                 ));
             }
             gathered.add(Path::new(from), to)?;

@@ -116,10 +116,10 @@ impl Personal {
             }
         }
         if let Some(path) = personal.path.iter().find(|path| !path.starts_with(['/', '~']) || path.contains(':')) {
-            return Err(format!("[personal] path cannot have {path:?}; write it from / or ~/ on"));
+            return Err(format!("[personal] path cannot have {path}; write it from / or ~/ on"));
         }
         if let Some(shell) = personal.shell.as_ref().filter(|shell| shell.is_empty() || shell.starts_with('-')) {
-            return Err(format!("[personal] shell cannot be {shell:?}"));
+            return Err(format!("[personal] shell cannot be \"{shell}\""));
         }
         let agent = personal.ssh_agent.then(|| env::var_os("SSH_AUTH_SOCK").map(PathBuf::from)).flatten();
         let lacks = personal.ssh_agent && agent.is_none();

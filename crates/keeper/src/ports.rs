@@ -79,11 +79,23 @@ struct Carrier {
 }
 
 impl Forward {
+    /// Begins to carry ports, at the numbers that they have.
+    ///
+    /// # Errors
+    /// As [`Self::begin_at`].
+    pub fn begin(ports: &[PortPart], connector: &Connector) -> Result<Self, KeeperError> {
+        Self::begin_at(ports, &BTreeMap::new(), connector)
+    }
+
     /// Begins to carry ports; those whose names are in `own` at the member's numbers outside.
     ///
     /// # Errors
     /// When a port is taken that has to be exactly that one, or none is free.
-    pub fn begin(ports: &[PortPart], own: &BTreeMap<String, u16>, connector: &Connector) -> Result<Self, KeeperError> {
+    pub fn begin_at(
+        ports: &[PortPart],
+        own: &BTreeMap<String, u16>,
+        connector: &Connector,
+    ) -> Result<Self, KeeperError> {
         let acceptor = Acceptor::begin(connector).map_err(file_error("wait at", "the ports outside"))?;
         let mut forward = Self { acceptor, own: own.clone(), carriers: BTreeMap::new() };
         for port in ports {

@@ -149,7 +149,7 @@ impl Keeper {
         stop: mpsc::Sender<()>,
     ) -> Result<Arc<Self>, KeeperError> {
         let connector = started.runtime.connector()?;
-        let forward = Forward::begin(&job.arrangement.ports, &job.personal.ports, &connector)?;
+        let forward = Forward::begin_at(&job.arrangement.ports, &job.personal.ports, &connector)?;
         let visitors = Visitors::new(&place.dir);
         let first_done = fs::read(first_done_path(&overlay_scratch)).unwrap_or_default();
         let state = State {

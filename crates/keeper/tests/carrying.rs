@@ -157,14 +157,19 @@ fn a_change_keeps_what_stays_and_closes_what_goes(yard: &Yard) {
         forward.carried().into_iter().map(|one| (one.name, one.outside)).collect()
     };
     let before = ports(&forward);
-    // A connection that is open goes on, though its port is not carried any more.
-    let mut open = TcpStream::connect(("127.0.0.1", before[0].1)).unwrap();
-    open.write_all(b"ebb").unwrap();
+    // A connection that is open ends with its port, and one of another port goes on.
+    let connect = |port: u16| {
+        let mut open = TcpStream::connect(("127.0.0.1", port)).unwrap();
+        open.set_read_timeout(Some(PATIENCE)).unwrap();
+        open.write_all(b"ebb").unwrap();
+        open
+    };
+    let (mut gone, mut open) = (connect(before[0].1), connect(before[1].1));
     std::thread::sleep(Duration::from_millis(100));
     forward.change(std::slice::from_ref(&stays)).unwrap();
     assert_eq!(ports(&forward), before[1..]);
+    assert!(matches!(gone.read(&mut [0; 8]), Ok(0)) || gone.write(b"x").is_err());
     open.shutdown(Shutdown::Write).unwrap();
-    open.set_read_timeout(Some(PATIENCE)).unwrap();
     let mut answer = String::new();
     open.read_to_string(&mut answer).unwrap();
     assert_eq!(answer, "bbe");

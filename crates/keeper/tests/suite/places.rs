@@ -228,6 +228,7 @@ proptest! {
             account: account.clone(),
             terminal,
             task: None,
+            guest: false,
         };
         let opening = Opening { protocol: PROTOCOL, request: Request::Run(Box::new(visit)) };
         let text = serde_json::to_vec(&opening).unwrap();

@@ -39,8 +39,8 @@ pub(crate) fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
     Ok(())
 }
 
-/// Gives up every capability at once. A program that is started by an account other than root has none anyway; a task of
-/// ours, which becomes no program, keeps them when its user number was the account's from the beginning.
+/// Gives up every capability at once. A program that is started by an account other than root has none anyway; a task
+/// of ours, which becomes no program, keeps them when its user number was the account's from the beginning.
 pub(crate) fn give_up_capabilities() -> io::Result<()> {
     let none = CapabilitySet::empty();
     Ok(rustix::thread::set_capabilities(

@@ -1,6 +1,6 @@
 //! Files over SSH (draft-ietf-secsh-filexfer-02, version 3 of SFTP), answered inside by a process of ours that has
-//! become the account: what it may see and change is what the account may. The extensions are those that OpenSSH's own client
-//! asks for (its `PROTOCOL`, section 4).
+//! become the account: what it may see and change is what the account may. The extensions are those that OpenSSH's own
+//! client asks for (its `PROTOCOL`, section 4).
 
 use std::collections::HashMap;
 use std::ffi::OsStr;

@@ -46,7 +46,7 @@ pub(super) fn measure(arrangement: &Arrangement, connector: &Connector) -> Ports
             continue;
         }
         let anywhere = PortPart { exact: false, ..part.clone() };
-        let outcome = Forward::begin(std::slice::from_ref(&anywhere), &BTreeMap::new(), connector)
+        let outcome = Forward::begin(std::slice::from_ref(&anywhere), connector)
             .map_err(|error| Fault::Machine(io::Error::other(error.to_string())))
             .and_then(|forward| forward.carried().iter().try_for_each(|port| arrives(connector, port)));
         match outcome {
