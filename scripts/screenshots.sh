@@ -117,8 +117,6 @@ inside root "printf 'depth = 8\\npier = \"north\"\\n' > /etc/harbour.conf; mkdir
 inside root "printf '#!/bin/sh\\nexec quill serve --port 8081 /srv/site\\n' > /bin/preview; chmod 755 /bin/preview; rm /bin/vi; ln -s preview /bin/look"
 inside crew "echo 'export TIDE_STATION=7' >> ~/.profile; echo ls > ~/.ash_history; echo x > ~/notes.txt"
 shot drift 12 "$tove/timetable" "$tove/home" "cavrith drift"
-# The same where a terminal has 80 columns.
-shot drift-80 19 "$tove/timetable" "$tove/home" "cavrith drift"
 shot adopt 8 "$tove/timetable" "$tove/home" "cavrith drift --adopt --yes"
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" drop --yes -q
@@ -139,7 +137,6 @@ page() {
 }
 page roster-page 1280,800 ""
 page roster-member 1280,800 "document.querySelector('tbody th button').click(); document.querySelector('section').hidden = true"
-page roster-phone 500,900 ""
 # A team's repository with its depot in it, and a folder in which Ida shares finished layers.
 mkdir -p "$work/team" "$work/nils/desk" "$work/nils/home" "$work/layers" "$work/lead"
 cp -r "$ida/timetable" "$work/depot" "$work/team/"
@@ -194,4 +191,51 @@ sed -i 's/SITE_PORT = "8080"/SITE_PORT = "8080"\nTIDE      = "high"/' "$tove/tim
 shot status 12 "$tove/timetable" "$tove/home" "cavrith run -- sh -c 'httpd -p 9090; id -un'; cavrith status; cavrith apply; cavrith list"
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 cp "$work/kept.toml" "$tove/timetable/cavrith.toml"
+# A member's own: settings, an editor, SSH; and a colleague let in.
+mkdir -p "$work/dots" "$work/tove"
+printf 'set number\n' > "$work/dots/.vimrc"
+cat > "$tove/home/config.toml" <<CONFIG
+[personal]
+git     = { name = "Tove", email = "tove@brindle.example" }
+aliases = { ll = "ls -l", gs = "git status" }
+editor  = "lamp"
+
+[personal.dotfiles]
+from = "$work/dots"
+
+[editors.lamp]
+command = ["lamp", "--host", "{host}", "{path}:{line}"]
+CONFIG
+printf '#!/bin/sh\nexit 0\n' > "$work/bin/lamp"
+chmod 755 "$work/bin/lamp"
+HOME=$work/tove
+export HOME
+cat > "$work/own" <<'OWN'
+cavrith check --personal
+cavrith start --wait
+cavrith ssh-config --apply
+printf '\n\033[2m$\033[0m ssh timetable.cavrith ...; scp; cavrith open\n'
+ssh -F "$HOME/.ssh/config" timetable.cavrith 'id -un; pwd; head -1 ~/.vimrc'
+scp -q -F "$HOME/.ssh/config" news.html timetable.cavrith:/tmp/
+cavrith open serve.sh:3
+cavrith open --with torch
+OWN
+shot personal 12 "$tove/timetable" "$tove/home" ". $work/own"
+chmod 600 "$jonas/key"
+cat > "$work/visit" <<VISIT
+cavrith invite jonas --shell --for 1h
+link=\$(cavrith invite jonas --shell --for 1h 2>/dev/null | cut -d"'" -f2)
+CAVRITH_HOME=$jonas/home cavrith visit "\$link" --key "$jonas/key" -- 'quill --version; exec sleep 20' &
+sleep 2
+printf '\n'
+cavrith status
+printf '\n'
+cavrith logs visitors
+cavrith invite jonas --end
+wait
+VISIT
+CAVRITH_HOME=$ida/home cavrith -C "$ida/timetable" start -q --wait >/dev/null 2>&1
+shot invite 12 "$ida/timetable" "$ida/home" ". $work/visit"
+CAVRITH_HOME=$ida/home cavrith -C "$ida/timetable" stop -q
+CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 shot demo 8 "$work" "$work/none" "cavrith demo again"

@@ -3,6 +3,7 @@
 //! Everything in it is done by the real program, started as the people of the story would start it.
 
 mod assets;
+mod attach;
 mod layout;
 mod proof;
 mod registry;
@@ -335,6 +336,7 @@ impl Story<'_> {
         fs::write(&news, "<p>The Petrel sails an hour later today.</p>\n").map_err(own("edit a page"))?;
         self.run(person, &["run", "--", "cat", "/code/news.html"], 0)?;
         self.fetch(site, "news.html", "an hour later")?;
+        self.attach(person)?;
         self.narrate("The spec changes: a preview of the raw tables, on a port of its own, and a name. Only that is brought about; the site goes on.");
         self.write_spec(person, &format!("{}{}", assets::SPEC, assets::MORE))?;
         for command in [&["status"][..], &["apply"]] {
