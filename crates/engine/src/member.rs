@@ -106,6 +106,8 @@ pub struct PersonalConfig {
     pub path: Vec<String>,
     /// Ports outside, by the names that the spec has for them.
     pub ports: BTreeMap<String, u16>,
+    /// Ways to ports of other workspaces, by the names that they have inside: `WORKSPACE:PORT`.
+    pub links: BTreeMap<String, String>,
     /// Short words for commands, in shells.
     pub aliases: BTreeMap<String, String>,
     /// The shell, when it is inside; the account's otherwise.
@@ -127,6 +129,7 @@ impl PersonalConfig {
             all.aliases.extend(own.aliases);
             all.path.extend(own.path);
             all.ports.extend(own.ports);
+            all.links.extend(own.links);
             all.git.name = own.git.name.or(all.git.name);
             all.git.email = own.git.email.or(all.git.email);
             all.editor = own.editor.or(all.editor);

@@ -43,6 +43,24 @@ pub const BUNDLES: [&str; 4] = [
     "etc/ssl/cert.pem",
 ];
 
+/// A way to a port of another workspace.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Link {
+    /// The other workspace's name.
+    pub workspace: String,
+    /// The port there, and here.
+    pub port: u16,
+}
+
+impl Link {
+    /// From `WORKSPACE:PORT`.
+    fn parse(text: &str) -> Option<Self> {
+        let (workspace, port) = text.split_once(':')?;
+        let port = port.parse().ok().filter(|port| *port > 0)?;
+        (!workspace.is_empty()).then(|| Self { workspace: workspace.to_owned(), port })
+    }
+}
+
 /// What a member adds.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Personal {
@@ -56,6 +74,8 @@ pub struct Personal {
     pub path: Vec<String>,
     /// Ports outside, by the names that the spec has for them.
     pub ports: BTreeMap<String, u16>,
+    /// Ways to other workspaces, by the names that they have inside.
+    pub links: BTreeMap<String, Link>,
     /// Short words for commands.
     pub aliases: BTreeMap<String, String>,
     /// The shell, when it is inside.
@@ -121,6 +141,16 @@ impl Personal {
         if let Some(shell) = personal.shell.as_ref().filter(|shell| shell.is_empty() || shell.starts_with('-')) {
             return Err(format!("[personal] shell cannot be \"{shell}\""));
         }
+        let mut links = BTreeMap::new();
+        for (name, target) in &personal.links {
+            let is_letter = |letter: char| letter.is_ascii_alphanumeric() || letter == '-';
+            if name.is_empty() || !name.chars().all(is_letter) || name.starts_with('-') {
+                return Err(format!("a link cannot be called {name:?}; it is a host name: letters, digits and -"));
+            }
+            let link = Link::parse(target);
+            let why = format!("the link {name} leads to \"{target}\"; write WORKSPACE:PORT, like \"timetable:5432\"");
+            links.insert(name.clone(), link.ok_or(why)?);
+        }
         let agent = personal.ssh_agent.then(|| env::var_os("SSH_AUTH_SOCK").map(PathBuf::from)).flatten();
         let lacks = personal.ssh_agent && agent.is_none();
         let lacks =
@@ -131,6 +161,7 @@ impl Personal {
             certificates,
             path: personal.path.clone(),
             ports: personal.ports.clone(),
+            links,
             aliases: personal.aliases.clone(),
             shell: personal.shell.clone(),
             dotfiles: Dotfiles::default(),

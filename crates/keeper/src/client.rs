@@ -126,6 +126,37 @@ impl Client {
         }
     }
 
+    /// Shows the terminal that a visitor opened last at our own, where what is typed goes there as well, until it is
+    /// closed or Ctrl-] is typed.
+    ///
+    /// # Errors
+    /// When they have none open.
+    pub fn look(self, name: &str) -> Result<(), KeeperError> {
+        self.ask(Request::Look { name: name.to_owned() }, &[])?;
+        match self.answer()? {
+            Some((Answer::Started, mut fds)) => {
+                let shown = RemoteCommand { door: Arc::new(self.stream), terminal: fds.pop() };
+                if let Some(outer) = &shown.terminal {
+                    terminal::carry(&shown, outer)?;
+                }
+                Ok(())
+            }
+            _ => Err(self.gone()),
+        }
+    }
+
+    /// A connection to a port inside, made by the keeper.
+    ///
+    /// # Errors
+    /// When nothing listens there.
+    pub fn dial(&self, port: u16) -> Result<OwnedFd, KeeperError> {
+        self.ask(Request::Dial { port }, &[])?;
+        match self.answer()? {
+            Some((Answer::Started, mut fds)) => fds.pop().ok_or_else(|| self.gone()),
+            _ => Err(self.gone()),
+        }
+    }
+
     /// Has the keeper let in whoever is invited now, and nobody else.
     ///
     /// # Errors

@@ -192,6 +192,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
     keeper.write_record();
     wire::send(socket, &Launched::Started, &[])
         .map_err(file_error("talk to", "the command that started the keeper"))?;
+    keeper.begin_links();
     keeper.begin();
     keeper.follow_invitations();
     keeper.watch_signals()?;

@@ -34,9 +34,11 @@
 //! | [`visitors`] | colleagues who are let in for a while |
 //! | [`dotfiles`] | a member's own files in the home |
 //! | [`own_shell`] | a member's shell and aliases |
+//! | [`shared_terminal`] | terminals of visitors, seen by their host |
 //! | [`mounts`] | folders, as a sandbox mounts them |
 //! | [`ports`], [`acceptor`], [`datagrams`], [`splicing`] | connections and datagrams from outside to inside |
 //! | [`network`] | the way to other machines |
+//! | [`links`] | ways to other workspaces of the member |
 //! | [`names`] | host names inside and outside |
 #![forbid(unsafe_code)]
 
@@ -52,6 +54,7 @@ pub mod folder_identity;
 pub mod home;
 pub mod journal;
 mod launch;
+mod links;
 pub mod mounts;
 pub mod names;
 mod namespaces;
@@ -66,6 +69,7 @@ pub mod record;
 mod secrets;
 mod server;
 mod service;
+mod shared_terminal;
 mod splicing;
 pub mod ssh;
 mod state;

@@ -14,9 +14,11 @@ use serde::Serialize;
 /// The file inside.
 pub const INSIDE: &str = "/etc/hosts";
 
-/// The text of the file inside: all names stand for the workspace's own loopback.
-pub fn inside_text(arrangement: &Arrangement) -> String {
-    let names = arrangement.inside_names().join(" ");
+/// The text of the file inside: all names, also those of links, stand for the workspace's own loopback.
+pub fn inside_text<'a>(arrangement: &Arrangement, links: impl Iterator<Item = &'a String>) -> String {
+    let mut names = arrangement.inside_names();
+    names.extend(links.cloned());
+    let names = names.join(" ");
     format!("127.0.0.1\tlocalhost {names}\n::1\tlocalhost ip6-localhost ip6-loopback {names}\n")
 }
 

@@ -85,7 +85,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     let mut job = Job::new(Purpose::Workspace, layers, scratch, &arrangement.setup.host_name);
     (job.folders, job.only) = (folders, (ACCOUNT_ID, ACCOUNT_ID));
     (job.groups, job.each) = (groups.dirs(), each);
-    job.files = own_files(place, arrangement, apt_sources, identity.records_owners())?;
+    job.files = own_files(place, arrangement, (apt_sources, personal.links.keys()), identity.records_owners())?;
     job.files.extend(believed);
     let session = Session::begin(job, identity)?;
     notes.extend(session.notes().iter().cloned());
@@ -204,15 +204,15 @@ fn one_account_only(arrangement: &Arrangement) -> Option<String> {
 }
 
 /// Files that lie over files inside.
-fn own_files(
+fn own_files<'a>(
     place: &Place,
     arrangement: &Arrangement,
-    apt_sources: Option<&str>,
+    (apt_sources, links): (Option<&str>, impl Iterator<Item = &'a String>),
     single: bool,
 ) -> Result<Vec<FolderMount>, KeeperError> {
     let mut files = Vec::new();
     // Whom to ask for names is known once there is a way out.
-    let mut texts = vec![(names::INSIDE, names::inside_text(arrangement)), (RESOLVER, String::new())];
+    let mut texts = vec![(names::INSIDE, names::inside_text(arrangement, links)), (RESOLVER, String::new())];
     texts.extend(apt_sources.map(|text| (APT_SOURCES, text.to_owned())));
     if single && apt_sources.is_some() {
         texts.push((APT_ALONE, "APT::Sandbox::User \"root\";\n".to_owned()));

@@ -117,8 +117,14 @@ impl Place {
 
     /// Every workspace of this machine's user, by name.
     pub fn all(home: &Home) -> Vec<Self> {
-        let entries = fs::read_dir(home.workspaces()).into_iter().flatten().flatten();
-        let mut places: Vec<_> = entries.filter_map(|entry| Self::at(home, &entry.path())).collect();
+        Self::all_in(&home.workspaces())
+    }
+
+    /// Those whose directories lie in this one.
+    pub(crate) fn all_in(workspaces: &Path) -> Vec<Self> {
+        let home = Home::at(workspaces.parent().unwrap_or(workspaces));
+        let entries = fs::read_dir(workspaces).into_iter().flatten().flatten();
+        let mut places: Vec<_> = entries.filter_map(|entry| Self::at(&home, &entry.path())).collect();
         places.sort_by(|one, other| (&one.name, &one.project).cmp(&(&other.name, &other.project)));
         places
     }

@@ -57,6 +57,16 @@ pub enum Request {
         /// The key by which the client knows this machine, in OpenSSH's form.
         host_key: String,
     },
+    /// Show the terminal that this visitor opened last; what is typed goes there as well.
+    Look {
+        /// Who.
+        name: String,
+    },
+    /// Give out a connection to this port inside, for a link from another workspace of the member's.
+    Dial {
+        /// The port.
+        port: u16,
+    },
     /// Let in whoever is invited now, and nobody else.
     Admit,
     /// Follow a changed arrangement, as far as that can be done while it runs.

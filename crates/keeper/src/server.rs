@@ -13,7 +13,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use cavrith_engine::error::file_error;
-use cavrith_sandbox::job::CommandJob;
+use cavrith_sandbox::job::{CommandJob, Ending};
 use cavrith_sandbox::{SandboxError, wire};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -22,7 +22,7 @@ use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
 use crate::work::Keeper;
-use crate::{KeeperError, client, own_shell, ssh};
+use crate::{KeeperError, client, links, own_shell, ssh};
 use cavrith_sandbox::locked;
 
 /// Threads that wait at the door when nobody comes, at most.
@@ -120,6 +120,20 @@ impl Keeper {
                     Err(error) => wire::send(guest, &Answer::Refused(error.to_string()), &[]),
                 }
             }
+            Request::Look { name } => {
+                let Some(shared) = self.visitors.terminals.of(&name) else {
+                    return wire::send(guest, &Answer::Refused(format!("{name} has no terminal open")), &[]);
+                };
+                let (ours, theirs) = UnixStream::pair()?;
+                wire::send(guest, &Answer::Started, &[theirs.as_fd()])?;
+                drop(theirs);
+                shared.show(ours)?;
+                wire::send(guest, &Answer::Ended(Ending::Code(0)), &[])
+            }
+            Request::Dial { port } => match links::socket(self, port) {
+                Ok(socket) => wire::send(guest, &Answer::Started, &[socket.as_fd()]),
+                Err(error) => wire::send(guest, &Answer::Refused(error.to_string()), &[]),
+            },
             Request::Admit => {
                 let failed = self.visitors.follow(self);
                 let why = failed.iter().map(|(address, error)| format!("nobody can come at {address}: {error}"));

@@ -34,7 +34,9 @@ impl Keeper {
         notes.extend(moved.map(|port| {
             format!("the port {} of {} is taken by another program; it is at {}", port.wanted, port.name, port.shown())
         }));
-        if let Err(error) = self.runtime.write_file(names::INSIDE, &names::inside_text(arrangement)) {
+        if let Err(error) =
+            self.runtime.write_file(names::INSIDE, &names::inside_text(arrangement, self.personal.links.keys()))
+        {
             notes.push(format!("names inside stay as they were: {error}"));
         }
         if let Err(error) = self.runtime.limit(group_limits(arrangement.limits)) {
@@ -66,7 +68,9 @@ impl Keeper {
         };
         // Sockets for datagrams are bound by the one who asks for a name, so of those only the small numbers are
         // reported.
-        let undeclared = measured.listening.iter().filter(|one| !declared(one) && (!one.udp || one.port < 32_768));
+        let linked = |port: u16| self.personal.links.values().any(|link| link.port == port);
+        let undeclared = measured.listening.iter().filter(|one| one.udp || !linked(one.port));
+        let undeclared = undeclared.filter(|one| !declared(one) && (!one.udp || one.port < 32_768));
         let undeclared = undeclared.cloned().collect();
         Status {
             standing: state.standing,

@@ -5,7 +5,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io;
-use std::net::{SocketAddr, TcpListener};
+use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, Weak};
@@ -20,6 +20,7 @@ use cavrith_sandbox::locked;
 
 use crate::journal::Journal;
 use crate::record::now;
+use crate::shared_terminal::Terminals;
 use crate::ssh::{self, Rights};
 use crate::work::Keeper;
 
@@ -29,6 +30,8 @@ const FILE: &str = "invitations";
 pub const LOG: &str = "visitors";
 /// Connections at an address at once, whoever they are from.
 const CONNECTIONS: usize = 32;
+/// Connections from one address at once.
+const FROM_ONE: usize = 8;
 /// How long somebody whom no connection can be given is left to wait.
 const FULL_PAUSE: Duration = Duration::from_millis(100);
 
@@ -106,6 +109,8 @@ pub(crate) struct Visitors {
     dir: PathBuf,
     log: Arc<Journal>,
     doors: Mutex<BTreeMap<SocketAddr, Arc<Door>>>,
+    /// Terminals that they have open.
+    pub terminals: Terminals,
 }
 
 /// Somebody who is let in at a door.
@@ -122,7 +127,8 @@ pub(crate) struct Door {
     present: Mutex<Vec<(usize, Present)>>,
     next: AtomicUsize,
     log: Arc<Journal>,
-    connections: AtomicUsize,
+    /// How many there are from each address.
+    connections: Mutex<BTreeMap<IpAddr, usize>>,
     over: AtomicBool,
     listener: TcpListener,
 }
@@ -136,6 +142,11 @@ pub(crate) struct Visit {
 }
 
 impl Visit {
+    /// Whose it is.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// What ends it.
     pub fn closing(&self) -> watch::Receiver<bool> {
         self.closing.clone()
@@ -152,6 +163,36 @@ impl Drop for Visit {
     fn drop(&mut self) {
         self.log("left");
         locked(&self.door.present).retain(|(number, _)| *number != self.number);
+    }
+}
+
+/// A place among the connections at a door.
+struct Place {
+    door: Arc<Door>,
+    from: IpAddr,
+}
+
+impl Place {
+    fn among(door: &Arc<Door>, from: IpAddr) -> Option<Self> {
+        let mut connections = locked(&door.connections);
+        let (all, own) = (connections.values().sum::<usize>(), connections.get(&from).copied().unwrap_or_default());
+        if all >= CONNECTIONS || own >= FROM_ONE {
+            return None;
+        }
+        *connections.entry(from).or_default() += 1;
+        Some(Self { door: Arc::clone(door), from })
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        let mut connections = locked(&self.door.connections);
+        if let Some(own) = connections.get_mut(&self.from) {
+            *own -= 1;
+            if *own == 0 {
+                connections.remove(&self.from);
+            }
+        }
     }
 }
 
@@ -185,24 +226,18 @@ impl Door {
                 return;
             }
             let Some(keeper) = keeper.upgrade() else { return };
-            let Ok((stream, _)) = accepted else {
+            let Ok((stream, from)) = accepted else {
                 thread::sleep(FULL_PAUSE);
                 continue;
             };
-            if self.connections.fetch_add(1, Ordering::SeqCst) >= CONNECTIONS {
-                self.connections.fetch_sub(1, Ordering::SeqCst);
-                thread::sleep(FULL_PAUSE);
-                continue;
-            }
+            // Whoever opens more than anybody needs takes no place of others.
+            let Some(place) = Place::among(self, from.ip()) else { continue };
             let door = Arc::clone(self);
-            let made = thread::Builder::new().name("visitor".to_owned()).spawn(move || {
+            let _ = thread::Builder::new().name("visitor".to_owned()).spawn(move || {
                 let attend = || ssh::attend_port(&keeper, &door, stream);
                 let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(attend));
-                door.connections.fetch_sub(1, Ordering::SeqCst);
+                drop(place);
             });
-            if made.is_err() {
-                self.connections.fetch_sub(1, Ordering::SeqCst);
-            }
         }
     }
 
@@ -236,7 +271,7 @@ impl Door {
 impl Visitors {
     pub fn new(dir: &Path) -> Self {
         let log = Arc::new(Journal::new(&dir.join("logs"), LOG));
-        Self { dir: dir.to_owned(), log, doors: Mutex::new(BTreeMap::new()) }
+        Self { dir: dir.to_owned(), log, doors: Mutex::new(BTreeMap::new()), terminals: Terminals::default() }
     }
 
     /// Brings the doors to what is written beside the workspace. Addresses at which nobody can listen, each with the
@@ -279,7 +314,7 @@ impl Visitors {
             present: Mutex::new(Vec::new()),
             next: AtomicUsize::new(0),
             log: Arc::clone(&self.log),
-            connections: AtomicUsize::new(0),
+            connections: Mutex::new(BTreeMap::new()),
             over: AtomicBool::new(false),
             listener: TcpListener::bind(address)?,
         });

@@ -253,6 +253,13 @@ impl Keeper {
         });
     }
 
+    /// Takes an earlier note that begins so out of the status.
+    pub fn forget_note(&self, beginning: &str) {
+        if self.state().notes.iter().any(|note| note.starts_with(beginning)) {
+            self.change(|state| state.notes.retain(|note| !note.starts_with(beginning)));
+        }
+    }
+
     /// Lets in whoever is invited, and nobody else. Where nobody can come is shown in the status.
     pub fn follow_invitations(self: &Arc<Self>) {
         if self.plain {

@@ -294,6 +294,9 @@ pub struct Invite {
     /// The host and port under which they reach that, when it is another: a jump host's
     #[arg(long, value_name = "HOST:PORT")]
     pub reached_at: Option<String>,
+    /// Look at the terminal that they have open, and type there with them; Ctrl-] leaves it
+    #[arg(long, conflicts_with_all = ["shell", "read_only", "port", "end"])]
+    pub look: bool,
     /// Take the invitation back, and end their connections
     #[arg(long)]
     pub end: bool,

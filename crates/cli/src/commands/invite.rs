@@ -1,7 +1,9 @@
 //! `cavrith invite`, and `cavrith visit` on the other side.
 
+use std::io::IsTerminal as _;
 use std::os::unix::process::CommandExt as _;
 use std::process::Command;
+use std::sync::atomic::Ordering;
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::visit::VisitLink;
@@ -34,6 +36,15 @@ pub fn exec(general: &General, screen: &Screen, command: &Invite) -> Outcome {
         }
         return list(screen, command, &place, client());
     };
+    if command.look {
+        if !std::io::stdin().is_terminal() || !std::io::stdout().is_terminal() {
+            return Err(Failure::Own(2, "a terminal is looked at from a terminal".to_owned()));
+        }
+        let client = client().ok_or_else(|| Failure::Own(2, format!("{} is not running", place.name)))?;
+        build_env::ATTENDING.store(true, Ordering::SeqCst);
+        client.look(person)?;
+        return Ok(0);
+    }
     if command.end {
         let ended = inviting::end(&place, person)?;
         if let Some(client) = client() {

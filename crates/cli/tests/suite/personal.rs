@@ -290,3 +290,47 @@ fn a_port_has_the_member_s_number_and_takes_its_connections_along_when_it_goes()
     assert!(TcpStream::connect(("127.0.0.1", port)).is_err());
     team.ok(&["stop", "-q"]);
 }
+
+#[test]
+fn a_link_leads_to_one_port_of_another_workspace_and_to_nothing_else() {
+    for who in crate::owners::Someone::each(Team::locked) {
+        let kind = who.kind;
+        let board = who.project().parent().unwrap().join("board");
+        crate::team::copy(&who.project(), &board);
+        let spec = fs::read_to_string(board.join("cavrith.toml")).unwrap();
+        let spec = spec.replace("\"timetable\"", "\"board\"").replace("8080", "9090");
+        fs::write(board.join("cavrith.toml"), spec).unwrap();
+        if kind != "root" {
+            assert!(
+                Command::new("chown").args(["-R", &format!("{USER}:{USER}")]).arg(&board).status().unwrap().success()
+            );
+        }
+        who.configure(&format!(
+            "[personal.projects.\"{}\"]\nlinks = {{ times = \"timetable:8080\" }}\n",
+            board.canonicalize().unwrap().display()
+        ));
+        let dir = board.to_str().unwrap();
+        let there = |arguments: &[&str]| who.run(&[&["-C", dir][..], arguments].concat());
+        let fetch = || told(&there(&["run", "-q", "--", "wget", "-q", "-O", "-", "http://times:8080/"]));
+        assert!(there(&["lock", "-q"]).status.success(), "{kind}");
+        let started = there(&["start", "-q", "--wait"]);
+        assert!(started.status.success(), "{kind}: {}", told(&started));
+        assert!(!fetch().contains("<html"), "{kind}");
+        crate::running::soon("what is in the way is told", || {
+            told(&there(&["status"])).contains("the link times leads nowhere: timetable does not run")
+                || told(&there(&["status"])).contains("the link times leads nowhere: there is no workspace timetable")
+        });
+        who.ok(&["start", "-q", "--wait"]);
+        assert!(fetch().contains("<html"), "{kind}: {}", fetch());
+        let status = told(&there(&["status"]));
+        assert!(!status.contains("leads nowhere") && !status.contains("undeclared"), "{kind}: {status}");
+        // One port, and one way.
+        let other = told(&there(&["run", "-q", "--", "wget", "-q", "-O", "-", "http://times:8081/"]));
+        assert!(other.contains("refused"), "{kind}: {other}");
+        let back = told(&who.run(&["run", "-q", "--", "wget", "-q", "-O", "-", "http://localhost:9090/"]));
+        assert!(back.contains("refused"), "{kind}: {back}");
+        who.ok(&["stop", "-q"]);
+        assert!(!fetch().contains("<html"), "{kind}");
+        assert!(there(&["stop", "-q"]).status.success());
+    }
+}

@@ -349,7 +349,7 @@ fn noise_and_strangers_at_the_door_harm_nobody() {
         let port: u16 = link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap().parse().unwrap();
         let connect = || TcpStream::connect(("127.0.0.1", port)).unwrap();
         // Whoever says nothing holds a place, and not for ever; whoever talks nonsense is gone.
-        let silent: Vec<_> = (0..8).map(|_| connect()).collect();
+        let silent: Vec<_> = (0..6).map(|_| connect()).collect();
         for junk in [&b"GET / HTTP/1.1\r\n\r\n"[..], &[0; 4096], &[255; 4096], b"SSH-2.0-x\r\n\xff\xff\xff\xff\x01\x14"]
         {
             for _ in 0..25 {
@@ -365,5 +365,52 @@ fn noise_and_strangers_at_the_door_harm_nobody() {
         assert!(who.ok(&["status"]).contains("running"));
         who.ok(&["stop", "-q"]);
         who.team.assert_clean();
+    }
+}
+
+#[test]
+fn a_visitor_s_terminal_is_seen_and_typed_into_by_their_host() {
+    for who in Someone::each(Team::locked).take(1) {
+        who.ok(&["start", "-q", "--wait"]);
+        let visitor = Visitor::new(&who);
+        let link = visitor.invited(&["--shell"]);
+        let none = crate::terminals::shown_in(&who.team, &["invite", "jonas", "--look"], (30, 100), "cat", &[]);
+        assert!(none.0.contains("jonas has no terminal open"), "{}", none.0);
+        let port = link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap().to_owned();
+        let mut ssh = Command::new("ssh");
+        ssh.args([
+            "-F",
+            "none",
+            "-tt",
+            "-o",
+            "BatchMode=yes",
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-o",
+            "UserKnownHostsFile=/dev/null",
+            "-i",
+        ]);
+        ssh.arg(&visitor.key).args(["-p", &port, "127.0.0.1"]);
+        let mut ssh = ssh.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        soon("they are there", || who.ok(&["status"]).contains("is there now"));
+        let mut keys = ssh.stdin.take().unwrap();
+        let (end, ended) = std::sync::mpsc::channel::<()>();
+        let typing = std::thread::spawn(move || {
+            while ended.recv_timeout(Duration::from_millis(200)).is_err() {
+                keys.write_all(b"echo from-the-visitor\r").unwrap();
+            }
+            keys.write_all(b"exit 3\r").unwrap();
+            keys
+        });
+        let typed = [("from-the-visitor", "echo by-$((40 + 2))-host\r"), ("by-42-host", "\u{1d}")];
+        let (seen, code) =
+            crate::terminals::shown_in(&who.team, &["invite", "jonas", "--look"], (30, 100), "cat", &typed);
+        assert_eq!(code, Some(0), "{seen}");
+        end.send(()).unwrap();
+        drop(typing.join().unwrap());
+        let output = ssh.wait_with_output().unwrap();
+        // Both had it on their screens; the visitor's shell went on, and ended as they ended it.
+        assert!(text(&output).contains("by-42-host") && output.status.code() == Some(3), "{}", told(&output));
+        who.ok(&["stop", "-q"]);
     }
 }

@@ -14,7 +14,7 @@ use rustix::termios::{InputModes, OptionalActions, Winsize};
 use signal_hook::consts::{SIGHUP, SIGKILL};
 use tokio::io::unix::AsyncFd;
 use tokio::io::{AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{broadcast, mpsc, watch};
 
 use cavrith_sandbox::SandboxError;
 use cavrith_sandbox::job::{Ending, Task};
@@ -254,8 +254,19 @@ async fn run(
     let ended = running.ended().try_clone_to_owned().and_then(watched).map_err(broken)?;
     let hang_up = HangUp::new(guest, running.signals());
     let (over, is_over) = watch::channel(false);
-    let mut outputs = vec![tokio::spawn(pump(streams.output, write.make_writer(), is_over.clone()))];
-    outputs.extend(streams.errors.map(|errors| tokio::spawn(pump(errors, write.make_writer_ext(Some(1)), is_over))));
+    // What a visitor has on their screen, their host can look at.
+    let outer = terminal.as_ref().zip(guest.visit.as_ref());
+    let shared = match outer {
+        Some((outer, visit)) => {
+            let outer = outer.try_clone().map_err(broken)?;
+            Some(guest.keeper.visitors.terminals.add(visit.name(), outer))
+        }
+        None => None,
+    };
+    let seen = shared.as_ref().map(|shared| shared.output());
+    let mut outputs = vec![tokio::spawn(pump(streams.output, write.make_writer(), (seen, is_over.clone())))];
+    let errors = |errors| tokio::spawn(pump(errors, write.make_writer_ext(Some(1)), (None, is_over)));
+    outputs.extend(streams.errors.map(errors));
     let (input, typed) = mpsc::channel(AHEAD);
     let feeding = tokio::spawn(feed(streams.input, typed, terminal.is_some()));
     let is_here = listen(guest, read, input, terminal.as_ref(), &ended, hang_up).await;
@@ -345,7 +356,11 @@ async fn feed(mut to: Descriptor, mut typed: mpsc::Receiver<Bytes>, is_terminal:
 }
 
 /// Carries what a command writes until nobody can write any more; or, once it has ended, until nothing comes.
-async fn pump(mut from: Descriptor, mut to: impl AsyncWrite + Unpin, mut over: watch::Receiver<bool>) {
+async fn pump(
+    mut from: Descriptor,
+    mut to: impl AsyncWrite + Unpin,
+    (seen, mut over): (Option<broadcast::Sender<Bytes>>, watch::Receiver<bool>),
+) {
     let mut buffer = vec![0; PIECE];
     loop {
         let is_over = *over.borrow();
@@ -363,6 +378,10 @@ async fn pump(mut from: Descriptor, mut to: impl AsyncWrite + Unpin, mut over: w
         match read {
             Ok(0) => return,
             Ok(count) => {
+                if let Some(seen) = &seen {
+                    // Nobody looks, most of the time.
+                    let _ = seen.send(Bytes::copy_from_slice(&buffer[..count]));
+                }
                 if to.write_all(&buffer[..count]).await.is_err() {
                     return;
                 }
