@@ -84,8 +84,8 @@ pub struct Spec {
     pub services: BTreeMap<String, At<Service>>,
     /// Secrets that it needs, by name.
     pub secrets: BTreeMap<String, At<Secret>>,
-    /// Services that secrets name, whether this variant has them or not.
-    pub named_by_secrets: Vec<At<String>>,
+    /// What secrets name, whether this variant has it or not.
+    pub named_by_secrets: secret::NamedBySecrets,
     /// Host names that stand for the workspace, each with the port that is meant.
     pub names: BTreeMap<String, At<String>>,
     /// What a running workspace may use.

@@ -129,7 +129,7 @@ mod tests {
 
     fn secret(optional: bool) -> Secret {
         let about = "a token".to_owned();
-        Secret { about, variable: Some("TOKEN".to_owned()), file: false, services: None, optional }
+        Secret { about, variable: Some("TOKEN".to_owned()), file: false, services: None, steps: None, optional }
     }
 
     #[test]

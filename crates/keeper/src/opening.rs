@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use cavrith_core::arrangement::{Arrangement, StepPart};
 use cavrith_core::spec::Moment;
+use cavrith_core::spec::secret::Runs;
 use cavrith_sandbox::job::{CommandJob, Ending};
 use cavrith_sandbox::lines::LastLines;
 use cavrith_sandbox::locked;
@@ -224,7 +225,7 @@ impl Keeper {
             return Ok(());
         }
         if let Some(unless) = &step.unless {
-            let guard = self.command(unless.clone(), &step.env, (step.account.clone(), None));
+            let guard = self.command(unless.clone(), &step.env, (step.account.clone(), Runs::Step(&step.name)));
             if matches!(self.run_quiet(&guard, GUARD_LIMIT), Some(Ending::Code(0))) {
                 over(Some("its guard succeeds".to_owned()));
                 return Ok(());
@@ -234,7 +235,7 @@ impl Keeper {
         let source = step.name.clone();
         let journal = Journal::new(&self.logs, &source);
         journal.line("[cavrith] begun");
-        let command = self.command(step.argv.clone(), &step.env, (step.account.clone(), None));
+        let command = self.command(step.argv.clone(), &step.env, (step.account.clone(), Runs::Step(&step.name)));
         let keeper = Arc::clone(self);
         let started = self.start_piped(&command, move |line| {
             journal.line(line);

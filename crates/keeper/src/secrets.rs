@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::spec::Secret;
+use cavrith_core::spec::secret::Runs;
 use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::ground::{Dress, Ground};
@@ -19,9 +20,9 @@ const SHORTEST: usize = 4;
 pub(crate) fn variables(
     secrets: &BTreeMap<String, Secret>,
     values: &SecretValues,
-    service: Option<&str>,
+    who: Runs<'_>,
 ) -> BTreeMap<String, String> {
-    let has = secrets.iter().filter(|(_, secret)| secret.is_for(service));
+    let has = secrets.iter().filter(|(_, secret)| secret.is_for(who));
     has.filter_map(|(name, secret)| Some((secret.variable.clone()?, values.get(name)?.to_owned()))).collect()
 }
 

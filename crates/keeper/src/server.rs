@@ -12,6 +12,7 @@ use std::sync::atomic::Ordering;
 use std::thread;
 use std::time::{Duration, Instant};
 
+use cavrith_core::spec::secret::Runs;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::job::{CommandJob, Ending};
 use cavrith_sandbox::{SandboxError, wire};
@@ -267,7 +268,7 @@ impl Keeper {
         if visit.task.is_none() && is_own {
             self.add_own(&mut more);
         }
-        let mut command = self.command(argv, &more, (visit.account.clone(), None));
+        let mut command = self.command(argv, &more, (visit.account.clone(), Runs::Command));
         if visit.guest {
             command.env = self.arrangement().setup.env.clone();
             command.env.extend(more);

@@ -8,6 +8,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGKILL, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2, SIGWINCH};
 
 use cavrith_core::arrangement::ServicePart;
+use cavrith_core::spec::secret::Runs;
 use cavrith_core::spec::{Check, Restart};
 use cavrith_sandbox::job::{CommandJob, Ending, Serving};
 use cavrith_sandbox::runtime::RunningCommand;
@@ -151,7 +152,7 @@ impl Watch<'_> {
     }
 
     fn command(&self, argv: Vec<String>, more: &std::collections::BTreeMap<String, String>) -> CommandJob {
-        self.keeper.command(argv, more, (self.part.account.clone(), Some(self.name)))
+        self.keeper.command(argv, more, (self.part.account.clone(), Runs::Service(self.name)))
     }
 
     /// One life of the service.

@@ -16,6 +16,7 @@ use signal_hook::iterator::Signals;
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
+use cavrith_core::spec::secret::Runs;
 use cavrith_engine::error::file_error;
 use cavrith_engine::personal::Personal;
 use cavrith_engine::secret_values::SecretValues;
@@ -348,18 +349,18 @@ impl Keeper {
         }
     }
 
-    /// A command with the workspace's environment, and some variables more: of this service, or of a step or member.
+    /// A command with the workspace's environment, and some variables more.
     pub fn command(
         &self,
         argv: Vec<String>,
         more: &BTreeMap<String, String>,
-        (account, service): (Option<String>, Option<&str>),
+        (account, who): (Option<String>, Runs<'_>),
     ) -> CommandJob {
         let arrangement = self.arrangement();
         // What the team says counts before what the member adds.
         let mut env = self.personal.everywhere.clone();
         env.extend(arrangement.setup.env.clone());
-        env.extend(secrets::variables(&arrangement.secrets, &self.secrets, service));
+        env.extend(secrets::variables(&arrangement.secrets, &self.secrets, who));
         env.extend(more.iter().map(|(name, value)| (name.clone(), value.clone())));
         let directory = arrangement.setup.project.clone();
         CommandJob { argv, env, directory, user: ACCOUNT_ID, group: ACCOUNT_ID, account, ..CommandJob::default() }

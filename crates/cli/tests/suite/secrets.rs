@@ -164,3 +164,34 @@ fn a_project_elsewhere_gets_nothing_by_asking_and_what_is_wrong_is_told() {
     }
     team.assert_clean();
 }
+
+#[test]
+fn a_secret_of_a_step_is_that_step_s_alone() {
+    for who in crate::owners::Someone::each(|| {
+        let team = Team::new();
+        team.add(
+            "\n[secrets.pier-code]\nabout = \"the code of the pier\"\nvariable = \"PIER\"\nsteps = [\"open the pier\"]\n\n\
+             [[steps]]\nname = \"open the pier\"\nat = \"start\"\nrun = \"test \\\"$PIER\\\" = low-water-9; echo code $PIER\"\n\n\
+             [[steps]]\nname = \"look at it\"\nat = \"start\"\nrun = \"test -z \\\"$PIER\\\"\"\n",
+        );
+        team.change("run   = \"./serve.sh\"", "run   = \"test -z \\\"$PIER\\\"; exec ./serve.sh\"");
+        team.ok(&["lock"]);
+        team
+    }) {
+        let kind = who.kind;
+        let project = who.project().canonicalize().unwrap();
+        who.configure(&format!(
+            "[secrets.\"{}\"]\npier-code = {{ command = [\"echo\", \"low-water-9\"] }}\n",
+            project.display()
+        ));
+        who.ok(&["start", "-q", "--wait"]);
+        assert_eq!(who.ok(&["run", "-q", "--", "sh", "-c", "echo ${PIER-none}"]), "none\n", "{kind}");
+        let log = who.ok(&["logs", "open the pier"]);
+        assert!(log.contains("code [secret]") && !log.contains("low-water-9"), "{kind}: {log}");
+        who.ok(&["stop", "-q"]);
+    }
+    let team = Team::new();
+    team.add("\n[secrets.pier-code]\nabout = \"a code\"\nvariable = \"PIER\"\nsteps = [\"open the peer\"]\n\n[[steps]]\nname = \"open the pier\"\nat = \"start\"\nrun = \"true\"\n");
+    let said = team.fails(&["check"], 1);
+    assert!(said.contains("there is no step of the start") && said.contains("open the pier"), "{said}");
+}

@@ -279,7 +279,8 @@ pub const KEYS: &[Key] = &[
     key("secrets.*.about", Text, Needed, "what it is, and where a member gets theirs"),
     key("secrets.*.variable", Text, Optional, "the variable that it appears as"),
     key("secrets.*.file", Flag, Optional, "true: it lies in /run/secrets under its name, in memory, for the account alone to read").default("false"),
-    key("secrets.*.services", Texts, Optional, "services that alone have the variable").default("all services, steps of the start and members' commands"),
+    key("secrets.*.services", Texts, Optional, "services that have the variable, and nobody else but the steps that are named").default("all services, steps of the start and members' commands"),
+    key("secrets.*.steps", Texts, Optional, "steps of the start that have the variable, and nobody else but the services that are named").default("all services, steps of the start and members' commands"),
     key("secrets.*.optional", Flag, Optional, "true: a workspace starts without it, too").default("false"),
     key("services", Table, Optional, "programs that run in the background as long as the workspace does, by name").example(
         "[services.site]\nrun   = \"httpd -f -p $SITE_PORT -h /srv/site\"\nready = { port = 8080 }\nafter = [\"store\"]\n\n[services.store]\nrun     = [\"storekeeper\", \"--data\", \"/srv/data\"]\nrestart = \"always\"\nstop    = { signal = \"INT\", grace = \"30 s\" }",

@@ -129,7 +129,7 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let services = services::read(reader, top, &env);
     let (steps, start_steps) = steps::read(reader, top, &env, &services);
     services::order(reader, &services, &start_steps);
-    let (secrets, named_by_secrets) = secret::read(reader, top, &services);
+    let (secrets, named_by_secrets) = secret::read(reader, top, (&services, &start_steps));
     let names = services::read_names(reader, top);
     let limits = services::read_limits(reader, top);
     let cache = reader.subtable(top, "cache", "cache").and_then(|table| read_cache(reader, &table));

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::reader::{Reader, TableAt};
-use super::{At, Service, Spec, rules};
+use super::{At, Service, Spec, StartStep, rules};
 use crate::mistake::{Code, Mistake, nearest};
 
 /// Secrets that a spec may have.
@@ -22,9 +22,12 @@ pub struct Secret {
     pub variable: Option<String>,
     /// It lies in a file of its name.
     pub file: bool,
-    /// Services that alone have the variable; when it is left out, all have it, and steps of the start and members'
-    /// commands, too.
+    /// Services that have the variable. Where neither services nor steps are named, all have it, and members' commands,
+    /// too; where some are, nobody else has.
     pub services: Option<Vec<String>>,
+    /// Steps of the start that have the variable.
+    #[serde(default)]
+    pub steps: Option<Vec<String>>,
     /// A workspace starts without it as well.
     pub optional: bool,
 }
@@ -32,34 +35,57 @@ pub struct Secret {
 /// The directory inside in which files of secrets lie, in memory.
 pub const DIRECTORY: &str = "/run/secrets";
 
+/// Who runs inside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Runs<'a> {
+    /// A service.
+    Service(&'a str),
+    /// A step of the start.
+    Step(&'a str),
+    /// A member's command.
+    Command,
+}
+
 impl Secret {
-    /// Whether somebody has its variable: a service of this name, or a step of the start or member's command.
-    pub fn is_for(&self, service: Option<&str>) -> bool {
-        match (&self.services, service) {
-            (None, _) => true,
-            (Some(services), Some(service)) => services.iter().any(|known| known == service),
-            (Some(_), None) => false,
+    /// Whether somebody has its variable.
+    pub fn is_for(&self, who: Runs<'_>) -> bool {
+        let names = |list: &Option<Vec<String>>, name: &str| list.iter().flatten().any(|known| known == name);
+        match who {
+            _ if self.services.is_none() && self.steps.is_none() => true,
+            Runs::Service(name) => names(&self.services, name),
+            Runs::Step(name) => names(&self.steps, name),
+            Runs::Command => false,
         }
     }
 
     /// Where it appears, in words.
     pub fn places(&self, name: &str) -> String {
-        let variable = self.variable.as_ref().map(|variable| match &self.services {
-            None => format!("the variable {variable}"),
-            Some(services) => format!("the variable {variable} of {}", services.join(", ")),
+        let variable = self.variable.as_ref().map(|variable| {
+            let steps = self.steps.iter().flatten().map(|step| format!("the step {step}"));
+            let of = self.services.iter().flatten().cloned().chain(steps).collect::<Vec<_>>().join(", ");
+            if of.is_empty() { format!("the variable {variable}") } else { format!("the variable {variable} of {of}") }
         });
         let file = self.file.then(|| format!("the file {DIRECTORY}/{name}"));
         variable.into_iter().chain(file).collect::<Vec<_>>().join(" and ")
     }
 }
 
+/// What secrets name, whether this variant has it or not.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct NamedBySecrets {
+    /// Services.
+    pub services: Vec<At<String>>,
+    /// Steps of the start.
+    pub steps: Vec<At<String>>,
+}
+
 /// Reads the table of secrets: those of this variant, and all services that are named there.
 pub(super) fn read(
     reader: &mut Reader<'_>,
     top: &TableAt<'_>,
-    services: &BTreeMap<String, At<Service>>,
-) -> (BTreeMap<String, At<Secret>>, Vec<At<String>>) {
-    let (mut secrets, mut named) = (BTreeMap::new(), Vec::new());
+    (services, steps): (&BTreeMap<String, At<Service>>, &[StartStep]),
+) -> (BTreeMap<String, At<Secret>>, NamedBySecrets) {
+    let (mut secrets, mut named) = (BTreeMap::new(), NamedBySecrets::default());
     let Some(table) = reader.subtable(top, "secrets", "secrets") else { return (secrets, named) };
     for entry in table.entries() {
         let (name, span) = (&entry.name, entry.name_span.clone());
@@ -78,15 +104,23 @@ pub(super) fn read(
             reader.push(Mistake::new(Code::MISSING_KEY, span.clone(), message, remedy));
         }
         let given = reader.texts(&inner, "services").map(|given| given.value);
-        // What is for services that this variant does not have is for others.
+        let of_steps = reader.texts(&inner, "steps").map(|given| given.value);
+        // What is for services and steps that this variant does not have is for others.
         let has = |named: &At<String>| services.contains_key(&named.value);
-        let is_here = file || given.as_ref().is_none_or(|given| given.iter().any(has));
-        named.extend(given.iter().flatten().cloned());
+        let has_step = |named: &At<String>| steps.iter().any(|step| step.step.name.value == named.value);
+        let is_here = file
+            || (given.is_none() && of_steps.is_none())
+            || given.iter().flatten().any(has)
+            || of_steps.iter().flatten().any(has_step);
+        named.services.extend(given.iter().flatten().cloned());
+        named.steps.extend(of_steps.iter().flatten().cloned());
+        let texts = |given: Option<Vec<At<String>>>| given.map(|all| all.into_iter().map(|one| one.value).collect());
         let secret = Secret {
             about,
             variable: variable.map(|variable| variable.value),
             file,
-            services: given.map(|given| given.into_iter().map(|service| service.value).collect()),
+            services: texts(given),
+            steps: texts(of_steps),
             optional: reader.flag(&inner, "optional"),
         };
         if is_here {
@@ -100,16 +134,23 @@ pub(super) fn read(
     (secrets, named)
 }
 
-/// Says which services are named that no variant has.
+/// Says which services and steps are named that no variant has.
 pub(super) fn check(reader: &mut Reader<'_>, specs: &BTreeMap<String, Spec>) {
-    let known: BTreeSet<&str> = specs.values().flat_map(|spec| spec.services.keys()).map(String::as_str).collect();
-    let named: Vec<_> = specs.values().flat_map(|spec| &spec.named_by_secrets).collect();
-    for named in named.into_iter().filter(|named| !known.contains(named.value.as_str())) {
+    let services: BTreeSet<&str> = specs.values().flat_map(|spec| spec.services.keys()).map(String::as_str).collect();
+    let steps: BTreeSet<&str> =
+        specs.values().flat_map(|spec| &spec.start_steps).map(|step| step.step.name.value.as_str()).collect();
+    let named = specs.values().map(|spec| &spec.named_by_secrets);
+    let of_services = named.clone().flat_map(|named| &named.services).map(|named| (named, &services, "service"));
+    let of_steps = named.flat_map(|named| &named.steps).map(|named| (named, &steps, "step of the start"));
+    for (named, known, what) in of_services.chain(of_steps) {
+        if known.contains(named.value.as_str()) {
+            continue;
+        }
         let remedy = match nearest(&named.value, known.iter().copied()) {
             Some(meant) => format!("write {meant:?}"),
-            None => "write the name of a service, or leave `services` out: then everything inside has it".to_owned(),
+            None => format!("write the name of a {what}, or leave it out: then everything inside has it"),
         };
-        let message = format!("there is no service {:?}", named.value);
+        let message = format!("there is no {what} {:?}", named.value);
         reader.push(Mistake::new(Code::UNKNOWN_SERVICE, named.span.clone(), message, remedy));
     }
 }
