@@ -228,10 +228,30 @@ pub struct EditorProfile {
     /// What the two files are written in.
     #[serde(default, skip_serializing_if = "Language::is_json")]
     pub language: Language,
+    /// In which terms the launch file is written.
+    #[serde(default, skip_serializing_if = "LaunchForm::is_own")]
+    pub launch_form: LaunchForm,
     /// The program and arguments by which the editor opens a place from outside, over SSH; see
     /// [`crate::editors::opening`].
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub open: Vec<String>,
+}
+
+/// In which terms an editor is told how to start programs.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LaunchForm {
+    /// In those of the spec: under each name program, arguments, directory, env, build.
+    #[default]
+    Own,
+    /// In those of the Debug Adapter Protocol: a list, each with name, type, request, program, args, cwd, env, preLaunch.
+    DebugAdapter,
+}
+
+impl LaunchForm {
+    fn is_own(&self) -> bool {
+        *self == Self::Own
+    }
 }
 
 /// What an editor's settings are written in.

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value};
 
-use crate::depot::{EditorProfile, Language};
+use crate::depot::{EditorProfile, Language, LaunchForm};
 use crate::spec::{Editor, Launch};
 
 /// The profiles that need no depot, by name. Their places are those at which the editors, as Debian builds them, look
@@ -14,6 +14,7 @@ pub fn profiles() -> Vec<EditorProfile> {
         settings: settings.to_owned(),
         launch: Some(launch.to_owned()),
         language,
+        launch_form: LaunchForm::Own,
         open: Vec::new(),
     };
     vec![
@@ -114,14 +115,44 @@ pub fn settings_text(settings: &Map<String, Value>, language: Language) -> Strin
 
 /// The text of the file that tells an editor how to start the project's programs: under each name the program, its
 /// arguments, its directory, its variables, and the command that builds it.
-pub fn launch_text(editor: &Editor, project: &str, language: Language) -> String {
-    let entries = editor.launch.iter().map(|(name, launch)| (name.clone(), launch_value(launch, project)));
-    let all: Map<String, Value> = entries.collect();
-    match language {
-        Language::Json => settings_text(&Map::from_iter([("launch".to_owned(), Value::Object(all))]), language),
-        Language::VimScript => format!("let g:team_launch = {}\n", vim(&Value::Object(all))),
-        Language::EmacsLisp => format!("(setq-default team-launch {})\n", lisp(&Value::Object(all))),
+///
+/// With [`LaunchForm::DebugAdapter`] it is a list in the terms of the Debug Adapter Protocol ("Launch and Attach requests",
+/// and what its clients have in common): what a profile's editor makes of a `type` is its own business.
+pub fn launch_text(editor: &Editor, project: &str, profile: &EditorProfile) -> String {
+    let all = match profile.launch_form {
+        LaunchForm::Own => {
+            let entries = editor.launch.iter().map(|(name, launch)| (name.clone(), launch_value(launch, project)));
+            Value::Object(entries.collect())
+        }
+        LaunchForm::DebugAdapter => {
+            let entries = editor.launch.iter().map(|(name, launch)| adapter_value(name, launch, project));
+            Value::Array(entries.collect())
+        }
+    };
+    match profile.language {
+        Language::Json => settings_text(&Map::from_iter([("launch".to_owned(), all)]), profile.language),
+        Language::VimScript => format!("let g:team_launch = {}\n", vim(&all)),
+        Language::EmacsLisp => format!("(setq-default team-launch {})\n", lisp(&all)),
     }
+}
+
+fn adapter_value(name: &str, launch: &Launch, project: &str) -> Value {
+    let directory = launch.directory.as_ref().map_or_else(|| project.to_owned(), ToString::to_string);
+    let mut value = serde_json::json!({
+        "name": name,
+        "request": if launch.attach { "attach" } else { "launch" },
+        "program": launch.program,
+        "args": launch.arguments,
+        "cwd": directory,
+    });
+    if let Value::Object(entries) = &mut value {
+        entries.extend(launch.debugger.iter().map(|debugger| ("type".to_owned(), debugger.clone().into())));
+        entries.extend(launch.build.iter().map(|build| ("preLaunch".to_owned(), build.clone().into())));
+        if !launch.env.is_empty() {
+            entries.insert("env".to_owned(), serde_json::json!(launch.env));
+        }
+    }
+    value
 }
 
 fn launch_value(launch: &Launch, project: &str) -> Value {
@@ -204,6 +235,37 @@ fn lisp(value: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn launch_files_are_in_the_terms_that_the_profile_has() {
+        let launch = Launch {
+            program: "quill".to_owned(),
+            arguments: vec!["serve".to_owned()],
+            build: Some("quill draw pages".to_owned()),
+            directory: None,
+            env: std::collections::BTreeMap::from([("PORT".to_owned(), "8080".to_owned())]),
+            debugger: Some("quill-debug".to_owned()),
+            attach: false,
+        };
+        let editor = Editor {
+            span: 0..0,
+            profile: None,
+            extensions: std::collections::BTreeMap::new(),
+            settings: Map::new(),
+            launch: std::collections::BTreeMap::from([("site".to_owned(), launch)]),
+        };
+        let mut profile = profiles().remove(0);
+        (profile.language, profile.launch_form) = (Language::Json, LaunchForm::DebugAdapter);
+        let text: Value = serde_json::from_str(&launch_text(&editor, "/code", &profile)).unwrap();
+        let wanted = serde_json::json!([{
+            "name": "site", "type": "quill-debug", "request": "launch", "program": "quill", "args": ["serve"],
+            "cwd": "/code", "env": { "PORT": "8080" }, "preLaunch": "quill draw pages",
+        }]);
+        assert_eq!(text["launch"], wanted);
+        profile.launch_form = LaunchForm::Own;
+        let text: Value = serde_json::from_str(&launch_text(&editor, "/code", &profile)).unwrap();
+        assert_eq!(text["launch"]["site"]["arguments"], serde_json::json!(["serve"]));
+    }
 
     #[test]
     fn a_place_is_filled_in_and_is_never_read_as_something_to_fill_in() {

@@ -472,4 +472,8 @@ pub struct Launch {
     pub directory: Option<RootPath>,
     /// Variables of it only.
     pub env: BTreeMap<String, String>,
+    /// The debugger, as the editor calls it.
+    pub debugger: Option<String>,
+    /// It runs already, and a debugger attaches to it.
+    pub attach: bool,
 }

@@ -100,7 +100,7 @@ pub fn place(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use cavrith_core::depot::Language;
+    use cavrith_core::depot::{Language, LaunchForm};
 
     #[test]
     fn the_member_s_own_editor_counts_before_the_team_s() {
@@ -110,6 +110,7 @@ mod tests {
             settings: String::new(),
             launch: None,
             language: Language::Json,
+            launch_form: LaunchForm::Own,
             open: open.iter().map(|word| (*word).to_owned()).collect(),
         };
         let team = profile("lantern", &["lantern", "{path}"]);

@@ -114,6 +114,9 @@ pub struct EditorPlaces {
     /// What these files are written in
     #[arg(long, value_name = "LANGUAGE", requires = "editor", default_value = "json", value_parser = languages())]
     pub language: Language,
+    /// The launch file is in the terms of the Debug Adapter Protocol
+    #[arg(long, requires = "launch")]
+    pub debug_adapter: bool,
     /// A word of the command by which it opens a place from outside; {host}, {path}, {file} and {line} are filled in
     #[arg(long, value_name = "WORD", requires = "editor", allow_hyphen_values = true)]
     pub opens: Vec<String>,

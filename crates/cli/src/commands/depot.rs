@@ -1,6 +1,6 @@
 //! `cavrith depot`
 
-use cavrith_core::depot::{EditorProfile, Index};
+use cavrith_core::depot::{EditorProfile, Index, LaunchForm};
 use cavrith_core::verdict::{count, size};
 use cavrith_engine::bodies::BodySource;
 use cavrith_engine::depots::{self, Described};
@@ -54,6 +54,7 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
         launch,
         language,
         opens,
+        debug_adapter,
     } = &command.profile
     {
         let profile = EditorProfile {
@@ -62,6 +63,7 @@ fn add(screen: &Screen, command: &DepotAdd) -> Outcome {
             settings: settings.clone(),
             launch: launch.clone(),
             language: *language,
+            launch_form: if *debug_adapter { LaunchForm::DebugAdapter } else { LaunchForm::Own },
             open: opens.clone(),
         };
         return done(screen, &command.report, "added", &depots::add_editor(&command.dir, profile)?);

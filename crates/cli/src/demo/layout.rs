@@ -5,7 +5,7 @@ use std::io::{self, Cursor, Write as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use cavrith_core::depot::{EditorProfile, Extension, File, Index, Language, Package, Probe, Toolchain};
+use cavrith_core::depot::{EditorProfile, Extension, File, Index, Language, LaunchForm, Package, Probe, Toolchain};
 use cavrith_core::digest::Sha256Digest;
 use cavrith_core::version::Version;
 
@@ -23,6 +23,7 @@ pub fn depot(dir: &Path) -> io::Result<()> {
             settings: "/etc/lantern/settings.json".to_owned(),
             launch: Some("/etc/lantern/launch.json".to_owned()),
             language: Language::Json,
+            launch_form: LaunchForm::Own,
             open: ["lantern", "--host", "{host}", "{path}:{line}"].map(str::to_owned).to_vec(),
         }],
         ..Index::empty(Some("Brindle Ferry's own sources".to_owned()))

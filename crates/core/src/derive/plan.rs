@@ -472,7 +472,7 @@ fn editor_files(spec: &Spec, editor: &Editor, profile: &EditorProfile) -> Vec<(S
     let mut files = vec![(format!("settings of {}", profile.name), profile.settings_place(&home), settings)];
     if let Some(place) = profile.launch_place(&home).filter(|_| !editor.launch.is_empty()) {
         let project = spec.workspace.project.value.to_string();
-        let text = editors::launch_text(editor, &project, profile.language);
+        let text = editors::launch_text(editor, &project, profile);
         files.push((format!("launch of {}", profile.name), place, text));
     }
     let placed =

@@ -48,12 +48,16 @@ fn read_launch(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Launch> {
     let directory = reader.text(table, "directory").and_then(|path| rules::inside_path(reader, "directory", path));
     let build = reader.text(table, "build").map(|build| build.value);
     let env = parse::read_env(reader, table, "editor.launch.*.env");
+    let debugger = reader.text(table, "debugger").map(|debugger| debugger.value);
+    let attach = reader.flag(table, "attach");
     Some(Launch {
         program: program?.value,
         arguments: arguments.into_iter().map(|argument| argument.value).collect(),
         build,
         directory: directory.map(|directory| directory.value),
         env: env.into_iter().map(|(name, value)| (name, value.value)).collect(),
+        debugger,
+        attach,
     })
 }
 

@@ -353,6 +353,8 @@ pub const KEYS: &[Key] = &[
     key("editor.launch.*.arguments", Texts, Optional, "its arguments"),
     key("editor.launch.*.build", Text, Optional, "the command that builds it first"),
     key("editor.launch.*.directory", Text, Optional, "where it is started").default("the project's folder inside"),
+    key("editor.launch.*.debugger", Text, Optional, "the debugger, as the editor calls it: what the Debug Adapter Protocol's clients name type"),
+    key("editor.launch.*.attach", Flag, Optional, "true: it runs already, and the debugger attaches to it").default("false"),
     key("editor.launch.*.env", Table, Optional, "variables of this program only"),
     key("editor.launch.*.env.*", Text, Optional, "the value of one variable"),
     key("image", Table, Optional, "how the image is run where Cavrith does not run it; it goes into container images")
