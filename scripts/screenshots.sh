@@ -210,32 +210,37 @@ printf '#!/bin/sh\nexit 0\n' > "$work/bin/lamp"
 chmod 755 "$work/bin/lamp"
 HOME=$work/tove
 export HOME
-cat > "$work/own" <<'OWN'
-cavrith check --personal
-cavrith start --wait
-cavrith ssh-config --apply
-printf '\n\033[2m$\033[0m ssh timetable.cavrith ...; scp; cavrith open\n'
-ssh -F "$HOME/.ssh/config" timetable.cavrith 'id -un; pwd; head -1 ~/.vimrc'
-scp -q -F "$HOME/.ssh/config" news.html timetable.cavrith:/tmp/
-cavrith open serve.sh:3
-cavrith open --with torch
+# Shows a command before it is run.
+cat > "$work/bin/say" <<'SAY'
+#!/bin/sh
+printf '\n\033[2m$\033[0m %s\n' "$(printf '%s' "$*" | sed "s|-F [^ ]* ||; s|$HOME|~|g")"
+exec "$@"
+SAY
+chmod 755 "$work/bin/say"
+cat > "$work/bin/own" <<'OWN'
+say cavrith check --personal
+say cavrith start --wait
+say cavrith ssh-config --apply
+say ssh -F "$HOME/.ssh/config" timetable.cavrith 'id -un; pwd; head -1 ~/.vimrc'
+say scp -q -F "$HOME/.ssh/config" news.html timetable.cavrith:/tmp/
+say cavrith open serve.sh:3
+say cavrith open --with torch
 OWN
-shot personal 12 "$tove/timetable" "$tove/home" ". $work/own"
+chmod 755 "$work/bin/own"
+shot personal 12 "$tove/timetable" "$tove/home" ". own"
 chmod 600 "$jonas/key"
-cat > "$work/visit" <<VISIT
-cavrith invite jonas --shell --for 1h
-link=\$(cavrith invite jonas --shell --for 1h 2>/dev/null | cut -d"'" -f2)
-CAVRITH_HOME=$jonas/home cavrith visit "\$link" --key "$jonas/key" -- 'quill --version; exec sleep 20' &
+cat > "$work/bin/visited" <<VISIT
+say cavrith invite jonas --shell --for 1h | tee "$work/line"
+CAVRITH_HOME=$jonas/home cavrith visit "\$(tail -1 "$work/line" | cut -d"'" -f2)" --key "$jonas/key" -- 'quill --version; exec sleep 20' >/dev/null 2>&1 &
 sleep 2
-printf '\n'
-cavrith status
-printf '\n'
-cavrith logs visitors
-cavrith invite jonas --end
+say cavrith status
+say cavrith logs visitors
+say cavrith invite jonas --end
 wait
 VISIT
+chmod 755 "$work/bin/visited"
 CAVRITH_HOME=$ida/home cavrith -C "$ida/timetable" start -q --wait >/dev/null 2>&1
-shot invite 12 "$ida/timetable" "$ida/home" ". $work/visit"
+shot invite 12 "$ida/timetable" "$ida/home" ". visited"
 CAVRITH_HOME=$ida/home cavrith -C "$ida/timetable" stop -q
 CAVRITH_HOME=$tove/home cavrith -C "$tove/timetable" stop -q
 shot demo 8 "$work" "$work/none" "cavrith demo again"

@@ -58,6 +58,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Check) -> Outcome {
     Ok(u8::from(!sound))
 }
 
+/// How variables begin that stand for one name and address.
+const OF_GIT: [&str; 2] = ["GIT_AUTHOR_", "GIT_COMMITTER_"];
+
 /// What the member's configuration adds: everything is read that a start would read, and nothing is started.
 fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let config = Member::find()?.config;
@@ -85,8 +88,18 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
     };
     let scope = project.as_deref().map_or_else(|| "any project".to_owned(), |dir| dir.display().to_string());
     screen.result(format_args!("{} adds to the workspace of {scope}", path.display()));
-    for (name, value) in &added.own {
+    let author: Vec<_> = own.git.name.iter().cloned().chain(own.git.email.iter().map(|at| format!("<{at}>"))).collect();
+    if !author.is_empty() {
+        line("git", &author.join(" "));
+    }
+    for (name, value) in added.own.iter().filter(|(name, _)| !OF_GIT.iter().any(|own| name.starts_with(own))) {
         line("variable", &format!("{name}={value}"));
+    }
+    for (name, port) in &added.ports {
+        line("port", &format!("{name} at {port} outside"));
+    }
+    for (name, link) in &added.links {
+        line("link", &format!("{name}:{} is port {} of {}", link.port, link.port, link.workspace));
     }
     if !added.path.is_empty() {
         line("path", &added.path.join(", "));

@@ -94,7 +94,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Invite) -> Outcome {
         ));
     }
     screen.say("give them this line:");
-    screen.result(format_args!("cavrith visit '{link}'"));
+    // As it is typed, however wide the terminal is.
+    screen.verbatim(format_args!("cavrith visit '{link}'"));
     Ok(0)
 }
 

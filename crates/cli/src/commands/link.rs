@@ -31,7 +31,7 @@ pub fn exec(general: &General, screen: &Screen, command: &Link) -> Outcome {
         screen.json(&json!({ "link": link.to_string(), "source": link.source, "revision": link.revision }));
         return Ok(0);
     }
-    screen.result(&link);
+    screen.verbatim(&link);
     if link.revision.is_some() {
         let text = "what is not committed and pushed is not in it";
         screen.say(format_args!("{} {text}", styled(screen.err.faint, "note")));

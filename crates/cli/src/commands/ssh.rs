@@ -43,7 +43,8 @@ pub fn config(general: &General, screen: &Screen, command: &SshConfig) -> Outcom
         let host = here.unwrap_or_else(|| format!("NAME{SUFFIX}"));
         screen.say(format_args!("{shown} {what}; now: ssh {host}, scp, sftp, rsync, and every editor over SSH"));
     } else {
-        screen.result(block.unwrap_or_default().trim_end());
+        // As it stands in the file, however wide the terminal is.
+        screen.verbatim(block.unwrap_or_default().trim_end());
         screen.say(format_args!("cavrith ssh-config --apply writes this to {shown}"));
     }
     Ok(0)
