@@ -244,7 +244,8 @@ pub enum LaunchForm {
     /// In those of the spec: under each name program, arguments, directory, env, build.
     #[default]
     Own,
-    /// In those of the Debug Adapter Protocol: a list, each with name, type, request, program, args, cwd, env, preLaunch.
+    /// In those of the Debug Adapter Protocol: a list, each with name, type, request, program, args, cwd, env and
+    /// preLaunch.
     DebugAdapter,
 }
 

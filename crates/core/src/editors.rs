@@ -116,8 +116,8 @@ pub fn settings_text(settings: &Map<String, Value>, language: Language) -> Strin
 /// The text of the file that tells an editor how to start the project's programs: under each name the program, its
 /// arguments, its directory, its variables, and the command that builds it.
 ///
-/// With [`LaunchForm::DebugAdapter`] it is a list in the terms of the Debug Adapter Protocol ("Launch and Attach requests",
-/// and what its clients have in common): what a profile's editor makes of a `type` is its own business.
+/// With [`LaunchForm::DebugAdapter`] it is a list in the terms of the Debug Adapter Protocol ("Launch and Attach
+/// requests", and what its clients have in common): what a profile's editor makes of a `type` is its own business.
 pub fn launch_text(editor: &Editor, project: &str, profile: &EditorProfile) -> String {
     let all = match profile.launch_form {
         LaunchForm::Own => {

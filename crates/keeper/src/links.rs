@@ -1,6 +1,6 @@
 //! Ways from one workspace of a member to a port of another one of theirs. The number is listened on inside, on the
-//! loopback; each connection is made by the keeper of the other workspace, which hands the socket over through its door.
-//! No port is open on this machine for it, and both workspaces keep their own networks.
+//! loopback; each connection is made by the keeper of the other workspace, which hands the socket over through its
+//! door. No port is open on this machine for it, and both workspaces keep their own networks.
 
 use std::io;
 use std::net::{TcpListener, TcpStream};

@@ -27,6 +27,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::sync::watch;
 use tokio::task::AbortHandle;
 
+use crate::secrets;
 use crate::visitors::{Door, Visit};
 use crate::work::Keeper;
 use descriptor::{Descriptor, Pair};
@@ -238,7 +239,7 @@ impl Guest {
 
     fn log(&self, what: &str) {
         if let Some(visit) = &self.visit {
-            visit.log(what);
+            visit.log(&secrets::masked(what, &self.keeper.hidden));
         }
     }
 }

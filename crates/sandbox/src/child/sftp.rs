@@ -2,15 +2,20 @@
 //! become the account: what it may see and change is what the account may. The extensions are those that OpenSSH's own
 //! client asks for (its `PROTOCOL`, section 4).
 
+mod wire;
+
 use std::collections::HashMap;
-use std::ffi::OsStr;
-use std::fs::{self, File, Metadata, OpenOptions, ReadDir};
+use std::fs::{self, File, OpenOptions, ReadDir};
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::os::unix::ffi::OsStrExt as _;
-use std::os::unix::fs::{DirBuilderExt as _, FileExt as _, MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::os::unix::fs::{DirBuilderExt as _, FileExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, Timespec, Timestamps};
+use rustix::fs::{AtFlags, CWD};
+
+use wire::{
+    Answered, Message, Refusal, attributes, done, handle, one_name, put_name, put_string, real_path, space, status,
+};
 
 /// Bytes that a message may have, as OpenSSH's own server takes them.
 const LONGEST: u32 = 256 << 10;
@@ -67,13 +72,6 @@ const EXTENSIONS: [(&str, &str); 8] = [
     ("expand-path@openssh.com", "1"),
 ];
 
-/// What of a file's attributes a message has (section 5).
-const SIZE: u32 = 1;
-const OWNERS: u32 = 2;
-const RIGHTS: u32 = 4;
-const TIMES: u32 = 8;
-const MORE: u32 = 0x8000_0000;
-
 /// How a file is opened (section 6.3).
 const FOR_READING: u32 = 1;
 const FOR_WRITING: u32 = 2;
@@ -81,214 +79,6 @@ const APPENDING: u32 = 4;
 const MAKING: u32 = 8;
 const EMPTYING: u32 = 16;
 const ONLY_NEW: u32 = 32;
-
-/// Why a request was not carried out (section 7).
-#[derive(Debug)]
-enum Refusal {
-    /// There is no more to read.
-    End,
-    /// It is not as a message has to be.
-    Bad,
-    /// There is no such request here.
-    Unsupported,
-    /// Only reading is allowed.
-    ReadOnly,
-    Disk(io::Error),
-}
-
-impl From<io::Error> for Refusal {
-    fn from(error: io::Error) -> Self {
-        Self::Disk(error)
-    }
-}
-
-impl From<rustix::io::Errno> for Refusal {
-    fn from(error: rustix::io::Errno) -> Self {
-        Self::Disk(error.into())
-    }
-}
-
-impl Refusal {
-    fn status(&self) -> (u32, String) {
-        match self {
-            Self::End => (1, "there is no more".to_owned()),
-            Self::Bad => (5, "the message is not well formed".to_owned()),
-            Self::Unsupported => (8, "this is not supported".to_owned()),
-            Self::ReadOnly => (3, "only reading is allowed here".to_owned()),
-            Self::Disk(error) => {
-                let code = match error.kind() {
-                    io::ErrorKind::NotFound => 2,
-                    io::ErrorKind::PermissionDenied => 3,
-                    _ => 4,
-                };
-                (code, error.to_string())
-            }
-        }
-    }
-}
-
-type Answered<T = Vec<u8>> = Result<T, Refusal>;
-
-/// A message that is read from its front.
-struct Message<'a>(&'a [u8]);
-
-impl<'a> Message<'a> {
-    fn take(&mut self, count: usize) -> Answered<&'a [u8]> {
-        let (taken, rest) = self.0.split_at_checked(count).ok_or(Refusal::Bad)?;
-        self.0 = rest;
-        Ok(taken)
-    }
-
-    fn number(&mut self) -> Answered<u32> {
-        let bytes = self.take(4)?.first_chunk().ok_or(Refusal::Bad)?;
-        Ok(u32::from_be_bytes(*bytes))
-    }
-
-    fn long(&mut self) -> Answered<u64> {
-        let bytes = self.take(8)?.first_chunk().ok_or(Refusal::Bad)?;
-        Ok(u64::from_be_bytes(*bytes))
-    }
-
-    fn string(&mut self) -> Answered<&'a [u8]> {
-        let length = self.number()?;
-        self.take(length as usize)
-    }
-
-    /// A path as the client has it; relative ones lie in the directory in which this process is.
-    fn path(&mut self) -> Answered<&'a Path> {
-        let bytes = self.string()?;
-        Ok(Path::new(OsStr::from_bytes(if bytes.is_empty() { b"." } else { bytes })))
-    }
-
-    fn attributes(&mut self) -> Answered<Attributes> {
-        let flags = self.number()?;
-        let mut found = Attributes::default();
-        if flags & SIZE != 0 {
-            found.size = Some(self.long()?);
-        }
-        if flags & OWNERS != 0 {
-            found.owners = Some((self.number()?, self.number()?));
-        }
-        if flags & RIGHTS != 0 {
-            found.rights = Some(self.number()? & 0o7777);
-        }
-        if flags & TIMES != 0 {
-            found.times = Some((self.number()?, self.number()?));
-        }
-        if flags & MORE != 0 {
-            let count = self.number()?;
-            for _ in 0..count {
-                self.string()?;
-                self.string()?;
-            }
-        }
-        Ok(found)
-    }
-}
-
-/// What a client wants a file to have.
-#[derive(Debug, Default)]
-struct Attributes {
-    size: Option<u64>,
-    owners: Option<(u32, u32)>,
-    rights: Option<u32>,
-    times: Option<(u32, u32)>,
-}
-
-impl Attributes {
-    fn timestamps((read, written): (u32, u32)) -> Timestamps {
-        let time = |seconds: u32| Timespec { tv_sec: i64::from(seconds), tv_nsec: 0 };
-        Timestamps { last_access: time(read), last_modification: time(written) }
-    }
-
-    fn apply(&self, path: &Path, flags: AtFlags) -> Answered<()> {
-        if let Some(size) = self.size {
-            OpenOptions::new().write(true).open(path)?.set_len(size)?;
-        }
-        if let Some((user, group)) = self.owners {
-            let (user, group) = (rustix::fs::Uid::from_raw(user), rustix::fs::Gid::from_raw(group));
-            rustix::fs::chownat(CWD, path, Some(user), Some(group), flags)?;
-        }
-        // A link has no rights of its own (chmod(2)).
-        if let Some(rights) = self.rights.filter(|_| flags.is_empty()) {
-            fs::set_permissions(path, fs::Permissions::from_mode(rights))?;
-        }
-        if let Some(times) = self.times {
-            rustix::fs::utimensat(CWD, path, &Self::timestamps(times), flags)?;
-        }
-        Ok(())
-    }
-
-    fn apply_to(&self, file: &File) -> Answered<()> {
-        if let Some(size) = self.size {
-            file.set_len(size)?;
-        }
-        if let Some((user, group)) = self.owners {
-            let (user, group) = (rustix::fs::Uid::from_raw(user), rustix::fs::Gid::from_raw(group));
-            rustix::fs::fchown(file, Some(user), Some(group))?;
-        }
-        if let Some(rights) = self.rights {
-            file.set_permissions(fs::Permissions::from_mode(rights))?;
-        }
-        if let Some(times) = self.times {
-            rustix::fs::futimens(file, &Self::timestamps(times))?;
-        }
-        Ok(())
-    }
-}
-
-fn put(to: &mut Vec<u8>, number: u32) {
-    to.extend(number.to_be_bytes());
-}
-
-fn put_string(to: &mut Vec<u8>, bytes: &[u8]) {
-    put(to, bytes.len() as u32);
-    to.extend(bytes);
-}
-
-fn put_attributes(to: &mut Vec<u8>, meta: &Metadata) {
-    put(to, SIZE | OWNERS | RIGHTS | TIMES);
-    to.extend(meta.len().to_be_bytes());
-    for number in [meta.uid(), meta.gid(), meta.mode()] {
-        put(to, number);
-    }
-    for seconds in [meta.atime(), meta.mtime()] {
-        put(to, seconds.clamp(0, i64::from(u32::MAX)) as u32);
-    }
-}
-
-/// A line as `ls -l` has it, which clients show (section 7).
-fn long_name(name: &[u8], meta: &Metadata) -> Vec<u8> {
-    let mode = meta.mode();
-    let of_kind = match mode & 0o170000 {
-        0o040000 => 'd',
-        0o120000 => 'l',
-        0o140000 => 's',
-        0o010000 => 'p',
-        0o020000 => 'c',
-        0o060000 => 'b',
-        _ => '-',
-    };
-    let right = |bit: u32, letter: char| if mode & bit != 0 { letter } else { '-' };
-    let rights: String =
-        [6, 3, 0].iter().flat_map(|at| [right(4 << at, 'r'), right(2 << at, 'w'), right(1 << at, 'x')]).collect();
-    let (year, month, day) = date(meta.mtime());
-    let (links, user, group, size) = (meta.nlink(), meta.uid(), meta.gid(), meta.len());
-    let text = format!("{of_kind}{rights} {links:>3} {user:<8} {group:<8} {size:>8} {year:04}-{month:02}-{day:02} ");
-    [text.as_bytes(), name].concat()
-}
-
-/// The date of a time in seconds since 1970, in UTC ("days from civil" turned around, H. Hinnant, 2013).
-fn date(seconds: i64) -> (i64, i64, i64) {
-    let days = seconds.div_euclid(86_400) + 719_468;
-    let (era, of_era) = (days.div_euclid(146_097), days.rem_euclid(146_097));
-    let year = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
-    let of_year = of_era - (365 * year + year / 4 - year / 100);
-    let month = (5 * of_year + 2) / 153;
-    let day = of_year - (153 * month + 2) / 5 + 1;
-    let month = if month < 10 { month + 3 } else { month - 9 };
-    (year + era * 400 + i64::from(month <= 2), month, day)
-}
 
 /// Something that a client has open.
 enum Open {
@@ -587,78 +377,11 @@ impl<W: Write> Server<W> {
     }
 }
 
-fn handle(message: &mut Message<'_>) -> Answered<u32> {
-    let bytes = message.string()?.try_into().map_err(|_| Refusal::Bad)?;
-    Ok(u32::from_be_bytes(bytes))
-}
-
-fn status(code: u32, why: &str) -> Vec<u8> {
-    let mut body = code.to_be_bytes().to_vec();
-    put_string(&mut body, why.as_bytes());
-    put_string(&mut body, b"en");
-    body
-}
-
-fn done() -> Answered<(u8, Vec<u8>)> {
-    Ok((STATUS, status(0, "")))
-}
-
-fn attributes(meta: &Metadata) -> Answered<(u8, Vec<u8>)> {
-    let mut body = Vec::new();
-    put_attributes(&mut body, meta);
-    Ok((ATTRS, body))
-}
-
-fn put_name(body: &mut Vec<u8>, name: &[u8], meta: &Metadata) {
-    put_string(body, name);
-    put_string(body, &long_name(name, meta));
-    put_attributes(body, meta);
-}
-
-/// A name without attributes.
-fn one_name(path: &Path) -> Vec<u8> {
-    let mut body = 1_u32.to_be_bytes().to_vec();
-    put_string(&mut body, path.as_os_str().as_bytes());
-    put_string(&mut body, path.as_os_str().as_bytes());
-    put(&mut body, 0);
-    body
-}
-
-/// A path without links and dots; the last part need not be there.
-fn real_path(path: &Path) -> Answered<PathBuf> {
-    match fs::canonicalize(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else { return Err(error.into()) };
-            let parent = if parent == Path::new("") { Path::new(".") } else { parent };
-            Ok(fs::canonicalize(parent)?.join(name))
-        }
-        other => Ok(other?),
-    }
-}
-
-/// How full a filesystem is, as the extension for it has it (OpenSSH's `PROTOCOL`, section 4.4).
-fn space(of: &rustix::fs::StatVfs) -> Vec<u8> {
-    let flags = u64::from(of.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY));
-    let numbers = [
-        of.f_bsize,
-        of.f_frsize,
-        of.f_blocks,
-        of.f_bfree,
-        of.f_bavail,
-        of.f_files,
-        of.f_ffree,
-        of.f_favail,
-        of.f_fsid,
-        flags,
-        of.f_namemax,
-    ];
-    numbers.iter().flat_map(|number| number.to_be_bytes()).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
+    use super::wire::{RIGHTS, date};
     use super::*;
 
     fn request(kind: u8, id: u32, parts: &[&[u8]]) -> Vec<u8> {
