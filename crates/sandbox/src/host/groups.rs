@@ -7,6 +7,7 @@
 
 use std::fs;
 use std::io;
+use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -50,6 +51,11 @@ const CONTROLLERS: [&str; 4] = ["memory", "cpu", "pids", "freezer"];
 /// Microseconds in which processor time is shared out.
 const PERIOD: u64 = 100_000;
 
+/// Makes a group and those above it. Nobody else may make any in them, whatever this process's umask lets them.
+fn directories(path: &Path) -> io::Result<()> {
+    fs::DirBuilder::new().recursive(true).mode(0o755).create(path)
+}
+
 impl Groups {
     /// Makes groups for `name` where this machine lets us. `root` is `/sys/fs/cgroup`, and `own` the text of
     /// `/proc/self/cgroup`. `announce` hears of each directory before it is made, so that anyone who is killed in
@@ -63,7 +69,7 @@ impl Groups {
             if dir.join("tasks").exists() && !groups.keeps(controller) {
                 let own = dir.join("cavrith").join(name);
                 announce(&own);
-                if fs::create_dir_all(&own).is_ok() {
+                if directories(&own).is_ok() {
                     groups.single.push((controller, own));
                 }
             }
@@ -107,7 +113,10 @@ impl Groups {
         }
         loop {
             let beneath = if above == hierarchy { above.join("cavrith") } else { above.clone() };
-            if fs::create_dir_all(&beneath).is_ok() {
+            // A process is moved only by who may write to the nearest group above both places (cgroup-v2, "Delegation
+            // Containment"), whoever made the one that it is to go to.
+            let may_move = fs::OpenOptions::new().write(true).open(above.join("cgroup.procs")).is_ok();
+            if may_move && directories(&beneath).is_ok() {
                 for dir in [&above, &beneath] {
                     for controller in ["memory", "cpu", "pids"] {
                         // One that cannot be handed out is not kept, which is seen below.
@@ -116,7 +125,7 @@ impl Groups {
                 }
                 let group = beneath.join(format!("cavrith-{name}"));
                 announce(&group);
-                let made = group.is_dir() || fs::create_dir(&group).is_ok();
+                let made = group.is_dir() || directories(&group).is_ok();
                 if made && fs::OpenOptions::new().write(true).open(group.join("cgroup.procs")).is_ok() {
                     let has = |file: &str| group.join(file).exists();
                     self.kept = Kept {
@@ -308,6 +317,7 @@ mod tests {
         fs::create_dir_all(&group).unwrap();
         for above in ["", "user", "user/app"] {
             fs::write(dir.path().join(above).join("cgroup.subtree_control"), "").unwrap();
+            fs::write(dir.path().join(above).join("cgroup.procs"), "").unwrap();
         }
         for file in ["cgroup.procs", "cgroup.freeze", "memory.max", "cpu.max", "pids.max", "memory.current"] {
             fs::write(group.join(file), "0").unwrap();
