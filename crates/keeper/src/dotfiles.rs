@@ -6,7 +6,7 @@ use std::os::fd::AsFd as _;
 use std::time::Duration;
 
 use cavrith_sandbox::SandboxError;
-use cavrith_sandbox::job::{Ending, Task};
+use cavrith_sandbox::job::{Ending, PLACED, Task};
 use cavrith_sandbox::lines::{LastLines, Lines};
 
 use crate::protocol::ExecRequest;
@@ -27,7 +27,11 @@ impl Keeper {
     /// is noted: taste is no reason not to start.
     pub fn place_dotfiles(&self) {
         let own = &self.personal.dotfiles;
-        // Without any, those of an earlier start go.
+        let list = format!("{}/{PLACED}", cavrith_core::account::home(&self.arrangement().setup.account));
+        // Without any, those of an earlier start go; most starts have neither.
+        if own.files.is_empty() && self.runtime.changed(&list).is_ok_and(|changed| changed.is_none()) {
+            return;
+        }
         match self.try_place() {
             Ok(kept) if kept.is_empty() => {}
             Ok(kept) => {

@@ -2,7 +2,6 @@
 //! loopback; each connection is made by the keeper of the other workspace, which hands the socket over through its
 //! door. No port is open on this machine for it, and both workspaces keep their own networks.
 
-use std::io;
 use std::net::{TcpListener, TcpStream};
 use std::os::fd::OwnedFd;
 use std::path::Path;
@@ -92,12 +91,4 @@ fn find(own: &Place, workspace: &str) -> Result<Place, String> {
         (None, _) => Err(format!("there is no workspace {workspace}")),
         (Some(_), false) => Err(format!("there are several workspaces {workspace}")),
     }
-}
-
-/// What a member's own keeper gives to another one of theirs: a connection to a port inside.
-///
-/// # Errors
-/// When nothing listens there.
-pub(crate) fn socket(keeper: &Keeper, port: u16) -> io::Result<TcpStream> {
-    keeper.connector.connect(port)
 }

@@ -23,7 +23,7 @@ use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
 use crate::work::Keeper;
-use crate::{KeeperError, client, links, own_shell, ssh};
+use crate::{KeeperError, client, own_shell, ssh};
 use cavrith_sandbox::locked;
 
 /// Threads that wait at the door when nobody comes, at most.
@@ -131,7 +131,7 @@ impl Keeper {
                 shared.show(ours)?;
                 wire::send(guest, &Answer::Ended(Ending::Code(0)), &[])
             }
-            Request::Dial { port } => match links::socket(self, port) {
+            Request::Dial { port } => match self.connector.connect(port) {
                 Ok(socket) => wire::send(guest, &Answer::Started, &[socket.as_fd()]),
                 Err(error) => wire::send(guest, &Answer::Refused(error.to_string()), &[]),
             },

@@ -1,14 +1,16 @@
 //! Opening a place of a project with the member's editor.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use cavrith_core::arrangement::{Arrangement, Place as FilesPlace};
+use cavrith_core::arrangement::Arrangement;
 use cavrith_core::depot::EditorProfile;
 use cavrith_core::editors::OpenedPlace;
+use cavrith_core::speech::Folders;
 use cavrith_engine::member::Config;
 use cavrith_keeper::place::Place;
 
 use crate::WorkspaceError;
+use crate::speaking::live_folders;
 use crate::ssh_config::SUFFIX;
 
 /// Programs that open places in a terminal, in the order in which they are looked for inside.
@@ -66,26 +68,14 @@ pub fn place(
         Some((path, line)) if line.parse::<u32>().is_ok_and(|line| line > 0) => (path, line.parse().unwrap_or(1)),
         _ => (text, 1),
     };
-    let mut pairs: Vec<(PathBuf, String)> = Vec::new();
-    for folder in &arrangement.folders {
-        if let FilesPlace::Live(outside) = &folder.place
-            && let Ok(outside) = workspace.project.join(outside).canonicalize()
-        {
-            pairs.push((outside, folder.inside.clone()));
-        }
-    }
-    // The innermost counts.
-    pairs.sort_by_key(|(outside, _)| std::cmp::Reverse(outside.as_os_str().len()));
+    let pairs = live_folders(workspace, arrangement)?.into_iter();
+    let pairs = pairs.filter_map(|(outside, folder)| Some((outside.to_str()?.to_owned(), folder.inside.clone())));
+    let folders = Folders::new(pairs.collect());
     let outside = here.join(path);
     // One that is to be made there lies in a folder that is there.
     let real =
         outside.canonicalize().ok().or_else(|| Some(outside.parent()?.canonicalize().ok()?.join(outside.file_name()?)));
-    let inside = real.as_deref().and_then(|real| {
-        pairs.iter().find_map(|(outside, inside)| {
-            let rest = real.strip_prefix(outside).ok()?.to_str()?;
-            Some(if rest.is_empty() { inside.clone() } else { format!("{inside}/{rest}") })
-        })
-    });
+    let inside = real.as_deref().and_then(Path::to_str).and_then(|real| folders.there(real));
     if let (Some(inside), Some(real)) = (inside, real) {
         return Ok(OpenedPlace { host, path: inside, file: real.display().to_string(), line });
     }

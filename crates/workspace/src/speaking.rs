@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use cavrith_core::arrangement::Place as FilesPlace;
+use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
 use cavrith_core::speech::{self, BadMessage, Folders, Places};
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
@@ -50,13 +50,9 @@ impl Walls {
         let copies = place.dir.join(COPIES);
         private::directory(&copies)?;
         let copies = text(&copies)?;
-        let project = &place.project;
         let (mut inward, mut outward) = (vec![(copies.clone(), String::new())], Vec::new());
         let mut except = Vec::new();
-        for folder in &status.arrangement.folders {
-            let FilesPlace::Live(outside) = &folder.place else { continue };
-            let path = project.join(outside);
-            let path = path.canonicalize().map_err(failed(&path.display().to_string()))?;
+        for (path, folder) in live_folders(place, &status.arrangement)? {
             let (outside, inside) = (text(&path)?, folder.inside.clone());
             except.extend(folder.except.iter().map(|name| format!("{inside}/{name}")));
             // An editor has the path that it was given, links and all.
@@ -76,6 +72,24 @@ impl Walls {
         };
         if self.except.iter().any(stays) { None } else { self.outward.there(path) }
     }
+}
+
+/// The live folders of a workspace, each with where it really lies outside.
+///
+/// # Errors
+/// When one is not there.
+pub(crate) fn live_folders<'a>(
+    place: &Place,
+    arrangement: &'a Arrangement,
+) -> Result<Vec<(PathBuf, &'a FolderPart)>, WorkspaceError> {
+    let mut found = Vec::new();
+    for folder in &arrangement.folders {
+        if let FilesPlace::Live(outside) = &folder.place {
+            let path = place.project.join(outside);
+            found.push((path.canonicalize().map_err(failed(&path.display().to_string()))?, folder));
+        }
+    }
+    Ok(found)
 }
 
 fn text(path: &Path) -> Result<String, WorkspaceError> {
@@ -114,7 +128,7 @@ impl Places for Walls {
 /// What the server sends. It may be anything, so no path of it leads anywhere but into live folders and copies.
 struct Outward<'a> {
     walls: &'a Walls,
-    copies: &'a Mutex<Option<Copies>>,
+    copies: &'a mut Copies,
     /// Copies that this message may still have made.
     left: usize,
 }
@@ -126,10 +140,8 @@ impl Places for Outward<'_> {
             return Some(there);
         }
         self.left = self.left.saturating_sub(1);
-        if self.left > 0
-            && let Some(copies) = locked(self.copies).as_mut()
-        {
-            copies.bring(&path);
+        if self.left > 0 {
+            self.copies.bring(&path);
         }
         Some(format!("{}{path}", self.walls.copies))
     }
@@ -291,8 +303,7 @@ fn carry(
 pub fn speak(place: &Place, argv: &[String]) -> Result<(Ending, Option<BadMessage>), WorkspaceError> {
     let connect = || Client::new(place).ok_or_else(|| WorkspaceError::NeverRan(place.name.clone()));
     let walls = Walls::new(place, &connect()?.status()?)?;
-    let copies = Copies::open(connect()?, Path::new(&walls.copies)).map_err(failed(CARRYING))?;
-    let copies = Arc::new(Mutex::new(Some(copies)));
+    let mut copies = Copies::open(connect()?, Path::new(&walls.copies)).map_err(failed(CARRYING))?;
     let (theirs, input) = io::pipe().map_err(failed(CARRYING))?;
     let (output, answers) = io::pipe().map_err(failed(CARRYING))?;
     let request = ExecRequest { argv: argv.to_vec(), here: std::env::current_dir().ok(), ..ExecRequest::default() };
@@ -314,13 +325,13 @@ pub fn speak(place: &Place, argv: &[String]) -> Result<(Ending, Option<BadMessag
         }
     });
     let outcome = carry(output, io::stdout().lock(), |body| {
-        speech::message(body, &mut Outward { walls: &walls, copies: &copies, left: COPIES_AT_ONCE })
+        speech::message(body, &mut Outward { walls: &walls, copies: &mut copies, left: COPIES_AT_ONCE })
     });
     // An editor that has gone takes its server along.
     if !matches!(outcome, Ok(None)) {
         server.signals()(signal_hook::consts::SIGTERM);
     }
-    drop(locked(&copies).take());
+    drop(copies);
     let ending = server.wait()?;
     let said = outcome.ok().flatten().or_else(|| locked(&bad).take());
     let _ = fs::remove_dir(&walls.copies);

@@ -205,23 +205,24 @@ impl<'a> Visitor<'a> {
         self.visit(link, &["--", script]).output().unwrap()
     }
 
-    /// OpenSSH itself, with what it is asked for by hand.
-    fn ssh(&self, link: &str, arguments: &[&str]) -> Output {
-        let at = link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap();
+    /// OpenSSH itself, to be asked by hand.
+    fn client(&self, link: &str) -> Command {
         let mut command = Command::new("ssh");
-        command.args([
-            "-F",
-            "none",
-            "-o",
-            "BatchMode=yes",
-            "-o",
-            "StrictHostKeyChecking=no",
-            "-o",
-            "UserKnownHostsFile=/dev/null",
-        ]);
+        let unknown = ["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"];
+        command.args(["-F", "none", "-o", "BatchMode=yes"]).args(unknown);
         command.args(["-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-i"]).arg(&self.key);
-        command.args(["-p", at]).args(arguments).stdin(Stdio::null()).output().unwrap()
+        command.args(["-p", &port_of(link).to_string()]);
+        command
     }
+
+    fn ssh(&self, link: &str, arguments: &[&str]) -> Output {
+        self.client(link).args(arguments).stdin(Stdio::null()).output().unwrap()
+    }
+}
+
+/// The port that a link to this machine leads to.
+fn port_of(link: &str) -> u16 {
+    link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap().parse().unwrap()
 }
 
 #[test]
@@ -309,20 +310,8 @@ fn whoever_may_look_changes_nothing_and_reaches_one_port() {
         assert!(text(&visitor.ssh(&link, &["-W", "localhost:8081", "127.0.0.1"])).is_empty(), "{kind}");
         let other = visitor.ssh(&link, &["-W", "192.0.2.1:8080", "127.0.0.1"]);
         assert!(told(&other).contains("administratively prohibited"), "{kind}: {}", told(&other));
-        let mut site = Command::new("ssh");
-        site.args([
-            "-F",
-            "none",
-            "-o",
-            "BatchMode=yes",
-            "-o",
-            "StrictHostKeyChecking=no",
-            "-o",
-            "UserKnownHostsFile=/dev/null",
-            "-i",
-        ]);
-        let port = link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap();
-        site.arg(&visitor.key).args(["-p", port, "-W", "localhost:8080", "127.0.0.1"]);
+        let mut site = visitor.client(&link);
+        site.args(["-W", "localhost:8080", "127.0.0.1"]);
         let mut site = site.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
         site.stdin.as_mut().unwrap().write_all(b"GET / HTTP/1.0\r\n\r\n").unwrap();
         let answer = text(&site.wait_with_output().unwrap());
@@ -346,7 +335,7 @@ fn noise_and_strangers_at_the_door_harm_nobody() {
         who.ok(&["start", "-q", "--wait"]);
         let visitor = Visitor::new(&who);
         let link = visitor.invited(&["--shell"]);
-        let port: u16 = link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap().parse().unwrap();
+        let port = port_of(&link);
         let connect = || TcpStream::connect(("127.0.0.1", port)).unwrap();
         // Whoever says nothing holds a place, and not for ever; whoever talks nonsense is gone.
         let silent: Vec<_> = (0..6).map(|_| connect()).collect();
@@ -376,21 +365,8 @@ fn a_visitor_s_terminal_is_seen_and_typed_into_by_their_host() {
         let link = visitor.invited(&["--shell"]);
         let none = crate::terminals::shown_in(&who.team, &["invite", "jonas", "--look"], (30, 100), "cat", &[]);
         assert!(none.0.contains("jonas has no terminal open"), "{}", none.0);
-        let port = link.split("at=127.0.0.1:").nth(1).unwrap().split('&').next().unwrap().to_owned();
-        let mut ssh = Command::new("ssh");
-        ssh.args([
-            "-F",
-            "none",
-            "-tt",
-            "-o",
-            "BatchMode=yes",
-            "-o",
-            "StrictHostKeyChecking=no",
-            "-o",
-            "UserKnownHostsFile=/dev/null",
-            "-i",
-        ]);
-        ssh.arg(&visitor.key).args(["-p", &port, "127.0.0.1"]);
+        let mut ssh = visitor.client(&link);
+        ssh.args(["-tt", "127.0.0.1"]);
         let mut ssh = ssh.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
         soon("they are there", || who.ok(&["status"]).contains("is there now"));
         let mut keys = ssh.stdin.take().unwrap();

@@ -10,10 +10,8 @@ use cavrith_core::digest::ContentDigest;
 use serde::{Deserialize, Serialize};
 
 use crate::host::ground::{Dress, Ground};
-use crate::protocol::job::PlacedFile;
+use crate::protocol::job::{PLACED, PlacedFile};
 
-/// What was put there, in the home itself, which it goes along with.
-const LIST: &str = ".local/state/cavrith/placed";
 /// Bytes of all files, as they come.
 const LONGEST: u64 = 16 << 20;
 
@@ -33,7 +31,7 @@ pub(crate) fn place(from: impl Read, mut to: impl Write, home: &Path) -> io::Res
     let mut text = Vec::new();
     from.take(LONGEST).read_to_end(&mut text)?;
     let wanted: Vec<PlacedFile> = serde_json::from_slice(&text)?;
-    let list = Path::new(LIST);
+    let list = Path::new(PLACED);
     let mut before: Placed =
         fs::read(home.join(list)).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default();
     let ground = Ground::open(home)?;

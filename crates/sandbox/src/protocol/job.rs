@@ -205,6 +205,9 @@ pub enum Task {
     Socket(String),
 }
 
+/// Where it is written down which of them were put there, from the home on.
+pub const PLACED: &str = ".local/state/cavrith/placed";
+
 /// A file of a member's own, for the home.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlacedFile {
