@@ -415,6 +415,9 @@ pub struct Lock {
     /// Update pins to the newest versions that the spec allows: all, or the named ones
     #[arg(long, value_name = "NAME", num_args = 0.., conflicts_with = "outdated", add = completing::pins())]
     pub update: Option<Vec<String>>,
+    /// Pin what you add to the image of this project yourself, in a file beside your config.toml
+    #[arg(long, conflicts_with_all = ["outdated", "trust_changed", "record"])]
+    pub personal: bool,
     /// Only list pins that could be updated
     #[arg(long)]
     pub outdated: bool,

@@ -16,6 +16,7 @@ mod host;
 mod image;
 pub mod keys;
 mod parse;
+pub mod personal;
 mod reader;
 mod rules;
 pub mod schema;
@@ -96,6 +97,8 @@ pub struct Spec {
     pub team: Option<DeclaredTeam>,
     /// What the team's editor is given.
     pub editor: Option<Editor>,
+    /// Where a member's own counts before the team's.
+    pub personal: personal::MembersChoice,
     /// How the image is run elsewhere.
     pub image: Image,
     /// The variant that it is.

@@ -94,6 +94,23 @@ pub(crate) fn record(
     step_layer::record(context, project, (planned.name.as_str(), step), beneath)
 }
 
+/// The layers of a plan that lie in places of their own: toolchains, their parts, and extensions.
+pub(crate) fn loose(plan: &Plan) -> impl Iterator<Item = &PlannedLayer> {
+    plan.layers.iter().filter(|layer| matches!(layer.content, Content::Toolchain(_) | Content::Extension(_)))
+}
+
+/// One of them, made when it is not there.
+pub(crate) fn loose_layer(
+    context: BuildContext<'_>,
+    project: &Project,
+    lock: &Lock,
+    plan: &Plan,
+    planned: &PlannedLayer,
+) -> Result<TreeDigest, EngineError> {
+    let builder = Builder { context, cache: LayerCache::new(context, plan), project, lock, plan };
+    Ok(builder.cache.layer(planned, None, || builder.unpack(planned))?.outcome.tree)
+}
+
 /// Layers over each other.
 struct Stack {
     outcomes: Vec<LayerOutcome>,
@@ -256,9 +273,9 @@ impl Builder<'_> {
                             step_layer::make(self.context, self.project, step, beneath, planned.time, &image_of)
                         })?
                     }
-                    _ => self
-                        .cache
-                        .layer(planned, Some(&base_digest), || self.make_own(planned, &base_tree, &base_layers))?,
+                    _ => self.cache.layer(planned, Some(&base_digest), || {
+                        own_layer(self.context, planned, &base_tree, &base_layers)
+                    })?,
                 },
             };
             merged.overlay_whole(made.tree);
@@ -317,37 +334,6 @@ impl Builder<'_> {
         Ok(found.filter(|shell| !shell.is_empty() && is_there(shell)))
     }
 
-    /// The layers that Cavrith makes itself.
-    fn make_own(
-        &self,
-        planned: &PlannedLayer,
-        base: &Tree,
-        base_layers: &[TreeDigest],
-    ) -> Result<StagedLayer, EngineError> {
-        let made = match &planned.content {
-            Content::Account { account } => {
-                let read = |path: &str| match RootPath::from_archive(path.as_bytes()) {
-                    Ok(path) => self.context.store.file_of_image(base_layers.iter(), base, &path),
-                    Err(_) => Ok(None),
-                };
-                let [passwd, group, shadow] = ACCOUNT_FILES.map(read);
-                let accounts = BaseAccounts { passwd: passwd?, group: group?, shadow: shadow? };
-                account::layer(account, base, &accounts).map_err(BuildError::from)?
-            }
-            Content::Settings { account, place, text } => account::settings_layer(account, base, place, text),
-            _ => unreachable!("BUG: this layer is not one of our own"),
-        };
-        let mut writer = LayerWriter::new(
-            self.context.staging.new_dir()?,
-            planned.time,
-            Links::Refuse,
-            self.context.store.ownership(),
-        )?;
-        writer.made(&made)?;
-        writer.adopt_parents(base);
-        Ok(writer.finish()?)
-    }
-
     /// Toolchains and extensions need a place that the base does not have, on a way of plain directories.
     fn check_places(&self, base: &Tree) -> Result<(), EngineError> {
         for planned in &self.plan.layers {
@@ -373,6 +359,33 @@ impl Builder<'_> {
         }
         Ok(())
     }
+}
+
+/// The layers that Cavrith makes itself, over a base.
+pub(crate) fn own_layer(
+    context: BuildContext<'_>,
+    planned: &PlannedLayer,
+    base: &Tree,
+    base_layers: &[TreeDigest],
+) -> Result<StagedLayer, EngineError> {
+    let made = match &planned.content {
+        Content::Account { account } => {
+            let read = |path: &str| match RootPath::from_archive(path.as_bytes()) {
+                Ok(path) => context.store.file_of_image(base_layers.iter(), base, &path),
+                Err(_) => Ok(None),
+            };
+            let [passwd, group, shadow] = ACCOUNT_FILES.map(read);
+            let accounts = BaseAccounts { passwd: passwd?, group: group?, shadow: shadow? };
+            account::layer(account, base, &accounts).map_err(BuildError::from)?
+        }
+        Content::Settings { account, place, text } => account::settings_layer(account, base, place, text),
+        _ => unreachable!("BUG: this layer is not one of our own"),
+    };
+    let mut writer =
+        LayerWriter::new(context.staging.new_dir()?, planned.time, Links::Refuse, context.store.ownership())?;
+    writer.made(&made)?;
+    writer.adopt_parents(base);
+    Ok(writer.finish()?)
 }
 
 fn plain_laying(strip: usize, place: &str) -> Result<Laying, EngineError> {

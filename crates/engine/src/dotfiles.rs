@@ -8,10 +8,13 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Component, Path, PathBuf};
 
 use cavrith_core::digest::ContentDigest;
+use cavrith_core::path::RootPath;
+use cavrith_core::spec::personal::MembersChoice;
+use cavrith_core::tree::{Kind, Tree};
 use cavrith_sandbox::job::PlacedFile;
 use cavrith_store::reading;
 
-use crate::member::DotfilesConfig;
+use crate::member::{Commands, DotfilesConfig};
 
 /// Files at most, and bytes of all of them.
 const MOST_FILES: usize = 2_000;
@@ -24,10 +27,17 @@ const OF_GIT: [&str; 4] = [".git", ".gitignore", ".gitmodules", ".gitattributes"
 pub struct Dotfiles {
     /// Files, by their paths.
     pub files: Vec<PlacedFile>,
-    /// A command that is run when they are others than before.
-    pub run: Option<Vec<String>>,
-    /// The digest of all of it.
-    pub digest: String,
+    /// Commands that are run in their order, each once for its mark.
+    pub run: Vec<Part>,
+}
+
+/// A command that comes with them.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Part {
+    /// The program and its arguments.
+    pub argv: Vec<String>,
+    /// What it is run for: its words, and the files of those that it names; all files when it names none.
+    pub mark: String,
 }
 
 impl Dotfiles {
@@ -55,10 +65,44 @@ impl Dotfiles {
             gathered.add(Path::new(from), to)?;
         }
         let files: Vec<_> = gathered.files.into_values().collect();
-        let mut digest = serde_json::to_vec(&files).unwrap_or_default();
-        digest.extend(config.run.iter().flatten().flat_map(|word| [word.as_bytes(), &[0]].concat()));
-        Ok(Self { files, run: config.run.clone(), digest: ContentDigest::of(&digest).to_string() })
+        let parts = config.run.as_ref().map(Commands::all).unwrap_or_default();
+        if parts.iter().any(|argv| argv.first().is_none_or(String::is_empty)) {
+            return Err("[personal.dotfiles] run has a command without a program".to_owned());
+        }
+        let run = parts.into_iter().map(|argv| Part { mark: mark(&argv, &files), argv }).collect();
+        Ok(Self { files, run })
     }
+}
+
+impl Dotfiles {
+    /// Lets files that are a member's choice take the place of those of an image, in a home of it.
+    pub fn leave_to_member(&mut self, home: &str, image: &Tree, choice: &MembersChoice) {
+        for file in &mut self.files {
+            let Ok(path) = RootPath::from_absolute(&format!("{home}/{}", file.path)) else { continue };
+            let theirs = image.get(&path).filter(|_| choice.has(&path));
+            file.over = match theirs.map(|theirs| &theirs.kind) {
+                Some(Kind::File { content, .. }) => Some(PlacedFile::digest_of(None, || *content)),
+                Some(Kind::Symlink { target }) => {
+                    let target = String::from_utf8_lossy(target);
+                    Some(PlacedFile::digest_of(Some(&target), || ContentDigest::of(&[])))
+                }
+                _ => None,
+            };
+        }
+    }
+}
+
+/// What a command is run for.
+fn mark(argv: &[String], files: &[PlacedFile]) -> String {
+    let names = |file: &PlacedFile| {
+        argv.iter().any(|word| {
+            let word = word.strip_prefix("~/").or(word.strip_prefix("./")).unwrap_or(word);
+            Path::new(&file.path) == Path::new(word)
+        })
+    };
+    let named: Vec<_> = files.iter().filter(|file| names(file)).collect();
+    let of = if named.is_empty() { files.iter().collect() } else { named };
+    ContentDigest::of(&serde_json::to_vec(&(argv, of)).unwrap_or_default()).to_string()
 }
 
 struct Gathered<'a> {
@@ -97,7 +141,7 @@ impl Gathered<'_> {
             return Err(format!("the dotfiles {}: it is neither a file nor a link", path.display()));
         };
         let executable = meta.permissions().mode() & 0o100 != 0;
-        self.files.insert(to.to_owned(), PlacedFile { path: to.to_owned(), executable, link, content });
+        self.files.insert(to.to_owned(), PlacedFile { path: to.to_owned(), executable, link, content, over: None });
         if self.files.len() > MOST_FILES {
             return Err(format!("the dotfiles are more than {MOST_FILES} files; name the ones that you want in place"));
         }
@@ -118,7 +162,7 @@ fn names(dir: &Path) -> Result<Vec<String>, String> {
 }
 
 /// Whether a path leads down, and nowhere else.
-fn is_beneath(path: &Path) -> bool {
+pub(crate) fn is_beneath(path: &Path) -> bool {
     let mut parts = path.components().peekable();
     parts.peek().is_some() && parts.all(|part| matches!(part, Component::Normal(_)))
 }
@@ -163,7 +207,13 @@ mod tests {
         assert_eq!(paths("except = [\".config\"]"), [".exrc", ".vimrc"]);
         let ruled = "place = { \"bin/tide\" = \"~/.local/bin/tide\", \".config/a\" = \".a\" }";
         assert_eq!(paths(ruled), [".a/b", ".local/bin/tide"]);
-        assert!(read("").unwrap().digest != read(ruled).unwrap().digest);
+        let parts = |text: &str| read(text).unwrap().run;
+        let before = parts("run = [[\"sh\", \".vimrc\"], [\"make\", \"it\"]]");
+        put(".config/a/b", "another");
+        let after = parts("run = [[\"sh\", \".vimrc\"], [\"make\", \"it\"]]");
+        assert_eq!((before.len(), before[0] == after[0], before[1] == after[1]), (2, true, false));
+        assert_eq!(parts("run = [\"sh\", \".vimrc\"]"), after[..1]);
+        assert!(read("run = []").unwrap().run.is_empty() && read("run = [[]]").unwrap_err().contains("program"));
         assert!(read("place = { \"../x\" = \"y\" }").unwrap_err().contains("beneath"));
         assert!(read("place = { \"README\" = \"/etc/x\" }").unwrap_err().contains("beneath"));
         assert!(read("place = { \"none\" = \"x\" }").unwrap_err().contains("none"));

@@ -65,6 +65,7 @@ pub mod listing;
 pub mod locking;
 mod looking;
 pub mod member;
+pub mod on_top;
 pub mod outside;
 mod outward;
 pub mod overlay_scratch;

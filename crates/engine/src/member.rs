@@ -114,6 +114,18 @@ pub struct PersonalConfig {
     pub shell: Option<String>,
     /// Files for the account's home.
     pub dotfiles: DotfilesConfig,
+    /// Packages of the base's archive, over the image.
+    pub packages: Vec<String>,
+    /// Toolchains of depots, by name, each with a version or its beginning.
+    pub toolchains: BTreeMap<String, String>,
+    /// Extensions of the team's editor, likewise.
+    pub extensions: BTreeMap<String, String>,
+    /// Settings of the team's editor.
+    pub settings: serde_json::Map<String, serde_json::Value>,
+    /// Depots of the member's, beside the team's: folders.
+    pub depots: Vec<String>,
+    /// Folders of the home that all workspaces which name them share.
+    pub caches: Vec<String>,
     /// The same for certain projects: by the folder that a project is, or lies in.
     pub projects: BTreeMap<String, PersonalConfig>,
 }
@@ -128,6 +140,12 @@ impl PersonalConfig {
             all.env.extend(own.env);
             all.aliases.extend(own.aliases);
             all.path.extend(own.path);
+            all.packages.extend(own.packages);
+            all.toolchains.extend(own.toolchains);
+            all.extensions.extend(own.extensions);
+            all.settings.extend(own.settings);
+            all.depots.extend(own.depots);
+            all.caches.extend(own.caches);
             all.ports.extend(own.ports);
             all.links.extend(own.links);
             all.git.name = own.git.name.or(all.git.name);
@@ -164,8 +182,30 @@ pub struct DotfilesConfig {
     pub place: BTreeMap<String, String>,
     /// What of it is left out.
     pub except: Vec<String>,
-    /// A command that is run inside, in the home, when the files are others than before.
-    pub run: Option<Vec<String>>,
+    /// Commands that are run inside, in the home, when the files are others than before.
+    pub run: Option<Commands>,
+}
+
+/// One command, or several.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(untagged)]
+pub enum Commands {
+    /// A program and its arguments.
+    One(Vec<String>),
+    /// Several of these.
+    Several(Vec<Vec<String>>),
+}
+
+impl Commands {
+    /// All of them, in their order.
+    #[must_use]
+    pub fn all(&self) -> Vec<Vec<String>> {
+        match self {
+            Self::One(argv) if argv.is_empty() => Vec::new(),
+            Self::One(argv) => vec![argv.clone()],
+            Self::Several(all) => all.clone(),
+        }
+    }
 }
 
 /// An editor of a member's.

@@ -1,7 +1,7 @@
 //! What a member adds to every workspace of theirs: their name for git, variables, the certificates and the proxy of
 //! their network. None of it is in an image, a lock or a seal; what the team's spec says counts first.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 use std::path::{Path, PathBuf};
 
@@ -84,6 +84,12 @@ pub struct Personal {
     pub dotfiles: Dotfiles,
     /// The socket of this machine's SSH agent, when it is wanted inside.
     pub agent: Option<PathBuf>,
+    /// Folders of the home that are shared with other workspaces, from there.
+    pub caches: Vec<String>,
+    /// Variables of theirs that count before the team's.
+    pub before_team: BTreeSet<String>,
+    /// What is added besides, in words.
+    pub what: Vec<String>,
     /// What was wanted and is not to be had.
     pub lacks: Vec<String>,
 }
@@ -166,8 +172,31 @@ impl Personal {
             shell: personal.shell.clone(),
             dotfiles: Dotfiles::default(),
             agent,
+            caches: caches(&personal.caches)?,
+            before_team: BTreeSet::new(),
+            what: Vec::new(),
             lacks: lacks.into_iter().collect(),
         })
+    }
+}
+
+/// Folders of the home, none in another.
+fn caches(written: &[String]) -> Result<Vec<String>, String> {
+    let mut caches: Vec<String> = Vec::new();
+    for path in written {
+        let inner = path.strip_prefix("~/").map(|path| path.trim_end_matches('/'));
+        let inner = inner.filter(|path| crate::dotfiles::is_beneath(Path::new(path)));
+        let inner = inner.ok_or_else(|| {
+            format!("[personal] caches cannot have {path}; name a folder of the home, like \"~/.cache/pip\"")
+        })?;
+        caches.push(inner.to_owned());
+    }
+    caches.sort();
+    caches.dedup();
+    let meet = |pair: &&[String]| Path::new(&pair[1]).starts_with(&pair[0]);
+    match caches.windows(2).find(meet) {
+        Some(pair) => Err(format!("[personal] caches: ~/{} lies in ~/{}; name one of them", pair[1], pair[0])),
+        None => Ok(caches),
     }
 }
 

@@ -11,7 +11,7 @@ mod configuring;
 mod tidying;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
 
@@ -116,6 +116,21 @@ impl Maker<'_> {
         })
     }
 
+    /// Makes one more stage over a whole image. `adjust` gets the directory of what it changed before that is taken.
+    pub fn over(
+        &self,
+        name: &str,
+        stage: &Stage,
+        (layers, image): (&[TreeDigest], &Arc<Tree>),
+        adjust: impl FnOnce(&Path) -> Result<(), EngineError>,
+    ) -> Result<StagedLayer, EngineError> {
+        self.fetch(&[stage])?;
+        let laid = self.lay(stage, Some(Arc::clone(image)))?;
+        let dir = self.configured(Wanted { name, stage }, laid, layers, Some(image))?;
+        adjust(&dir)?;
+        capture(self.context, dir, (0, 0), self.epoch, image)
+    }
+
     /// Gets hold of all packages of some stages, several at once, so that laying them waits for nothing.
     fn fetch(&self, stages: &[&Stage]) -> Result<(), EngineError> {
         let origins = self.project.origins();
@@ -166,6 +181,18 @@ impl Maker<'_> {
         layers: &[TreeDigest],
         over: Option<&Tree>,
     ) -> Result<StagedLayer, EngineError> {
+        let dir = self.configured(wanted, laid, layers, over)?;
+        capture(self.context, dir, (0, 0), self.epoch, over.unwrap_or(&Tree::with_root()))
+    }
+
+    /// Configures a laid stage, and gives the directory that it lies in.
+    fn configured(
+        &self,
+        wanted: Wanted<'_>,
+        laid: Laid,
+        layers: &[TreeDigest],
+        over: Option<&Tree>,
+    ) -> Result<PathBuf, EngineError> {
         let Laid { dir, writer, packages, .. } = laid;
         let store = self.context.store;
         let read = |path: &RootPath| {
@@ -188,8 +215,7 @@ impl Maker<'_> {
         // What comes now reads the whole stage again.
         drop((records, writer, packages));
         tidying::keystore(&dir.join("root"), self.epoch)?;
-        let nothing = Tree::with_root();
-        capture(self.context, dir, (0, 0), self.epoch, over.unwrap_or(&nothing))
+        Ok(dir)
     }
 }
 
@@ -234,7 +260,6 @@ fn inside(path: &str) -> Result<RootPath, EngineError> {
 mod tests {
     use super::*;
     use cavrith_store::owners::Ownership;
-    use std::path::Path;
 
     fn laid(dir: &Path, directories: &[&str], over: Option<Arc<Tree>>) -> Laid {
         let mut writer = LayerWriter::new(dir.to_owned(), 77, Links::Follow, Ownership::Real).unwrap();

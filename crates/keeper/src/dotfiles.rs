@@ -5,6 +5,7 @@ use std::io::{Read as _, Write as _};
 use std::os::fd::AsFd as _;
 use std::time::Duration;
 
+use cavrith_engine::dotfiles::Part;
 use cavrith_sandbox::SandboxError;
 use cavrith_sandbox::job::{Ending, PLACED, Task};
 use cavrith_sandbox::lines::{LastLines, Lines};
@@ -14,13 +15,15 @@ use crate::work::Keeper;
 
 /// How long the member's command may take.
 const LIMIT: Duration = Duration::from_secs(600);
-/// Where it is written down which files that command was run for, from the home on.
+/// Where it is written down what their commands were run for, from the home on: a mark in a line.
 const RAN: &str = ".local/state/cavrith/ran";
-/// Runs the command (from `$2` on) unless it was run for these files (`$1`) already.
+/// Runs a command (from `$2` on) unless it was run for this mark (`$1`) already.
 const ONCE: &str = "cd || exit
-[ \"$(cat \"$0\" 2> /dev/null)\" = \"$1\" ] && exit 0
+if [ -f \"$0\" ]; then
+    while read -r mark; do if [ \"$mark\" = \"$1\" ]; then exit 0; fi; done < \"$0\"
+fi
 of=$1; shift
-\"$@\" && mkdir -p \"${0%/*}\" && printf '%s' \"$of\" > \"$0\"";
+\"$@\" < /dev/null && mkdir -p \"${0%/*}\" && printf '%s\\n' \"$of\" >> \"$0\"";
 
 impl Keeper {
     /// Puts the files in place, and runs the member's command when they are others than before. What could not be done
@@ -42,21 +45,29 @@ impl Keeper {
             }
             Err(error) => return self.note_anew("your dotfiles are not in place: ", &error.to_string()),
         }
-        let Some(run) = &own.run else { return };
-        let mut argv = vec![self.shell.clone(), "-c".to_owned(), ONCE.to_owned(), RAN.to_owned(), own.digest.clone()];
-        argv.extend(run.iter().cloned());
-        let command = self.visiting(&ExecRequest { argv, ..ExecRequest::default() });
+        // One after the other; what an earlier one did not do is no reason to leave out the others.
+        let failed: Vec<_> = own.run.iter().filter_map(|part| self.run_part(part)).collect();
+        if !failed.is_empty() {
+            self.note_anew("of the commands of your dotfiles failed: ", &failed.join("; "));
+        }
+    }
+
+    /// Why one of their commands failed.
+    fn run_part(&self, Part { argv, mark }: &Part) -> Option<String> {
+        let mut whole = vec![self.shell.clone(), "-c".to_owned(), ONCE.to_owned(), RAN.to_owned(), mark.clone()];
+        whole.extend(argv.iter().cloned());
+        let command = self.visiting(&ExecRequest { argv: whole, ..ExecRequest::default() });
         let (mut lines, mut last) = (Lines::default(), LastLines::default());
         let ended = self.runtime.run(&command, LIMIT, &mut |bytes| lines.take(bytes, &mut |line| last.push(line)));
         lines.finish(&mut |line| last.push(line));
         let failed = match ended {
-            Ok(Some(Ending::Code(0) | Ending::Left(_))) => return,
+            Ok(Some(Ending::Code(0) | Ending::Left(_))) => return None,
             Ok(Some(ending)) => format!("it ended with {}", ending.as_code()),
             Ok(None) => format!("it took longer than {} s", LIMIT.as_secs()),
             Err(error) => error.to_string(),
         };
-        let said = last.to_vec().pop().unwrap_or_default();
-        self.note_anew("the command of your dotfiles failed: ", format!("{failed}; {said}").trim_end_matches("; "));
+        let said = last.to_vec().pop().map(|line| format!(", {line}")).unwrap_or_default();
+        Some(format!("{}: {failed}{said}", argv.join(" ")))
     }
 
     /// Which files stay as they are.

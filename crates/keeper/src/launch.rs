@@ -62,7 +62,7 @@ pub struct Launch {
     pub arrangement: Arrangement,
     /// Under which key the image is found.
     pub image_key: ImageKey,
-    /// Its layers, the lowest first.
+    /// Its layers, the lowest first, with those that are the member's own.
     pub layers: Vec<TreeDigest>,
     /// The files that the spec was read from.
     pub stamps: Vec<Stamp>,
@@ -153,8 +153,10 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
     }
     let kept = hold_kept(&job.arrangement, &place)?;
     let roots = FolderRoots { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
-    let folders = mounts::folders(&job.arrangement.folders, roots)?;
+    let mut folders = mounts::folders(&job.arrangement.folders, roots)?;
     let layers = store.lower_directories(&job.layers, &staging.dir().join("bundles"))?;
+    let caches = mounts::caches(&store, &job.personal.caches, &job.arrangement, &layers)?;
+    folders.extend(caches.mounts);
     let scratch = place.scratch(&job.arrangement.image)?;
     let mut gave_way = None;
     if !job.arrangement.fresh_home && !job.plain {
@@ -178,6 +180,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         },
         &cleanup,
     )?;
+    started.notes.extend(caches.notes);
     started.notes.extend(gave_way.map(|(files, left)| {
         format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
     }));
@@ -206,7 +209,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         }
     }
     keeper.end();
-    drop((door, staging, kept));
+    drop((door, staging, kept, caches.held));
     // Threads that wait for nobody end with the process.
     Ok(())
 }

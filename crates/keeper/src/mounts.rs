@@ -5,12 +5,17 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
-use cavrith_core::arrangement::{FolderPart, Place as FilesPlace};
+use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
 use cavrith_core::encode::percent_encoded;
 use cavrith_core::path::RootPath;
 use cavrith_engine::EngineError;
 use cavrith_engine::error::file_error;
+use cavrith_sandbox::ground::Ground;
 use cavrith_sandbox::job::FolderMount;
+use cavrith_store::Store;
+use cavrith_store::caches::Cache;
+
+use crate::KeeperError;
 
 /// Where folders that are not the member's own lie.
 #[derive(Debug, Clone, Copy)]
@@ -74,6 +79,59 @@ fn kept(dir: &Path, inside: PathBuf, owner: Option<String>) -> Result<FolderMoun
         (mount.new, mount.owner) = (true, owner);
     }
     Ok(mount)
+}
+
+/// Folders of the home that a member's workspaces share.
+#[derive(Debug, Default)]
+pub struct Caches {
+    /// As they are mounted.
+    pub mounts: Vec<FolderMount>,
+    /// In use as long as this lives.
+    pub held: Vec<Cache>,
+    /// What cannot be shared.
+    pub notes: Vec<String>,
+}
+
+/// Those of the wanted folders that can be shared: what the image has in a home is the team's, and a home that begins
+/// anew each time has nothing from elsewhere.
+///
+/// # Errors
+/// When one cannot be made.
+pub fn caches(
+    store: &Store,
+    wanted: &[String],
+    arrangement: &Arrangement,
+    layers: &[PathBuf],
+) -> Result<Caches, KeeperError> {
+    let mut found = Caches::default();
+    let account = &arrangement.setup.account;
+    let home = PathBuf::from(cavrith_core::account::home(account));
+    for path in wanted {
+        let inside = home.join(path);
+        let inner = inside.strip_prefix("/").unwrap_or(&inside);
+        let in_image =
+            |layer: &PathBuf| Ground::open(layer).and_then(|layer| layer.kind(inner)).is_ok_and(|kind| kind.is_some());
+        let in_folder = |folder: &FolderPart| {
+            let folder = Path::new(&folder.inside);
+            inside.starts_with(folder) || folder.starts_with(&inside)
+        };
+        let why = if arrangement.fresh_home {
+            "the spec wants a home that is new each time"
+        } else if layers.iter().any(in_image) {
+            "the image has something there"
+        } else if arrangement.folders.iter().any(in_folder) {
+            "a folder of the spec lies there"
+        } else {
+            let cache = store.shared_cache(path)?;
+            let mut mount = FolderMount::new(cache.path.clone(), inside);
+            (mount.kept, mount.new, mount.owner) = (true, cache.is_new, Some(account.clone()));
+            found.mounts.push(mount);
+            found.held.push(cache);
+            continue;
+        };
+        found.notes.push(format!("~/{path} is not shared with your other workspaces: {why}"));
+    }
+    Ok(found)
 }
 
 /// Makes the place for a folder that lies in a live one.

@@ -285,6 +285,9 @@ pub struct Status {
     pub notes: Vec<String>,
     /// Steps of the first start that are done, by their marks.
     pub first_done: Vec<String>,
+    /// What the member adds, in words.
+    #[serde(default)]
+    pub personal: Vec<String>,
     /// Who is invited.
     #[serde(default)]
     pub invited: Vec<Invitation>,

@@ -29,8 +29,11 @@ pub struct Record {
     pub arrangement: Arrangement,
     /// Under which key the image is found.
     pub image_key: ImageKey,
-    /// Its layers, the lowest first.
+    /// Its layers, the lowest first, with those that are the member's own.
     pub layers: Vec<TreeDigest>,
+    /// What the member adds, in words.
+    #[serde(default)]
+    pub personal: Vec<String>,
     /// The files that the spec was read from, as they were.
     pub stamps: Vec<Stamp>,
     /// The step that failed last, when it has not succeeded since.

@@ -305,7 +305,8 @@ impl Keeper {
             let all = all.collect::<Vec<_>>().join(":");
             variables.entry("PATH".to_owned()).or_insert(all);
         }
-        for (name, value) in own.into_iter().filter(|(name, _)| !team.contains_key(name)) {
+        let counts = |name: &String| !team.contains_key(name) || self.personal.before_team.contains(name);
+        for (name, value) in own.into_iter().filter(|(name, _)| counts(name)) {
             variables.entry(name).or_insert(value);
         }
     }

@@ -92,6 +92,7 @@ impl Keeper {
             held: Some(measured.held),
             notes: state.notes.clone(),
             first_done: state.first_done.clone(),
+            personal: self.personal.what.clone(),
             invited,
             visitors,
         }

@@ -319,6 +319,7 @@ impl Keeper {
                 arrangement: (*state.arrangement).clone(),
                 image_key: state.image_key,
                 layers: self.layers.clone(),
+                personal: self.personal.what.clone(),
                 stamps: state.stamps.clone(),
                 failed_step: state.failed_step.clone(),
                 ports,

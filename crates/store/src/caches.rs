@@ -1,15 +1,20 @@
-//! Folders in which the programs of build steps keep what they would otherwise have to make again: never part of a
-//! layer, and a step has to come out the same without them.
+//! Folders in which programs keep what they would otherwise have to make again: those of build steps, never part of a
+//! layer, since a step has to come out the same without them; and those that a member's workspaces share.
 //!
-//! `caches/KEY/content` is the folder; `caches/KEY/lock` is locked by whoever works with it, since programs do not
-//! expect that somebody else's step is in their cache at the same time.
+//! `caches/KEY/content` is the folder; `caches/KEY/lock` is locked by whoever works with it. A step has its cache
+//! alone, since programs do not expect that somebody else's step is in it at the same time; workspaces share theirs,
+//! whose programs take care of each other as they do in one home.
 
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
+use cavrith_core::encode::{percent_decoded, percent_encoded};
 use rustix::fs::FlockOperation;
 
 use crate::{Store, StoreError, io_error};
+
+/// How the folders of caches begin that belong to homes.
+const OF_HOMES: &str = "home-";
 
 /// A cache that is worked with, as long as this lives.
 #[derive(Debug)]
@@ -50,6 +55,23 @@ impl Store {
         Ok(Some(Cache { path, is_new, _lock: lock }))
     }
 
+    /// A cache that several may work with at once: that of a path in homes.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn shared_cache(&self, path: &str) -> Result<Cache, StoreError> {
+        let _here = self.lock_shared()?;
+        let dir = self.caches_dir().join(format!("{OF_HOMES}{}", percent_encoded(path, "")));
+        let content = dir.join("content");
+        fs::create_dir_all(&content).map_err(io_error("make", &content))?;
+        let lock = open_lock(&dir).map_err(io_error("open the lock of", &dir))?;
+        rustix::fs::flock(&lock, FlockOperation::LockShared).map_err(|error| io_error("lock", &dir)(error.into()))?;
+        lock.set_modified(std::time::SystemTime::now()).map_err(io_error("write", &dir))?;
+        // As long as nothing is in it, nobody knows whom it was given to.
+        let is_new = fs::read_dir(&content).map_err(io_error("look into", &content))?.next().is_none();
+        Ok(Cache { path: content, is_new, _lock: lock })
+    }
+
     /// The folders of all caches.
     pub(crate) fn caches(&self) -> Result<Vec<PathBuf>, StoreError> {
         let dir = self.caches_dir();
@@ -58,6 +80,15 @@ impl Store {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
             Err(error) => Err(io_error("look into", &dir)(error)),
         }
+    }
+}
+
+/// What a cache is, by its folder.
+pub(crate) fn described(dir: &Path) -> String {
+    let name = dir.file_name().unwrap_or_default().to_string_lossy();
+    match name.strip_prefix(OF_HOMES).and_then(percent_decoded) {
+        Some(path) => format!("a cache of homes, ~/{path}"),
+        None => "a cache of build steps".to_owned(),
     }
 }
 

@@ -110,7 +110,7 @@ impl Store {
         for dir in self.caches()? {
             all.push(StoreItem {
                 unused: age(&caches::lock_path(&dir)),
-                names: vec!["a cache of build steps".to_owned()],
+                names: vec![caches::described(&dir)],
                 bytes: caches::bytes_in(&dir),
                 in_use: is_locked(&caches::lock_path(&dir)),
                 shared: None,

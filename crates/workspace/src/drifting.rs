@@ -62,7 +62,7 @@ impl Scratched {
         let named = context.store.image_for(&record.image_key)?;
         let name = |tree: &TreeDigest| {
             let layer = named.iter().flat_map(|image| &image.layers).find(|layer| layer.tree == *tree);
-            layer.map_or_else(|| tree.spoken(), |layer| layer.name.clone())
+            layer.map_or_else(|| "what you add".to_owned(), |layer| layer.name.clone())
         };
         let layers = record.layers.iter().map(|tree| Ok((name(tree), *tree, context.store.layer_tree(tree)?)));
         let layers = layers.collect::<Result<Vec<_>, WorkspaceError>>()?;
@@ -74,6 +74,11 @@ impl Scratched {
     /// # Errors
     /// When something cannot be read.
     pub fn over_image(context: BuildContext<'_>, place: &Place, image: &ImageRecord) -> Result<Self, WorkspaceError> {
+        // What ran over this image last lay over what its member added, too.
+        let ran = Record::read(&place.dir).filter(|record| record.arrangement.image == image.image);
+        if ran.is_some_and(|record| !record.personal.is_empty()) {
+            return Self::read(context, place);
+        }
         let layers = image.layers.iter();
         let layers = layers.map(|layer| Ok((layer.name.clone(), layer.tree, context.store.layer_tree(&layer.tree)?)));
         Self::over(context, place, &image.image, layers.collect::<Result<Vec<_>, WorkspaceError>>()?)

@@ -2,19 +2,25 @@
 
 use std::path::{Path, PathBuf};
 
+use cavrith_core::account;
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::derive::changes::{Change, Effort, changes};
 use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::Plan;
-use cavrith_core::digest::ContentDigest;
+use cavrith_core::digest::{ContentDigest, TreeDigest};
+use cavrith_core::lock::choose::Update;
 use cavrith_core::lock::{self, Lock};
+use cavrith_core::setup::Setup;
 use cavrith_core::spec::{FILE_NAME, Machine, Spec};
+use cavrith_core::tree::Tree;
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::dotfiles::{self, Dotfiles};
 use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
 use cavrith_engine::member::{self, Config, DotfilesConfig, Member, PersonalConfig};
+use cavrith_engine::on_top;
 use cavrith_engine::personal::Personal;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
@@ -230,13 +236,14 @@ impl Wanted {
     ) -> Result<bool, WorkspaceError> {
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
+        let of_image = record.layers.iter().map(|layer| layer.tree);
         let launch = Launch {
             place: place.clone(),
             store: store.root().to_owned(),
             identity,
             arrangement,
             image_key: plan.image_key,
-            layers: record.layers.iter().map(|layer| layer.tree).collect(),
+            layers: added.beneath.into_iter().chain(of_image).chain(added.above).collect(),
             stamps,
             shell: record.shell,
             apt_sources,
@@ -255,6 +262,44 @@ pub struct Added {
     pub secrets: SecretValues,
     /// What they add by themselves.
     pub personal: Personal,
+    /// Layers of theirs under the image, the lowest first.
+    pub beneath: Vec<TreeDigest>,
+    /// Layers of theirs over it.
+    pub above: Vec<TreeDigest>,
+    /// The configuration that it comes from.
+    own: PersonalConfig,
+}
+
+impl Added {
+    /// Makes the layers that they want under and over an image. What cannot be had is noted: taste is no reason not to
+    /// start.
+    pub fn make_layers(&mut self, context: BuildContext<'_>, (project, lock): (&Project, &Lock), image: &ImageRecord) {
+        let choice = &project.spec.personal;
+        let personal = &mut self.personal;
+        let team = Setup::new(&project.spec, lock, &image.shell).env;
+        for name in personal.own.keys().filter(|name| team.contains_key(*name)) {
+            if choice.env.contains(name) {
+                personal.before_team.insert(name.clone());
+            } else {
+                personal.lacks.push(format!("your variable {name} does not count: the workspace has one of its own"));
+            }
+        }
+        if !choice.files.is_empty() && !self.personal.dotfiles.files.is_empty() {
+            let trees = image.layers.iter().filter_map(|layer| context.store.layer_tree(&layer.tree).ok());
+            let tree = Tree::merged(&trees.collect::<Vec<_>>());
+            let home = account::home(&project.spec.workspace.account.value);
+            self.personal.dotfiles.leave_to_member(&home, &tree, choice);
+        }
+        match on_top::make(context, (project, lock), image, &self.own, &Update::Nothing) {
+            Ok(made) => {
+                (self.beneath, self.above) = (made.beneath, made.above);
+                self.personal.what.extend(made.what);
+                self.personal.path.extend(made.path);
+                self.personal.lacks.extend(made.notes);
+            }
+            Err(error) => self.personal.lacks.push(format!("what you add to the image is not there: {error}")),
+        }
+    }
 }
 
 /// What this member's configuration brings to the workspace of a project.
@@ -267,7 +312,7 @@ pub fn added(project: &Project, ask: &secret_values::Ask<'_>, is_bare: bool) -> 
     let personal = personal(&own, &config)?;
     let wanted = project.spec.secrets.iter().map(|(name, secret)| (name.clone(), secret.value.clone())).collect();
     let secrets = secret_values::gather(&config, &project.dir, &wanted, ask).map_err(WorkspaceError::Secrets)?;
-    Ok(Added { secrets, personal })
+    Ok(Added { secrets, personal, own, ..Added::default() })
 }
 
 /// What a configuration says for one project, with its files.

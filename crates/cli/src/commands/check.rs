@@ -9,7 +9,7 @@ use cavrith_engine::member::{self, Member};
 use cavrith_engine::personal::Personal;
 use cavrith_engine::project::Project;
 use cavrith_engine::team::{self, Standing};
-use cavrith_engine::{project, suites, survey};
+use cavrith_engine::{on_top, project, suites, survey};
 use cavrith_store::Store;
 use cavrith_workspace::lifecycle;
 use serde_json::{Value, json};
@@ -79,6 +79,11 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
             "shell": added.shell,
             "editor": own.editor,
             "dotfiles": files,
+            "packages": own.packages,
+            "toolchains": own.toolchains,
+            "extensions": own.extensions,
+            "settings": own.settings,
+            "caches": added.caches,
             "notes": added.lacks,
         }));
         return Ok(0);
@@ -115,8 +120,20 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
     for file in &files {
         line("dotfile", file);
     }
-    if let Some(run) = &added.dotfiles.run {
-        line("run", &run.join(" "));
+    for part in &added.dotfiles.run {
+        line("run", &part.argv.join(" "));
+    }
+    for package in &own.packages {
+        line("package", package);
+    }
+    for (what, wanted) in [("toolchain", &own.toolchains), ("extension", &own.extensions)] {
+        wanted.iter().for_each(|(name, version)| line(what, &format!("{name} {version}")));
+    }
+    for (name, value) in &own.settings {
+        line("setting", &format!("{name} = {value}"));
+    }
+    for cache in &added.caches {
+        line("cache", &format!("~/{cache}, shared with your other workspaces"));
     }
     let names: Vec<_> = added.everywhere.keys().map(String::as_str).collect();
     if !names.is_empty() {
@@ -125,7 +142,7 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
     for note in &added.lacks {
         line("note", note);
     }
-    if added == Personal::default() && own.editor.is_none() {
+    if added == Personal::default() && own.editor.is_none() && !on_top::is_wanted(&own) {
         line("nothing", "");
     }
     Ok(0)

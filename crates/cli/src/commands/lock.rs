@@ -5,30 +5,28 @@ use std::path::Path;
 use cavrith_core::history::Moved;
 use cavrith_core::lock::choose::Update;
 use cavrith_engine::locking::{Locked, Wishes};
-use cavrith_engine::{locking, project};
+use cavrith_engine::{locking, member, on_top, project};
 use serde_json::json;
 
 use crate::args::{General, Lock};
-use crate::build_env::StoreSession;
-use crate::commands::{Outcome, for_all_variants};
+use crate::build_env::{BuildEnv, StoreSession};
+use crate::commands::{Outcome, build, for_all_variants, start};
 use crate::failure::Failure;
 use crate::render::mistakes;
 use crate::render::progress::{Progress, Where};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
+    if command.personal {
+        return personal(general, screen, command);
+    }
     for_all_variants(general, "lock")?;
     let dir = project::find(general.project())?;
     if command.outdated {
         return outdated(screen, command, &dir);
     }
     let store_session = StoreSession::open()?;
-    let update = match command.update.as_deref() {
-        None => Update::Nothing,
-        Some([]) => Update::All,
-        Some(names) => Update::Named(names.to_vec()),
-    };
-    let wishes = Wishes { trust_changed: command.trust_changed, update };
+    let wishes = Wishes { trust_changed: command.trust_changed, update: update(command) };
     let progress = Progress::new(screen, Where::Nowhere);
     let observer = |event| progress.show(event);
     let locked = locking::lock(&dir, store_session.supply(&observer), &wishes);
@@ -72,6 +70,45 @@ pub fn exec(general: &General, screen: &Screen, command: &Lock) -> Outcome {
     }
     if recording && !locked.to_record.is_empty() {
         return record(screen, &dir, command, &locked.to_record);
+    }
+    Ok(0)
+}
+
+fn update(command: &Lock) -> Update {
+    match command.update.as_deref() {
+        None => Update::Nothing,
+        Some([]) => Update::All,
+        Some(names) => Update::Named(names.to_vec()),
+    }
+}
+
+/// Pins what the member adds to the image, and makes it.
+fn personal(general: &General, screen: &Screen, command: &Lock) -> Outcome {
+    let dir = project::find(general.project())?;
+    let project = project::load(&dir, general.variant.as_deref())?;
+    let lock = start::lock_of(&project)?;
+    let build_env = BuildEnv::open()?;
+    let own = build_env.store_session.member.config.personal.for_project(&dir);
+    if !on_top::is_wanted(&own) {
+        let path = member::config_path().unwrap_or_default();
+        let text = format!("{} adds no packages, toolchains, extensions or settings to this project", path.display());
+        return Err(Failure::Own(2, text));
+    }
+    let built = build::ensure(screen, &build_env, &project, &lock)?;
+    let made = build::with_progress(screen, &build_env, Where::Aside, false, |context| {
+        Ok(on_top::make(context, (&project, &lock), &built.record, &own, &update(command))?)
+    })?;
+    let path = on_top::pins_path(&project).unwrap_or_default();
+    if command.report.json {
+        screen.json(&json!({ "file": path.display().to_string(), "personal": made.what, "notes": made.notes }));
+        return Ok(0);
+    }
+    for note in &made.notes {
+        screen.say(format_args!("{} {note}", styled(screen.err.warning, "note")));
+    }
+    if !screen.quiet {
+        made.what.iter().for_each(|what| screen.result(what));
+        screen.result(format_args!("{} {}", styled(screen.out.good, "pinned in"), path.display()));
     }
     Ok(0)
 }

@@ -146,8 +146,12 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     if !way.anyway {
         lifecycle::check_machine(&build_env::home()?, project, &lock, &build_env.store_session.store)?;
     }
-    let added = if way.plain { Added::default() } else { lifecycle::added(project, &typed, way.bare)? };
+    let mut added = if way.plain { Added::default() } else { lifecycle::added(project, &typed, way.bare)? };
     let built = build::ensure(screen, &build_env, project, &lock)?;
+    build::with_progress(screen, &build_env, Where::Aside, false, |context| {
+        added.make_layers(context, (project, &lock), &built.record);
+        Ok(())
+    })?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)

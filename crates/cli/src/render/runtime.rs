@@ -153,6 +153,11 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
     }
     line(screen, "uses", used(status));
     line(screen, "network", &status.network);
+    about = "personal";
+    for part in &status.personal {
+        line(screen, about, part);
+        about = "";
+    }
     about = "limits";
     for limit in &status.limits {
         line(screen, about, limit);

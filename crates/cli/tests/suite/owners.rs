@@ -309,6 +309,14 @@ impl Someone {
         self.member.as_ref().map_or_else(|| self.team.project(), |member| member.dir.join("timetable"))
     }
 
+    /// Makes something theirs.
+    pub fn give(&self, path: &Path) {
+        if self.member.is_some() && is_root() {
+            let status = Command::new("chown").args(["-R", &format!("{USER}:{USER}")]).arg(path).status().unwrap();
+            assert!(status.success());
+        }
+    }
+
     /// Writes their configuration.
     pub fn configure(&self, text: &str) {
         let home = self.home();

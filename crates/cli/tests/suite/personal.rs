@@ -198,6 +198,7 @@ fn dotfiles_aliases_and_a_path_are_there_change_and_go_and_what_was_sealed_stays
         // Changed by hand: kept, and told. Changed outside: brought. Gone: gone. The command ran once for each state.
         inside("echo dim > ~/.lamprc");
         put(".config/lamp/a", "2\n");
+        put(".setup.sh", "echo ran >> ~/ran # again\n");
         who.ok(&["restart", "-q", "--wait"]);
         assert_eq!(inside("cat ~/.lamprc ~/.config/lamp/a ~/ran"), "dim\n2\nran\nran\n", "{kind}");
         assert!(who.ok(&["status"]).contains("your dotfiles lack ~/.lamprc"), "{kind}");

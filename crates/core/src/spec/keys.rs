@@ -336,6 +336,11 @@ pub const KEYS: &[Key] = &[
         .values(&["lead", "member", "publisher"])
         .default("member"),
     key("team.people.*.keys", Texts, Needed, "their public keys, each as the one line of a .pub file of SSH"),
+    key("personal", Table, Optional, "where a member's own, from their configuration, counts before the team's")
+        .example("[personal]\nenv      = [\"EDITOR\"]\nsettings = [\"colour-theme\", \"ruler\"]\nfiles    = [\"/etc/inputrc\"]"),
+    key("personal.env", Texts, Optional, "variables").default("none: what [env] sets counts"),
+    key("personal.settings", Texts, Optional, "settings of the editor").default("none: what [editor.settings] has counts"),
+    key("personal.files", Texts, Optional, "files inside, and directories with all in them, that dotfiles and packages of a member's may bring in the place of the image's").default("none"),
     key("editor", Table, Optional, "what the team's editor is given").example(
         "[editor]\nprofile    = \"lantern\"\nextensions = { \"brindle.quill-syntax\" = \"1.2\" }\nsettings   = { \"format.on-save\" = true }",
     ),

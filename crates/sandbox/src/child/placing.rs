@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{self, Read, Write};
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
 use cavrith_core::digest::ContentDigest;
@@ -15,11 +16,17 @@ use crate::protocol::job::{PLACED, PlacedFile};
 /// Bytes of all files, as they come.
 const LONGEST: u64 = 16 << 20;
 
-/// What is wanted.
+/// Bytes of a file that something may take the place of.
+const LONGEST_BEFORE: u64 = 1 << 20;
+
+/// What is written down of it.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Placed {
     /// Digests of what was put there, by path.
     files: BTreeMap<String, String>,
+    /// What was there before, by path, where something took its place.
+    #[serde(default)]
+    before: BTreeMap<String, PlacedFile>,
 }
 
 /// Puts the files that come from `from` into a home, takes away those of an earlier time that are no longer among them,
@@ -44,28 +51,37 @@ pub(crate) fn place(from: impl Read, mut to: impl Write, home: &Path) -> io::Res
         let ours = before.files.remove(&file.path);
         match here(&home.join(path)) {
             Some(here) if here == digest => {}
-            Some(here) if ours.as_ref() != Some(&here) => {
+            Some(here) if ours.as_ref() != Some(&here) && file.over.as_ref() != Some(&here) => {
                 writeln!(to, "kept {}", file.path)?;
                 // What was ours and was changed by hand is theirs from now on.
                 continue;
             }
-            _ => {
-                let mode = if file.executable { 0o755 } else { 0o644 };
-                let made = ground.make_way(path, &dress(0o755)).and_then(|()| match &file.link {
-                    Some(target) => ground.link(path, Path::new(target), &dress(0o777)),
-                    None => ground.file(path, &mut content.as_slice(), &dress(mode)),
-                });
-                if made.is_err() {
+            there => {
+                let theirs = there.filter(|here| ours.as_ref() != Some(here)).map(|_| taken(home, &file.path));
+                let made = match &theirs {
+                    Some(Err(_)) => false,
+                    _ => put(&ground, file, &content, &dress).is_ok(),
+                };
+                if let Some(theirs) = theirs.and_then(Result::ok).filter(|_| made) {
+                    after.before.insert(file.path.clone(), theirs);
+                }
+                if !made {
                     writeln!(to, "kept {}", file.path)?;
                     continue;
                 }
             }
         }
+        if let Some(theirs) = before.before.remove(&file.path) {
+            after.before.entry(file.path.clone()).or_insert(theirs);
+        }
         after.files.insert(file.path.clone(), digest);
     }
     for (path, digest) in before.files {
         if here(&home.join(&path)).as_ref() == Some(&digest) {
-            ground.remove(Path::new(&path))?;
+            match before.before.get(&path) {
+                Some(theirs) => put(&ground, theirs, &content(theirs)?, &dress)?,
+                None => ground.remove(Path::new(&path))?,
+            }
         }
     }
     if after.files.is_empty() && !home.join(list).exists() {
@@ -74,6 +90,30 @@ pub(crate) fn place(from: impl Read, mut to: impl Write, home: &Path) -> io::Res
     let text = serde_json::to_vec(&after)?;
     ground.make_way(list, &dress(0o755))?;
     ground.file(list, &mut text.as_slice(), &dress(0o644))
+}
+
+/// Writes a file or a link.
+fn put(ground: &Ground, file: &PlacedFile, content: &[u8], dress: &impl Fn(u32) -> Dress) -> io::Result<()> {
+    let path = Path::new(&file.path);
+    ground.make_way(path, &dress(0o755))?;
+    match &file.link {
+        Some(target) => ground.link(path, Path::new(target), &dress(0o777)),
+        None => ground.file(path, &mut &*content, &dress(if file.executable { 0o755 } else { 0o644 })),
+    }
+}
+
+/// What is at a path, so that it can be put back.
+fn taken(home: &Path, path: &str) -> io::Result<PlacedFile> {
+    let at = home.join(path);
+    let meta = at.symlink_metadata()?;
+    if meta.len() > LONGEST_BEFORE {
+        return Err(io::ErrorKind::FileTooLarge.into());
+    }
+    let link = if meta.is_symlink() { Some(fs::read_link(&at)?.to_string_lossy().into_owned()) } else { None };
+    let content = if link.is_some() { Vec::new() } else { fs::read(&at)? };
+    let content = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, content);
+    let executable = meta.permissions().mode() & 0o100 != 0;
+    Ok(PlacedFile { path: path.to_owned(), executable, link, content, over: None })
 }
 
 fn now() -> u64 {
@@ -86,10 +126,7 @@ fn content(file: &PlacedFile) -> io::Result<Vec<u8>> {
 }
 
 fn digest(link: Option<&str>, content: &[u8]) -> String {
-    match link {
-        Some(target) => format!("link {target}"),
-        None => ContentDigest::of(content).to_string(),
-    }
+    PlacedFile::digest_of(link, || ContentDigest::of(content))
 }
 
 /// What is at a path; nothing when nothing is.
@@ -108,7 +145,7 @@ mod tests {
 
     fn file(path: &str, text: &str) -> PlacedFile {
         let content = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, text);
-        PlacedFile { path: path.to_owned(), executable: false, link: None, content }
+        PlacedFile { path: path.to_owned(), executable: false, link: None, content, over: None }
     }
 
     #[test]
@@ -131,6 +168,13 @@ mod tests {
         assert!(!home.path().join(".config").exists());
         assert_eq!(put(&[]), "");
         assert_eq!((text(".b"), text(".c")), (Some("by hand".to_owned()), None));
+        // What may be replaced is, as long as nobody has changed it.
+        let over = |text: &str| PlacedFile { over: Some(digest(None, text.as_bytes())), ..file(".team", "mine") };
+        assert_eq!(put(&[over("another")]), "kept .team\n");
+        assert_eq!((put(&[over("sealed")]), text(".team")), (String::new(), Some("mine".to_owned())));
+        assert_eq!((put(&[over("sealed")]), text(".team")), (String::new(), Some("mine".to_owned())));
+        // And is there again when what took its place goes.
+        assert_eq!((put(&[]), text(".team")), (String::new(), Some("sealed".to_owned())));
         // Through a link nothing is put.
         let elsewhere = tempfile::tempdir().unwrap();
         std::os::unix::fs::symlink(elsewhere.path(), home.path().join(".d")).unwrap();

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use cavrith_core::digest::ContentDigest;
 use serde::{Deserialize, Serialize};
 
 /// The name under which our executable is started as a sandbox. Nobody can type it by accident.
@@ -219,6 +220,19 @@ pub struct PlacedFile {
     pub link: Option<String>,
     /// Its bytes in base64 (RFC 4648, section 4).
     pub content: String,
+    /// The digest of what it may take the place of, though it is not ours.
+    #[serde(default)]
+    pub over: Option<String>,
+}
+
+impl PlacedFile {
+    /// What tells a file or link from another one.
+    pub fn digest_of(link: Option<&str>, content: impl FnOnce() -> ContentDigest) -> String {
+        match link {
+            Some(target) => format!("link {target}"),
+            None => content().to_string(),
+        }
+    }
 }
 
 /// How a command ended.

@@ -94,6 +94,11 @@ fn aspect(
             format!("{} by hand, and {apart} in the home, of running programs, or new data", count(changed, "change"))
         }
     };
+    let personal = Record::read(&place.dir).map(|record| record.personal).unwrap_or_default();
+    let measured = match personal.as_slice() {
+        [] => measured,
+        some => format!("{measured}; personal, does not count: {}", some.join(", ")),
+    };
     Aspect::new(name, measured, differences)
 }
 
