@@ -15,6 +15,7 @@ use cavrith_sandbox::job::PlacedFile;
 use cavrith_store::reading;
 
 use crate::member::{Commands, DotfilesConfig};
+use crate::personal::GPG_SOCKET;
 
 /// Files at most, and bytes of all of them.
 const MOST_FILES: usize = 2_000;
@@ -41,6 +42,15 @@ pub struct Part {
 }
 
 impl Dotfiles {
+    /// Where the agent is one of the outside: the file that says where its socket is (Assuan manual, "Socket wrappers").
+    pub fn of_gpg(is_wanted: bool) -> Self {
+        let text = format!("%Assuan%\nsocket={GPG_SOCKET}\n");
+        let content = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, text);
+        let path = ".gnupg/S.gpg-agent".to_owned();
+        let file = PlacedFile { path, executable: false, link: None, content, over: None };
+        Self { files: if is_wanted { vec![file] } else { Vec::new() }, run: Vec::new() }
+    }
+
     /// Reads what a configuration names, in a folder that is here. An error tells what cannot be used.
     ///
     /// # Errors

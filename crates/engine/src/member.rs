@@ -100,6 +100,10 @@ pub struct PersonalConfig {
     pub git: GitConfig,
     /// Their commands inside may have this machine's SSH agent sign.
     pub ssh_agent: bool,
+    /// Their commands inside may have this machine's GPG agent sign and decrypt.
+    pub gpg_agent: bool,
+    /// Hosts whose credentials git inside gets from git outside.
+    pub git_credentials: Vec<String>,
     /// The editor that opens places: one of `[editors]`, or a program inside.
     pub editor: Option<String>,
     /// Directories inside that programs are looked for in, after the team's.
@@ -153,6 +157,8 @@ impl PersonalConfig {
             all.editor = own.editor.or(all.editor);
             all.shell = own.shell.or(all.shell);
             all.ssh_agent |= own.ssh_agent;
+            all.gpg_agent |= own.gpg_agent;
+            all.git_credentials.extend(own.git_credentials);
             if own.dotfiles.from.is_some() {
                 all.dotfiles = own.dotfiles;
             }

@@ -3,10 +3,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::env;
+use std::fmt;
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 
 use serde::{Deserialize, Serialize};
 
+use cavrith_core::encode::percent_decoded;
 use cavrith_store::reading;
 
 use crate::dotfiles::Dotfiles;
@@ -21,6 +24,8 @@ const BEGIN: &str = "-----BEGIN CERTIFICATE-----";
 const KEY: &str = "PRIVATE KEY-----";
 /// Where the certificates lie inside: in memory, beside what else belongs to nobody's image.
 pub const CERTIFICATES: &str = "/run/certificates.pem";
+/// Where the GPG agent's socket is inside.
+pub const GPG_SOCKET: &str = "/run/gpg-agent";
 /// Variables that name a file of certificates, each read by some clients and not by others.
 pub const CERTIFICATE_VARIABLES: [&str; 10] = [
     "SSL_CERT_FILE",
@@ -61,6 +66,38 @@ impl Link {
     }
 }
 
+/// Credentials that git inside gets from git outside.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GitCredentials {
+    /// For these hosts, each with a port or without, and the scheme where it is not https.
+    pub hosts: Vec<String>,
+    /// The member's variables, which their helpers need.
+    pub env: BTreeMap<String, String>,
+}
+
+impl fmt::Debug for GitCredentials {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // Variables may hold what is nobody's to read.
+        write!(f, "GitCredentials({:?})", self.hosts)
+    }
+}
+
+impl GitCredentials {
+    fn of(written: &[String]) -> Result<Option<Self>, String> {
+        let is_host = |written: &&String| {
+            let rest = written.strip_prefix("http://").or(written.strip_prefix("https://")).unwrap_or(written);
+            let rest = rest.trim_end_matches('/');
+            !rest.is_empty() && rest.chars().all(|letter| letter.is_ascii_alphanumeric() || "-.:[]".contains(letter))
+        };
+        if let Some(bad) = written.iter().find(|written| !is_host(written)) {
+            return Err(format!("[personal] git-credentials cannot have {bad}; name hosts, like \"git.pier.example\""));
+        }
+        let texts =
+            env::vars_os().filter_map(|(name, value)| Some((name.into_string().ok()?, value.into_string().ok()?)));
+        Ok((!written.is_empty()).then(|| Self { hosts: written.to_vec(), env: texts.collect() }))
+    }
+}
+
 /// What a member adds.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Personal {
@@ -84,6 +121,10 @@ pub struct Personal {
     pub dotfiles: Dotfiles,
     /// The socket of this machine's SSH agent, when it is wanted inside.
     pub agent: Option<PathBuf>,
+    /// The socket of this machine's GPG agent for others, when it is wanted inside.
+    pub gpg_agent: Option<PathBuf>,
+    /// What git inside gets from git outside.
+    pub git: Option<GitCredentials>,
     /// Folders of the home that are shared with other workspaces, from there.
     pub caches: Vec<String>,
     /// Variables of theirs that count before the team's.
@@ -157,10 +198,12 @@ impl Personal {
             let why = format!("the link {name} leads to \"{target}\"; write WORKSPACE:PORT, like \"timetable:5432\"");
             links.insert(name.clone(), link.ok_or(why)?);
         }
+        let mut lacks = Vec::new();
+        let gpg_agent = personal.gpg_agent.then(gpg_socket).and_then(|found| found.map_err(|why| lacks.push(why)).ok());
         let agent = personal.ssh_agent.then(|| env::var_os("SSH_AUTH_SOCK").map(PathBuf::from)).flatten();
-        let lacks = personal.ssh_agent && agent.is_none();
-        let lacks =
-            lacks.then(|| "there is no SSH agent inside: SSH_AUTH_SOCK was not set where it was started".to_owned());
+        if personal.ssh_agent && agent.is_none() {
+            lacks.push("there is no SSH agent inside: SSH_AUTH_SOCK was not set where it was started".to_owned());
+        }
         Ok(Self {
             own,
             everywhere,
@@ -170,14 +213,29 @@ impl Personal {
             links,
             aliases: personal.aliases.clone(),
             shell: personal.shell.clone(),
-            dotfiles: Dotfiles::default(),
+            dotfiles: Dotfiles::of_gpg(gpg_agent.is_some()),
             agent,
+            gpg_agent,
+            git: GitCredentials::of(&personal.git_credentials)?,
             caches: caches(&personal.caches)?,
             before_team: BTreeSet::new(),
             what: Vec::new(),
-            lacks: lacks.into_iter().collect(),
+            lacks,
         })
     }
+}
+
+/// The socket that this machine's GPG agent has for others.
+fn gpg_socket() -> Result<PathBuf, String> {
+    let none = |why: &str| format!("there is no GPG agent inside: {why}");
+    let program = cavrith_sandbox::programs::find_program("gpgconf").ok_or_else(|| none("gpgconf is not installed"))?;
+    let output = Command::new(program).args(["--list-dirs", "agent-extra-socket"]).stdin(Stdio::null()).output();
+    let output = output.map_err(|error| none(&error.to_string()))?;
+    let path = String::from_utf8_lossy(&output.stdout).trim_end().to_owned();
+    let path = percent_decoded(&path).map(PathBuf::from).filter(|path| path.is_absolute());
+    let path = path.ok_or_else(|| none("gpgconf does not say where it listens"))?;
+    let listens = std::os::unix::net::UnixStream::connect(&path).is_ok();
+    if listens { Ok(path) } else { Err(none("it does not run; gpgconf --launch gpg-agent starts it")) }
 }
 
 /// Folders of the home, none in another.

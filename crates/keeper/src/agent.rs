@@ -1,27 +1,14 @@
 //! The member's SSH agent inside (draft-ietf-sshm-ssh-agent): their commands may ask which keys there are, and have it
 //! sign; they can change nothing of it. Keys never come in. Each use is counted, and shown in the status.
 
-use std::fs;
 use std::io::{self, Read, Write};
-use std::os::unix::fs::PermissionsExt as _;
-use std::os::unix::net::{UnixListener, UnixStream};
-use std::path::Path;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
+use std::os::unix::net::UnixStream;
 use std::time::Duration;
-
-use cavrith_core::account::ACCOUNT_ID;
-use cavrith_sandbox::Identity;
-
-use crate::work::Keeper;
 
 /// Where its socket is inside.
 pub(crate) const SOCKET: &str = "/run/ssh-agent";
 /// Bytes that a message may have, as OpenSSH's own agent takes them.
 const LONGEST: u32 = 256 << 10;
-/// Connections at once.
-const MOST: usize = 32;
 /// How long the agent has for its answer, since somebody may have to touch a key, and whoever asked for taking it.
 const PATIENCE: Duration = Duration::from_secs(120);
 /// Which keys are there (section 3.5 of the draft).
@@ -30,56 +17,6 @@ const IDENTITIES: u8 = 11;
 const SIGN: u8 = 13;
 /// No.
 const FAILURE: [u8; 5] = [0, 0, 0, 1, 5];
-/// How the note about its use begins.
-const USED: &str = "your SSH agent signed ";
-
-/// Listens in the workspace whose first process this is; nothing else runs there yet.
-///
-/// # Errors
-/// When the sandbox does not let it.
-pub(crate) fn listen(process: u32, identity: Identity) -> io::Result<UnixListener> {
-    listen_at(Path::new(&format!("/proc/{process}/root{SOCKET}")), identity)
-}
-
-/// Listens at a path that nobody else can put anything in the place of; the account alone may ask there.
-///
-/// # Errors
-/// When something is there already, or the disk refuses.
-pub(crate) fn listen_at(path: &Path, identity: Identity) -> io::Result<UnixListener> {
-    let listener = UnixListener::bind(path)?;
-    if !identity.records_owners() {
-        std::os::unix::fs::lchown(path, Some(ACCOUNT_ID), Some(ACCOUNT_ID))?;
-    }
-    fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
-    Ok(listener)
-}
-
-/// Answers whoever asks, for as long as this process lives.
-pub(crate) fn serve(keeper: &Arc<Keeper>, listener: UnixListener, agent: &Path) {
-    let (open, signed) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
-    for stream in listener.incoming() {
-        let Ok(stream) = stream else {
-            // Out of descriptors, perhaps.
-            thread::sleep(Duration::from_millis(50));
-            continue;
-        };
-        if open.load(Ordering::SeqCst) >= MOST {
-            continue;
-        }
-        open.fetch_add(1, Ordering::SeqCst);
-        let (keeper, agent, open, signed) =
-            (Arc::clone(keeper), agent.to_owned(), Arc::clone(&open), Arc::clone(&signed));
-        thread::spawn(move || {
-            let connect = || UnixStream::connect(&agent);
-            let _ = attend(stream, connect, || {
-                let times = signed.fetch_add(1, Ordering::SeqCst) + 1;
-                let times = if times == 1 { "once".to_owned() } else { format!("{times} times") };
-                keeper.note_anew(USED, &format!("{times} for commands inside"));
-            });
-            open.fetch_sub(1, Ordering::SeqCst);
-        });
-    }
-}
 
 /// One connection, until it ends; the agent outside is connected to when it is asked first.
 pub(crate) fn attend(
@@ -154,6 +91,9 @@ fn message(from: &mut impl Read) -> io::Result<Option<Vec<u8>>> {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::net::UnixListener;
+    use std::thread;
+
     use super::*;
 
     #[test]

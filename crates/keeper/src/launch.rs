@@ -23,11 +23,11 @@ use cavrith_sandbox::{Identity, background, janitor, wire};
 use cavrith_store::Store;
 
 use crate::KeeperError;
-use crate::agent;
 use crate::cleanup::{self, CleanupList};
 use crate::home;
 use crate::mounts::{self, FolderRoots};
 use crate::namespaces;
+use crate::offered;
 use crate::place::Place;
 use crate::record::Stamp;
 use crate::work::Keeper;
@@ -185,11 +185,11 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
     }));
     let (stop, stopping) = mpsc::channel();
-    let agent = started.agent.take().zip(job.personal.agent.clone());
+    let offered = std::mem::take(&mut started.offered);
     let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
-    if let Some((listener, agent)) = agent {
+    for one in offered {
         let keeper = Arc::clone(&keeper);
-        thread::spawn(move || agent::serve(&keeper, listener, &agent));
+        thread::spawn(move || offered::serve(&keeper, one));
     }
     let door = keeper.open_door()?;
     keeper.write_record();

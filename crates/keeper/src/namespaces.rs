@@ -6,7 +6,6 @@ use std::fs;
 use std::io;
 use std::os::fd::BorrowedFd;
 use std::os::unix::fs::PermissionsExt as _;
-use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -25,9 +24,9 @@ use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::runtime::{Measured, RunningCommand, Runtime};
 use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 
-use crate::agent;
 use crate::cleanup::CleanupList;
 use crate::network::{self, WayOut};
+use crate::offered::{self, Offered};
 use crate::place::Place;
 use crate::secrets;
 use crate::ssh::forward::Sockets;
@@ -59,8 +58,8 @@ pub(crate) struct Started {
     pub limits: Vec<String>,
     /// The way to other machines, in words.
     pub network: String,
-    /// Where the member's SSH agent is asked for inside.
-    pub agent: Option<UnixListener>,
+    /// Where the member's agents are asked for inside.
+    pub offered: Vec<Offered>,
     /// Versions of Ruby's libraries in the image.
     pub gems: Vec<String>,
     /// Where agents of SSH clients will be asked for.
@@ -92,8 +91,8 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     secrets::lay(session.process(), &arrangement.secrets, secrets, identity)
         .map_err(file_error("write", cavrith_core::spec::secret::DIRECTORY))?;
     notes.extend(personal.lacks.iter().cloned());
-    let agent = personal.agent.as_ref().map(|_| agent::listen(session.process(), identity)).transpose();
-    let agent = agent.map_err(file_error("listen at", agent::SOCKET))?;
+    let offered = offered::listen(session.process(), personal, identity);
+    let offered = offered.map_err(|(socket, error)| file_error("listen at", socket)(error))?;
     own_shell::lay(session.process(), personal, identity).map_err(file_error("write", "/run/personal"))?;
     let sockets = Sockets::new(session.process(), identity).map_err(file_error("make", "/run/ssh"))?;
     let without = arrangement.secrets.keys().filter(|name| secrets.get(name).is_none());
@@ -111,7 +110,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     }
     let network = way.how.clone();
     let runtime = Namespaces { session, groups, way: Mutex::new(Some(way)), frozen: AtomicBool::new(false) };
-    Ok(Started { runtime: Box::new(runtime), notes, limits, network, agent, gems, sockets })
+    Ok(Started { runtime: Box::new(runtime), notes, limits, network, offered, gems, sockets })
 }
 
 /// A sandbox with control groups and a way to other machines.

@@ -293,6 +293,9 @@ impl Keeper {
         if self.personal.agent.is_some() {
             own.insert("SSH_AUTH_SOCK".to_owned(), crate::agent::SOCKET.to_owned());
         }
+        if self.personal.git.is_some() {
+            own.extend(crate::git_credentials::variables().map(|(name, value)| (name.to_owned(), value)));
+        }
         // By itself it installs where root alone may write.
         own.entry("npm_config_prefix".to_owned()).or_insert_with(|| format!("{home}/.local"));
         if let Some(path) = team.get("PATH") {

@@ -330,7 +330,9 @@ pub fn personal(own: &PersonalConfig, config: &Config) -> Result<Personal, Works
             Some(folder) => folder,
             None => at_revision(&own.dotfiles).map_err(unusable)?,
         };
-        personal.dotfiles = Dotfiles::read(&own.dotfiles, &folder).map_err(unusable)?;
+        let read = Dotfiles::read(&own.dotfiles, &folder).map_err(unusable)?;
+        personal.dotfiles.files.extend(read.files);
+        personal.dotfiles.run = read.run;
     }
     Ok(personal)
 }

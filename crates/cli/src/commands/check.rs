@@ -84,6 +84,9 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
             "extensions": own.extensions,
             "settings": own.settings,
             "caches": added.caches,
+            "ssh_agent": own.ssh_agent,
+            "gpg_agent": own.gpg_agent,
+            "git_credentials": own.git_credentials,
             "notes": added.lacks,
         }));
         return Ok(0);
@@ -131,6 +134,14 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
     }
     for (name, value) in &own.settings {
         line("setting", &format!("{name} = {value}"));
+    }
+    for (agent, wanted) in [("SSH", own.ssh_agent), ("GPG", own.gpg_agent)] {
+        if wanted {
+            line("agent", &format!("your {agent} agent answers commands inside"));
+        }
+    }
+    if !own.git_credentials.is_empty() {
+        line("git", &format!("your credentials for {}", own.git_credentials.join(", ")));
     }
     for cache in &added.caches {
         line("cache", &format!("~/{cache}, shared with your other workspaces"));

@@ -1,5 +1,5 @@
 /* What busybox lacks and the tests need inside: `watch DIR` waits for a file in it to be written, `echo PORT` answers
-   datagrams, `agent` asks the SSH agent for its keys, to sign with the first, and to forget all, `turns A B` has two threads read one directory in turns, after one of them left off reading the other. */
+   datagrams, `ask SOCKET TEXT` sends a text and prints what comes back, `agent` asks the SSH agent for its keys, to sign with the first, and to forget all, `turns A B` has two threads read one directory in turns, after one of them left off reading the other. */
 #define _GNU_SOURCE
 #include <arpa/inet.h>
 #include <dirent.h>
@@ -41,6 +41,22 @@ static uint32_t asked(int agent, const unsigned char *message, uint32_t length, 
         got += more;
     }
     return size;
+}
+
+static int ask(const char *path, const char *text)
+{
+    static char answer[65536];
+    struct sockaddr_un place = {.sun_family = AF_UNIX};
+    int to = socket(AF_UNIX, SOCK_STREAM, 0);
+    ssize_t got;
+    strncpy(place.sun_path, path, sizeof place.sun_path - 1);
+    if (connect(to, (struct sockaddr *)&place, sizeof place) < 0)
+        return 4;
+    if (write(to, text, strlen(text)) < 0 || shutdown(to, SHUT_WR) < 0)
+        return 5;
+    while ((got = read(to, answer, sizeof answer)) > 0)
+        fwrite(answer, 1, got, stdout);
+    return 0;
 }
 
 static int agent(void)
@@ -111,6 +127,8 @@ int main(int count, char **words)
                 sendto(socket_, buffer, length, 0, (struct sockaddr *)&peer, size);
         }
     }
+    if (count == 4 && strcmp(words[1], "ask") == 0)
+        return ask(words[2], words[3]);
     if (count == 2 && strcmp(words[1], "agent") == 0)
         return agent();
     if (count == 4 && strcmp(words[1], "turns") == 0) {

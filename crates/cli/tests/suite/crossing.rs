@@ -13,10 +13,15 @@ use crate::team::{Team, told};
 
 /// Compiles what busybox lacks into the project, which is live inside.
 pub fn helper(team: &Team) {
+    helper_in(&team.project());
+}
+
+/// As [`helper`], in the folder of a project.
+pub fn helper_in(project: &std::path::Path) {
     let source = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/helper.c");
     let output = std::process::Command::new("cc")
         .args(["-static", "-o", "helper", source])
-        .current_dir(team.project())
+        .current_dir(project)
         .output()
         .unwrap();
     assert!(output.status.success(), "{}", told(&output));

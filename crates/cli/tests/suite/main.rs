@@ -37,6 +37,7 @@ mod machines;
 mod manners;
 mod mutations;
 mod oci;
+mod offered;
 mod on_top;
 mod online;
 mod online_clients;

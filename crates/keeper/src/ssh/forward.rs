@@ -227,7 +227,7 @@ impl Sockets {
         let name = format!("agent-{}", self.next.fetch_add(1, Ordering::SeqCst));
         // By the directory itself: whatever root inside has made of its path, nothing elsewhere is touched.
         let path = Path::new("/proc/self/fd").join(self.dir.as_raw_fd().to_string()).join(&name);
-        Ok((name, agent::listen_at(&path, self.identity)?))
+        Ok((name, crate::offered::listen_at(&path, self.identity)?))
     }
 
     fn remove(&self, name: &str) {

@@ -95,7 +95,9 @@ pub(crate) fn place(from: impl Read, mut to: impl Write, home: &Path) -> io::Res
 /// Writes a file or a link.
 fn put(ground: &Ground, file: &PlacedFile, content: &[u8], dress: &impl Fn(u32) -> Dress) -> io::Result<()> {
     let path = Path::new(&file.path);
-    ground.make_way(path, &dress(0o755))?;
+    // What is in these is nobody else's to read, and their programs insist on it.
+    let is_private = [".ssh", ".gnupg"].iter().any(|private| path.starts_with(private));
+    ground.make_way(path, &dress(if is_private { 0o700 } else { 0o755 }))?;
     match &file.link {
         Some(target) => ground.link(path, Path::new(target), &dress(0o777)),
         None => ground.file(path, &mut &*content, &dress(if file.executable { 0o755 } else { 0o644 })),

@@ -84,6 +84,18 @@ pub fn helper(command: &mut Command) -> io::Result<Child> {
     command.spawn()
 }
 
+/// Starts a program that is killed when this thread ends, with no more rights than it would have anyway.
+///
+/// # Errors
+/// When it cannot be started.
+pub fn companion(command: &mut Command) -> io::Result<Child> {
+    // SAFETY: between fork and exec only a system call is made.
+    unsafe {
+        command.pre_exec(|| Ok(rustix::process::set_parent_process_death_signal(Some(Signal::KILL))?));
+    }
+    command.spawn()
+}
+
 /// Lets this process have as many open files as it may.
 pub fn many_files() {
     let Rlimit { maximum, .. } = rustix::process::getrlimit(Resource::Nofile);
