@@ -110,6 +110,8 @@ pub struct PersonalConfig {
     pub path: Vec<String>,
     /// Ports outside, by the names that the spec has for them.
     pub ports: BTreeMap<String, u16>,
+    /// The port of the loopback at which they come by SSH.
+    pub ssh_port: Option<std::num::NonZeroU16>,
     /// Ways to ports of other workspaces, by the names that they have inside: `WORKSPACE:PORT`.
     pub links: BTreeMap<String, String>,
     /// Short words for commands, in shells.
@@ -156,6 +158,7 @@ impl PersonalConfig {
             all.git.email = own.git.email.or(all.git.email);
             all.editor = own.editor.or(all.editor);
             all.shell = own.shell.or(all.shell);
+            all.ssh_port = own.ssh_port.or(all.ssh_port);
             all.ssh_agent |= own.ssh_agent;
             all.gpg_agent |= own.gpg_agent;
             all.git_credentials.extend(own.git_credentials);

@@ -98,6 +98,23 @@ impl GitCredentials {
     }
 }
 
+/// A port of the loopback at which the member comes by SSH.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OwnDoor {
+    /// The port that they want.
+    pub port: u16,
+    /// The key of this machine's workspaces, in OpenSSH's form.
+    pub host_key: String,
+    /// The public line of the member's.
+    pub key: String,
+}
+
+impl fmt::Debug for OwnDoor {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "OwnDoor({})", self.port)
+    }
+}
+
 /// What a member adds.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Personal {
@@ -111,6 +128,8 @@ pub struct Personal {
     pub path: Vec<String>,
     /// Ports outside, by the names that the spec has for them.
     pub ports: BTreeMap<String, u16>,
+    /// Where they come by SSH, besides the way that needs no port.
+    pub own_door: Option<OwnDoor>,
     /// Ways to other workspaces, by the names that they have inside.
     pub links: BTreeMap<String, Link>,
     /// Short words for commands.
@@ -210,6 +229,7 @@ impl Personal {
             certificates,
             path: personal.path.clone(),
             ports: personal.ports.clone(),
+            own_door: None,
             links,
             aliases: personal.aliases.clone(),
             shell: personal.shell.clone(),

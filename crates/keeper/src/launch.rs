@@ -198,6 +198,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
     keeper.begin_links();
     keeper.begin();
     keeper.follow_invitations();
+    keeper.open_own_door();
     keeper.watch_signals()?;
     loop {
         match stopping.recv_timeout(LOOK) {

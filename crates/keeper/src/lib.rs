@@ -32,6 +32,7 @@
 //! | [`protocol`], [`client`], [`streams`] | requests and answers, and a command's side of them |
 //! | [`ssh`] | any editor and any client, by SSH |
 //! | [`visitors`] | colleagues who are let in for a while |
+//! | [`pages`] | a port's pages for browsers of theirs |
 //! | [`dotfiles`] | a member's own files in the home |
 //! | [`own_shell`] | a member's shell and aliases |
 //! | [`shared_terminal`] | terminals of visitors, seen by their host |
@@ -64,6 +65,7 @@ mod offered;
 mod opening;
 pub mod openings;
 mod own_shell;
+pub mod pages;
 pub mod place;
 pub mod ports;
 pub mod protocol;

@@ -131,9 +131,9 @@ pub(crate) fn attend_member(keeper: &Arc<Keeper>, host_key: &str, [from, to]: [O
 }
 
 /// Speaks SSH with whoever came by a port.
-pub(crate) fn attend_port(keeper: &Arc<Keeper>, door: &Arc<Door>, stream: TcpStream) -> io::Result<()> {
+pub(crate) fn attend_port(keeper: &Arc<Keeper>, door: &Arc<Door>, host_key: &str, stream: TcpStream) -> io::Result<()> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
-    let config = config(&door.host_key)?;
+    let config = config(host_key)?;
     stream.set_nodelay(true)?;
     stream.set_nonblocking(true)?;
     runtime.block_on(async {

@@ -58,6 +58,7 @@ impl Keeper {
         let measured = self.runtime.measure();
         let ports = locked(&self.forward).carried();
         let (invited, visitors) = self.visitors.status();
+        let door = self.visitors.own_address().map(|address| format!("SSH at {address}, with the key of ssh-config"));
         let state = self.state();
         let declared = |listening: &Listening| {
             state.arrangement.ports.iter().any(|port| {
@@ -92,7 +93,7 @@ impl Keeper {
             held: Some(measured.held),
             notes: state.notes.clone(),
             first_done: state.first_done.clone(),
-            personal: self.personal.what.clone(),
+            personal: self.personal.what.iter().cloned().chain(door).collect(),
             invited,
             visitors,
         }

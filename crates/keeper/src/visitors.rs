@@ -5,7 +5,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io;
-use std::net::{IpAddr, SocketAddr, TcpListener};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, Weak};
@@ -16,9 +16,13 @@ use russh::keys::PublicKey;
 use serde::{Deserialize, Serialize};
 use tokio::sync::watch;
 
+use cavrith_engine::personal::OwnDoor;
+use cavrith_recorder::own_certificate::OwnCertificate;
 use cavrith_sandbox::locked;
+use tokio_rustls::rustls::ServerConfig;
 
 use crate::journal::Journal;
+use crate::pages;
 use crate::record::now;
 use crate::shared_terminal::Terminals;
 use crate::ssh::{self, Rights};
@@ -30,8 +34,10 @@ const FILE: &str = "invitations";
 pub const LOG: &str = "visitors";
 /// Connections at an address at once, whoever they are from.
 const CONNECTIONS: usize = 32;
-/// Connections from one address at once.
+/// Connections from one address at once; a browser opens six.
 const FROM_ONE: usize = 8;
+/// Ports that are tried when a member's own is taken.
+const NEXT_PORTS: u16 = 20;
 /// How long somebody whom no connection can be given is left to wait.
 const FULL_PAUSE: Duration = Duration::from_millis(100);
 
@@ -49,12 +55,29 @@ pub struct Invitation {
     pub rights: Rights,
     /// Milliseconds since 1970 when it ends.
     pub until: u64,
+    /// They come with a browser, and have no key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pages: Option<Pages>,
+}
+
+/// What somebody sees with a browser.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Pages {
+    /// The port inside.
+    pub port: u16,
+    /// Their token, as it is written down.
+    pub token: String,
 }
 
 impl Invitation {
     fn is_for(&self, key: &PublicKey) -> bool {
         let is_same = |own: &String| PublicKey::from_openssh(own).is_ok_and(|own| own.key_data() == key.key_data());
         self.keys.iter().any(is_same)
+    }
+
+    fn has_token(&self, token: &str, now: u64) -> bool {
+        !self.is_over(now) && self.pages.as_ref().is_some_and(|pages| pages.token == token)
     }
 
     /// Whether its time is over.
@@ -71,6 +94,9 @@ pub struct Invitations {
     pub version: u32,
     /// The host's key, in OpenSSH's form.
     pub host_key: String,
+    /// The certificate by which browsers know it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<OwnCertificate>,
     /// Invitations.
     pub invitations: Vec<Invitation>,
 }
@@ -109,6 +135,8 @@ pub(crate) struct Visitors {
     dir: PathBuf,
     log: Arc<Journal>,
     doors: Mutex<BTreeMap<SocketAddr, Arc<Door>>>,
+    /// Where the member comes themselves, when they want a port for that.
+    own: Mutex<Option<SocketAddr>>,
     /// Terminals that they have open.
     pub terminals: Terminals,
 }
@@ -121,8 +149,8 @@ struct Admitted {
 
 /// An address at which visitors come.
 pub(crate) struct Door {
-    /// The key by which they know this machine.
-    pub host_key: String,
+    /// How this machine is known there.
+    known: KnownBy,
     admitted: Mutex<Vec<Admitted>>,
     present: Mutex<Vec<(usize, Present)>>,
     next: AtomicUsize,
@@ -133,12 +161,23 @@ pub(crate) struct Door {
     listener: TcpListener,
 }
 
+/// By what visitors know that they are at the right machine, and so how they come.
+#[derive(Clone)]
+enum KnownBy {
+    /// A key of SSH.
+    Key(String),
+    /// A certificate, with a browser.
+    Certificate(Arc<ServerConfig>),
+}
+
 /// A visit, as long as it lasts.
 pub(crate) struct Visit {
     door: Arc<Door>,
     number: usize,
     name: String,
     closing: watch::Receiver<bool>,
+    /// It is one request of many, which says itself what it is.
+    is_brief: bool,
 }
 
 impl Visit {
@@ -161,7 +200,9 @@ impl Visit {
 
 impl Drop for Visit {
     fn drop(&mut self) {
-        self.log("left");
+        if !self.is_brief {
+            self.log("left");
+        }
         locked(&self.door.present).retain(|(number, _)| *number != self.number);
     }
 }
@@ -210,12 +251,31 @@ impl Door {
         let now = now();
         let admitted = locked(&this.admitted);
         let found = admitted.iter().find(|one| !one.invitation.is_over(now) && one.invitation.is_for(key))?;
-        let number = this.next.fetch_add(1, Ordering::SeqCst);
-        let name = found.invitation.name.clone();
-        locked(&this.present).push((number, Present { name: name.clone(), since: now }));
-        let visit = Visit { door: Arc::clone(this), number, name, closing: found.closed.subscribe() };
+        let visit = Self::visit(this, found, false);
         visit.log("came");
         Some((found.invitation.rights.clone(), visit))
+    }
+
+    /// Whether a token, as it is written down, is that of somebody who may come.
+    pub fn knows(&self, token: &str) -> bool {
+        let now = now();
+        locked(&self.admitted).iter().any(|one| one.invitation.has_token(token, now))
+    }
+
+    /// Lets one request of a browser in, by its token as it is written down; with the port inside.
+    pub fn enter_by(this: &Arc<Self>, token: &str) -> Option<(u16, Visit)> {
+        let now = now();
+        let admitted = locked(&this.admitted);
+        let found = admitted.iter().find(|one| one.invitation.has_token(token, now))?;
+        let port = found.invitation.pages.as_ref()?.port;
+        Some((port, Self::visit(this, found, true)))
+    }
+
+    fn visit(this: &Arc<Self>, found: &Admitted, is_brief: bool) -> Visit {
+        let number = this.next.fetch_add(1, Ordering::SeqCst);
+        let name = found.invitation.name.clone();
+        locked(&this.present).push((number, Present { name: name.clone(), since: now() }));
+        Visit { door: Arc::clone(this), number, name, closing: found.closed.subscribe(), is_brief }
     }
 
     /// Takes whoever comes, until the door is closed.
@@ -234,7 +294,10 @@ impl Door {
             let Some(place) = Place::among(self, from.ip()) else { continue };
             let door = Arc::clone(self);
             let _ = thread::Builder::new().name("visitor".to_owned()).spawn(move || {
-                let attend = || ssh::attend_port(&keeper, &door, stream);
+                let attend = || match door.known.clone() {
+                    KnownBy::Key(key) => ssh::attend_port(&keeper, &door, &key, stream),
+                    KnownBy::Certificate(config) => pages::attend_port(&keeper, &door, stream, config),
+                };
                 let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(attend));
                 drop(place);
             });
@@ -271,7 +334,13 @@ impl Door {
 impl Visitors {
     pub fn new(dir: &Path) -> Self {
         let log = Arc::new(Journal::new(&dir.join("logs"), LOG));
-        Self { dir: dir.to_owned(), log, doors: Mutex::new(BTreeMap::new()), terminals: Terminals::default() }
+        Self {
+            dir: dir.to_owned(),
+            log,
+            doors: Mutex::new(BTreeMap::new()),
+            own: Mutex::new(None),
+            terminals: Terminals::default(),
+        }
     }
 
     /// Brings the doors to what is written beside the workspace. Addresses at which nobody can listen, each with the
@@ -296,7 +365,12 @@ impl Visitors {
                 door.admit(invitations);
                 continue;
             }
-            match self.open(keeper, address, &wanted.host_key) {
+            let pages = invitations.iter().any(|invitation| invitation.pages.is_some());
+            let known = match &wanted.certificate {
+                Some(certificate) if pages => certificate.config().map(KnownBy::Certificate).map_err(io::Error::other),
+                _ => Ok(KnownBy::Key(wanted.host_key.clone())),
+            };
+            match known.and_then(|known| self.open(keeper, TcpListener::bind(address)?, known)) {
                 Ok(door) => {
                     door.admit(invitations);
                     doors.insert(address, door);
@@ -307,16 +381,45 @@ impl Visitors {
         failed
     }
 
-    fn open(&self, keeper: &Arc<Keeper>, address: SocketAddr, host_key: &str) -> io::Result<Arc<Door>> {
+    /// Opens a port of the loopback at which the member comes by their own key, with all that they may do anyway: the
+    /// one that they want, or one of the next when that is taken.
+    ///
+    /// # Errors
+    /// When none of them is free.
+    pub fn open_own(&self, keeper: &Arc<Keeper>, own: &OwnDoor) -> io::Result<()> {
+        let mut ports = own.port..own.port.saturating_add(NEXT_PORTS);
+        let listener = ports.find_map(|port| TcpListener::bind((Ipv4Addr::LOCALHOST, port)).ok());
+        let listener = listener.ok_or(io::ErrorKind::AddrInUse)?;
+        let address = listener.local_addr()?;
+        let door = self.open(keeper, listener, KnownBy::Key(own.host_key.clone()))?;
+        let invitation = Invitation {
+            name: "you".to_owned(),
+            keys: vec![own.key.clone()],
+            address,
+            rights: Rights::all(),
+            until: u64::MAX,
+            pages: None,
+        };
+        locked(&door.admitted).push(Admitted { invitation, closed: watch::channel(false).0 });
+        *locked(&self.own) = Some(address);
+        Ok(())
+    }
+
+    /// Where the member comes themselves.
+    pub fn own_address(&self) -> Option<SocketAddr> {
+        *locked(&self.own)
+    }
+
+    fn open(&self, keeper: &Arc<Keeper>, listener: TcpListener, known: KnownBy) -> io::Result<Arc<Door>> {
         let door = Arc::new(Door {
-            host_key: host_key.to_owned(),
+            known,
             admitted: Mutex::new(Vec::new()),
             present: Mutex::new(Vec::new()),
             next: AtomicUsize::new(0),
             log: Arc::clone(&self.log),
             connections: Mutex::new(BTreeMap::new()),
             over: AtomicBool::new(false),
-            listener: TcpListener::bind(address)?,
+            listener,
         });
         let (attending, keeper) = (Arc::clone(&door), Arc::downgrade(keeper));
         thread::Builder::new().name("visitors".to_owned()).spawn(move || attending.attend(&keeper))?;

@@ -271,6 +271,15 @@ impl Keeper {
         }
     }
 
+    /// Lets the member come by a port, when they want that.
+    pub fn open_own_door(self: &Arc<Self>) {
+        if let Some(own) = self.personal.own_door.as_ref().filter(|_| !self.plain)
+            && let Err(error) = self.visitors.open_own(self, own)
+        {
+            self.note_anew("there is no port for your SSH: ", &error.to_string());
+        }
+    }
+
     /// Waits until `until` has an answer, looking whenever the state has changed.
     pub fn wait_until<T>(&self, until: impl Fn(&State) -> Option<T>) -> T {
         let mut state = self.state();

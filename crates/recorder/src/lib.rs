@@ -17,6 +17,7 @@ mod http2;
 pub mod java_store;
 pub mod names;
 mod notes;
+pub mod own_certificate;
 pub mod recording;
 pub mod replaying;
 pub mod server;

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fs::File;
+use std::io::Read as _;
 use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::path::Path;
 use std::time::Duration;
@@ -13,10 +14,12 @@ use cavrith_core::team::Role;
 use cavrith_core::visit::{VisitLink, host_and_port};
 use cavrith_engine::error::file_error;
 use cavrith_engine::team;
+use cavrith_keeper::pages;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::now;
 use cavrith_keeper::ssh::Rights;
-use cavrith_keeper::visitors::{Invitation, Invitations};
+use cavrith_keeper::visitors::{Invitation, Invitations, Pages};
+use cavrith_recorder::own_certificate::OwnCertificate;
 use cavrith_store::reading;
 
 use crate::WorkspaceError;
@@ -42,12 +45,34 @@ pub struct Wish<'a> {
     pub key: Option<&'a str>,
     /// What they may do.
     pub rights: Rights,
+    /// A port whose pages they see with a browser, and nothing else.
+    pub pages: Option<u16>,
     /// How long.
     pub lasts: Duration,
     /// The address of this machine, perhaps with a port.
     pub at: &'a str,
     /// The address under which they reach that, when it is another.
     pub reached_at: Option<&'a str>,
+}
+
+/// Whom somebody is invited as.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Given {
+    /// A link for `cavrith visit`.
+    Link(VisitLink),
+    /// An address for a browser, and by what the machine is known there: the SHA-256 of its certificate.
+    Address(String, String),
+}
+
+/// Bytes of a token.
+const TOKEN_BYTES: usize = 24;
+
+/// A token that nobody can guess, in letters that need no quotes anywhere (RFC 4648, section 5).
+fn token() -> Result<String, WorkspaceError> {
+    let mut bytes = [0; TOKEN_BYTES];
+    let random = Path::new("/dev/urandom");
+    File::open(random).and_then(|mut random| random.read_exact(&mut bytes)).map_err(file_error("read", random))?;
+    Ok(base64::Engine::encode(&base64::prelude::BASE64_URL_SAFE_NO_PAD, bytes))
 }
 
 /// The keys of somebody: those that the signed team has of them; or the one that was named, where there is no team.
@@ -72,9 +97,11 @@ fn keys(project: &Path, wish: &Wish<'_>) -> Result<Vec<String>, WorkspaceError> 
                     return Err(refused(format!("this is not a key that the team has of {}", wish.name)));
                 }
                 Some(key) => BTreeSet::from([key]),
+                None if wish.pages.is_some() => return Ok(Vec::new()),
                 None => person.keys.clone(),
             }
         }
+        (None, _) if wish.pages.is_some() => return Ok(Vec::new()),
         (None, Some(key)) => BTreeSet::from([one_key(key)?]),
         (None, None) => {
             return Err(refused(format!("there is no team that has a key of {}; name it with --key", wish.name)));
@@ -127,11 +154,11 @@ pub fn change<T>(place: &Place, how: impl FnOnce(&mut Invitations) -> T) -> Resu
     Ok(outcome)
 }
 
-/// Invites somebody, in the place of an earlier invitation of theirs. The link is for them.
+/// Invites somebody, in the place of an earlier invitation of theirs. What is given is for them.
 ///
 /// # Errors
 /// When the team does not have them, the key or the address is none, or the disk refuses.
-pub fn invite(place: &Place, keys_of_host: &Keys, wish: &Wish<'_>) -> Result<(Invitation, VisitLink), WorkspaceError> {
+pub fn invite(place: &Place, keys_of_host: &Keys, wish: &Wish<'_>) -> Result<(Invitation, Given), WorkspaceError> {
     if !cavrith_core::team::is_name(wish.name) {
         return Err(refused(format!("{} cannot be a person's name: letters, digits and -_+.@", wish.name)));
     }
@@ -144,20 +171,42 @@ pub fn invite(place: &Place, keys_of_host: &Keys, wish: &Wish<'_>) -> Result<(In
     let host_key = PublicKey::parse(&keys_of_host.host_public).map_err(|bad| refused(bad.to_string()))?;
     let asked = address(wish.at)?;
     let until = now() + wish.lasts.as_millis() as u64;
-    let invitation = change(place, |all| {
-        // One address is enough for everybody who comes there; and whoever was given a link keeps it.
-        let same = |other: &&Invitation| other.address.ip() == asked.ip() && wish.at.parse::<SocketAddr>().is_err();
+    let token = wish.pages.map(|_| token()).transpose()?;
+    let pages = wish.pages.zip(token.as_deref()).map(|(port, token)| Pages { port, token: pages::written(token) });
+    let invited = change(place, |all| {
+        all.invitations.retain(|other| other.name != wish.name);
+        // One address is enough for everybody who comes there in the same way; and whoever was given a link keeps it.
+        let is_free = wish.at.parse::<SocketAddr>().is_err();
+        let same_way = |other: &&Invitation| other.pages.is_some() == pages.is_some();
+        let same = |other: &&Invitation| other.address.ip() == asked.ip() && is_free && same_way(other);
         let address = all.invitations.iter().find(same).map_or(asked, |other| other.address);
-        let invitation = Invitation { name: wish.name.to_owned(), keys, address, rights: wish.rights.clone(), until };
+        if all.invitations.iter().any(|other| other.address == address && !same_way(&other)) {
+            return Err(refused(format!("others come at {address} in another way; name another port")));
+        }
+        let rights = wish.rights.clone();
+        let invitation = Invitation { name: wish.name.to_owned(), keys, address, rights, until, pages };
         all.version = VERSION;
         all.host_key.clone_from(&keys_of_host.host);
-        all.invitations.retain(|other| other.name != wish.name);
+        if token.is_some() && all.certificate.is_none() {
+            let mut hosts = vec![address.ip().to_string()];
+            hosts.extend(reached.iter().map(|(host, _)| host.clone()));
+            let made = OwnCertificate::new(&hosts);
+            all.certificate = Some(made.map_err(|error| refused(error.to_string()))?);
+        }
         all.invitations.push(invitation.clone());
-        invitation
+        Ok((invitation, all.certificate.clone()))
     })?;
+    let (invitation, certificate) = invited?;
     let (host, port) = reached.unwrap_or_else(|| (invitation.address.ip().to_string(), invitation.address.port()));
-    let link = VisitLink { host, port, name: place.name.clone(), key: host_key };
-    Ok((invitation, link))
+    let given = match (token, certificate) {
+        (Some(token), Some(certificate)) => {
+            let host = if host.contains(':') { format!("[{host}]") } else { host };
+            let fingerprint = certificate.fingerprint().map_err(|error| refused(error.to_string()))?;
+            Given::Address(format!("https://{host}:{port}/?{}={token}", pages::TOKEN), fingerprint)
+        }
+        _ => Given::Link(VisitLink { host, port, name: place.name.clone(), key: host_key }),
+    };
+    Ok((invitation, given))
 }
 
 /// Takes an invitation back; false when there is none.

@@ -21,7 +21,7 @@ use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
 use cavrith_engine::member::{self, Config, DotfilesConfig, Member, PersonalConfig};
 use cavrith_engine::on_top;
-use cavrith_engine::personal::Personal;
+use cavrith_engine::personal::{OwnDoor, Personal};
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
 use cavrith_engine::secret_values::{self, SecretValues};
@@ -31,6 +31,7 @@ use cavrith_store::{Store, private};
 
 use crate::kept::{self, KeptFolder};
 use crate::moved;
+use crate::ssh_config::Keys;
 use crate::{WorkspaceError, backups};
 use cavrith_keeper::home;
 use cavrith_keeper::names::Named;
@@ -309,7 +310,11 @@ impl Added {
 pub fn added(project: &Project, ask: &secret_values::Ask<'_>, is_bare: bool) -> Result<Added, WorkspaceError> {
     let config = Member::find()?.config;
     let own = if is_bare { PersonalConfig::default() } else { config.personal.for_project(&project.dir) };
-    let personal = personal(&own, &config)?;
+    let mut personal = personal(&own, &config)?;
+    if let (Some(port), Some(home)) = (own.ssh_port, Home::find()) {
+        let Keys { host: host_key, member_public: key, .. } = Keys::of(&home)?;
+        personal.own_door = Some(OwnDoor { port: port.get(), host_key, key });
+    }
     let wanted = project.spec.secrets.iter().map(|(name, secret)| (name.clone(), secret.value.clone())).collect();
     let secrets = secret_values::gather(&config, &project.dir, &wanted, ask).map_err(WorkspaceError::Secrets)?;
     Ok(Added { secrets, personal, own, ..Added::default() })

@@ -282,6 +282,9 @@ pub struct Invite {
     /// They connect to this port inside: its name in the spec, or its number
     #[arg(long, value_name = "PORT", conflicts_with = "end")]
     pub port: Vec<String>,
+    /// They see the pages of this port with a browser: you give them an address with a token, and no key is needed
+    #[arg(long, value_name = "PORT", conflicts_with_all = ["shell", "read_only", "port", "key", "look", "end"])]
+    pub pages: Option<String>,
     /// How long: 30 min, 2 h, 3 d
     #[arg(long = "for", value_name = "TIME", default_value = "1 h", value_parser = duration)]
     pub for_: std::time::Duration,

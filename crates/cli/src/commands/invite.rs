@@ -14,7 +14,7 @@ use cavrith_keeper::ssh::{Rights, USER};
 use cavrith_keeper::visitors::{Invitation, Invitations, Present};
 use cavrith_sandbox::programs::find_program;
 use cavrith_store::private;
-use cavrith_workspace::inviting::{self, Wish};
+use cavrith_workspace::inviting::{self, Given, Wish};
 use cavrith_workspace::ssh_config::Keys;
 use serde_json::json;
 
@@ -60,16 +60,19 @@ pub fn exec(general: &General, screen: &Screen, command: &Invite) -> Outcome {
         return Ok(0);
     }
     let record = Record::read(&place.dir);
-    let rights = rights(command, record.as_ref().map(|record| &record.arrangement))?;
+    let runs = record.as_ref().map(|record| &record.arrangement);
+    let rights = rights(command, runs)?;
+    let pages = command.pages.as_ref().map(|port| port_inside(port, runs)).transpose()?;
     let wish = Wish {
         name: person,
         key: command.key.as_deref(),
         rights,
+        pages,
         lasts: command.for_,
         at: &command.at,
         reached_at: command.reached_at.as_deref(),
     };
-    let (invitation, link) = inviting::invite(&place, &Keys::of(&home)?, &wish)?;
+    let (invitation, given) = inviting::invite(&place, &Keys::of(&home)?, &wish)?;
     let running = client();
     if let Some(client) = &running
         && let Err(error) = client.admit()
@@ -79,7 +82,14 @@ pub fn exec(general: &General, screen: &Screen, command: &Invite) -> Outcome {
     }
     let secrets = record.map(|record| record.arrangement.secrets.into_keys().collect::<Vec<_>>()).unwrap_or_default();
     if command.report.json {
-        screen.json(&json!({ "invitation": shown_value(&invitation), "link": link.to_string() }));
+        let mut value = json!({ "invitation": shown_value(&invitation) });
+        match &given {
+            Given::Link(link) => value["link"] = link.to_string().into(),
+            Given::Address(address, certificate) => {
+                (value["address"], value["certificate"]) = (address.as_str().into(), certificate.as_str().into());
+            }
+        }
+        screen.json(&value);
         return Ok(0);
     }
     screen.say(format_args!("{} {}", styled(screen.err.strong, person), words(&invitation)));
@@ -93,24 +103,30 @@ pub fn exec(general: &General, screen: &Screen, command: &Invite) -> Outcome {
             styled(screen.err.warning, "note:")
         ));
     }
-    screen.say("give them this line:");
     // As it is typed, however wide the terminal is.
-    screen.verbatim(format_args!("cavrith visit '{link}'"));
+    match given {
+        Given::Link(link) => {
+            screen.say("give them this line:");
+            screen.verbatim(format_args!("cavrith visit '{link}'"));
+        }
+        Given::Address(address, certificate) => {
+            screen.say("give them this address, and nobody else; whoever has it sees what they see:");
+            screen.verbatim(&address);
+            screen.say("their browser does not know this machine, and shows the SHA-256 of its certificate, which is");
+            screen.verbatim(&certificate);
+        }
+    }
     Ok(0)
 }
 
 /// What somebody may do, as it was typed.
 fn rights(command: &Invite, runs: Option<&Arrangement>) -> Result<Rights, Failure> {
-    if !command.shell && !command.read_only && command.port.is_empty() {
-        let text = "say what they may do: --shell, --read-only for looking at files, --port NAME for a port";
+    if !command.shell && !command.read_only && command.port.is_empty() && command.pages.is_none() {
+        let text = "say what they may do: --shell, --read-only for looking at files, --port NAME for a port, --pages NAME for \
+                    a port's pages in a browser";
         return Err(Failure::Own(2, text.to_owned()));
     }
-    let port = |text: &String| {
-        let named = runs.and_then(|runs| runs.ports.iter().find(|port| port.name == *text));
-        let found = named.map(|port| port.inside).or_else(|| text.parse().ok());
-        found.ok_or_else(|| Failure::Own(2, format!("there is no port {text}; cavrith status shows those there are")))
-    };
-    let ports = command.port.iter().map(port).collect::<Result<Vec<_>, _>>()?;
+    let ports = command.port.iter().map(|port| port_inside(port, runs)).collect::<Result<Vec<_>, _>>()?;
     Ok(Rights {
         shell: command.shell,
         files: command.shell || command.read_only,
@@ -119,6 +135,13 @@ fn rights(command: &Invite, runs: Option<&Arrangement>) -> Result<Rights, Failur
         ports: (!command.shell).then_some(ports),
         member: false,
     })
+}
+
+/// A port inside, by its name or number.
+fn port_inside(text: &str, runs: Option<&Arrangement>) -> Result<u16, Failure> {
+    let named = runs.and_then(|runs| runs.ports.iter().find(|port| port.name == text));
+    let found = named.map(|port| port.inside).or_else(|| text.parse().ok().filter(|port| *port > 0));
+    found.ok_or_else(|| Failure::Own(2, format!("there is no port {text}; cavrith status shows those there are")))
 }
 
 /// What an invitation is, in words after the person's name.
@@ -132,6 +155,7 @@ pub fn words(invitation: &Invitation) -> String {
     } else if rights.files {
         may.push("look at files".to_owned());
     }
+    may.extend(invitation.pages.as_ref().map(|pages| format!("see the pages of port {}", pages.port)));
     match &rights.ports {
         Some(ports) if !ports.is_empty() => {
             let ports = ports.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
@@ -151,6 +175,7 @@ fn shown_value(invitation: &Invitation) -> serde_json::Value {
         "files": invitation.rights.files,
         "read_only": invitation.rights.read_only,
         "ports": invitation.rights.ports,
+        "pages": invitation.pages.as_ref().map(|pages| pages.port),
     })
 }
 

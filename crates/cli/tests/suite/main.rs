@@ -45,6 +45,7 @@ mod online_editors;
 #[path = "../../../sources/tests/support/openpgp.rs"]
 mod openpgp;
 mod owners;
+mod pages;
 mod parcel;
 mod personal;
 mod promises;
