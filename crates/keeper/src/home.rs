@@ -13,11 +13,13 @@ use std::path::{Path, PathBuf};
 
 use cavrith_core::account;
 use cavrith_core::arrangement::Arrangement;
+use cavrith_core::digest::ContentDigest;
 use cavrith_core::path::RootPath;
 use cavrith_core::tree::{Entry, Kind, Tree};
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::ground::{Dress, Ground, Kind as Found};
 use cavrith_sandbox::{Identity, copy_overlay};
+use cavrith_store::reading;
 use serde::{Deserialize, Serialize};
 
 use crate::KeeperError;
@@ -83,16 +85,40 @@ pub fn found(place: &Place, account: &str) -> Option<PathBuf> {
     if kept.is_dir() {
         return Some(kept);
     }
-    holder(place, account, None).map(|(scratch, home)| scratch.join("root").join(home))
+    holder(place, account, None).map(|(scratch, home)| scratch.join(top(&scratch)).join(home))
+}
+
+/// Where a scratch has what lies over its image: the upper directory, or the copy of everything where the machine has
+/// no overlays.
+fn top(scratch: &Path) -> &'static str {
+    if scratch.join(copy_overlay::MARK).exists() { "merged" } else { "root" }
+}
+
+/// Takes out of a copied home what is as the image has it, so that it is what an upper directory would be. What was
+/// removed of the image's own is there again in the next one.
+fn without_image(root: &Path, home: &Path, of_image: &OfImage) -> std::io::Result<()> {
+    let ground = Ground::open(root)?;
+    for (path, told) in &of_image.0 {
+        let (inner, at) = (home.join(path), root.join(home).join(path));
+        // By a path without links, and what lies behind one is no longer the image's.
+        let content = reading::bounded_real(&at, reading::LONGEST).map(|bytes| ContentDigest::of(&bytes).to_string());
+        let link = || fs::read_link(&at).map(|target| target.into_os_string().into_encoded_bytes());
+        let here = content.or_else(|_| link().map(|target| format!("{:?}", Kind::Symlink { target: target.into() })));
+        if here.is_ok_and(|here| told.strip_prefix(&here).is_some_and(|rest| rest.starts_with(' ')))
+            && ground.kind(&inner)? == Some(Found::Other)
+        {
+            ground.remove_only(&inner)?;
+        }
+    }
+    Ok(())
 }
 
 /// The scratch that holds the home, and where in it: the one that was used last, by the name that its account had then;
 /// or the newest of those that have one.
 fn holder(place: &Place, account: &str, but: Option<&Path>) -> Option<(PathBuf, PathBuf)> {
     let has = |scratch: &Path, home: &Path| {
-        let dir = scratch.join("root").join(home);
-        let is_copied = scratch.join(copy_overlay::MARK).exists();
-        !is_copied && but != Some(scratch) && dir.symlink_metadata().is_ok_and(|meta| meta.is_dir())
+        let dir = scratch.join(top(scratch)).join(home);
+        but != Some(scratch) && dir.symlink_metadata().is_ok_and(|meta| meta.is_dir())
     };
     let last = crate::record::Record::read(&place.dir).map(|record| record.arrangement);
     let last = last.map(|last| (place.scratch_path(&last.image), inner(&last.setup.account)));
@@ -101,7 +127,7 @@ fn holder(place: &Place, account: &str, but: Option<&Path>) -> Option<(PathBuf, 
     }
     let home = inner(account);
     let changed = |scratch: &PathBuf| {
-        let meta = scratch.join("root").join(&home).symlink_metadata().ok();
+        let meta = scratch.join(top(scratch)).join(&home).symlink_metadata().ok();
         meta.map(|meta| (meta.ctime(), meta.ctime_nsec()))
     };
     let newest = place.scratches().into_iter().filter(|scratch| has(scratch, &home)).max_by_key(changed)?;
@@ -121,13 +147,13 @@ pub fn bring(
 ) -> Result<Option<(Vec<String>, PathBuf)>, KeeperError> {
     let failed = |error| KeeperError::from(file_error("bring the home to", scratch)(error));
     let home = inner(account);
-    let here = scratch.join("root").join(&home);
+    let here = scratch.join(top(scratch)).join(&home);
     let kept = kept(place);
     let from = match kept.is_dir() {
         true => Some((place.kept.clone(), PathBuf::from(KEPT), OfImage::noted(&place.kept))),
         false => holder(place, account, Some(scratch))
-            .filter(|(holder, home)| is_later(&holder.join("root").join(home), &here))
-            .map(|(holder, home)| (holder.join("root"), home, OfImage::noted(&holder))),
+            .map(|(holder, home)| (holder.join(top(&holder)), home, OfImage::noted(&holder)))
+            .filter(|(root, home, _)| is_later(&root.join(home), &here)),
     };
     if from.is_none() && scratch.join(LISTED).exists() {
         return Ok(None);
@@ -137,6 +163,9 @@ pub fn bring(
     let of_image = OfImage::of(&tree, &root);
     note(&scratch.join(LISTED), &of_image)?;
     let Some((from, name, before)) = from else { return Ok(None) };
+    if from.ends_with("merged") {
+        without_image(&from, &name, &before).map_err(failed)?;
+    }
     let (there, upper) = (Ground::open(&from).map_err(failed)?, Ground::open(&scratch.join("root")).map_err(failed)?);
     let above = tree.get(&root.parent().unwrap_or_else(RootPath::root)).map(|entry| &entry.meta);
     let (mode, owner, time) =
@@ -148,6 +177,10 @@ pub fn bring(
     // First where it is, so that an interruption leaves a home that is brought as a whole next time.
     let gave_way = settle((&there, &name), &apart.ground, &of_image, &before).map_err(failed)?;
     apart.put_away(&upper, &home).map_err(failed)?;
+    if top(scratch) == "merged" {
+        // The sandbox lays what is brought over the image's own home there.
+        apart.put_away(&Ground::open(&scratch.join("merged")).map_err(failed)?, &home).map_err(failed)?;
+    }
     there.give(&name, &upper, &home).map_err(failed)?;
     let shown =
         |path: &PathBuf| format!("/{}", cavrith_core::path::shown(home.join(path).as_os_str().as_encoded_bytes()));
@@ -163,7 +196,11 @@ pub fn keep(place: &Place, account: &str) -> Result<bool, KeeperError> {
     let Some((scratch, home)) = holder(place, account, None) else { return Ok(false) };
     let failed = |error| KeeperError::from(file_error("keep the home of", &place.dir)(error));
     let of_image = OfImage::noted(&scratch);
-    let upper = Ground::open(&scratch.join("root")).map_err(failed)?;
+    let root = scratch.join(top(&scratch));
+    if root.ends_with("merged") {
+        without_image(&root, &home, &of_image).map_err(failed)?;
+    }
+    let upper = Ground::open(&root).map_err(failed)?;
     place.make_kept()?;
     let kept = Ground::open(&place.kept).map_err(failed)?;
     let apart = Apart::beside(&scratch)?;

@@ -49,6 +49,36 @@ fn without_an_overlay_the_layers_are_copied_and_it_is_said() {
 }
 
 #[test]
+fn without_an_overlay_the_home_goes_along_from_image_to_image_and_back() {
+    if !nix::unistd::Uid::effective().is_root() {
+        return;
+    }
+    let team = Team::locked();
+    let of_image = |text: &str| {
+        format!(
+            "mkdir /home/crew/.lamp; echo {text} > /home/crew/.lamp/a; echo team > /home/crew/.lamp/b; ln -s a /home/crew/.lamp/l; chown -R 1000:1000 /home/crew/.lamp"
+        )
+    };
+    team.step(&of_image("one"));
+    team.ok(&["lock"]);
+    let script = "cd $DIR; mkdir l u w m; mount -t overlay overlay -o lowerdir=l,upperdir=u,workdir=w m; cd - > /dev/null
+        look() { $C run -q -- sh -c 'cd; cat .history .lamp/a .lamp/b .lamp/own 2>/dev/null; ls -A . .lamp; stat -c %U . .history'; }
+        $C run -q -- sh -c 'echo tides > ~/.history; echo own > ~/.lamp/own; echo mine > ~/.lamp/b'; $C stop -q
+        cp cavrith.toml one.toml; sed -i 's/echo one >/echo two >/' cavrith.toml; $C lock -q; look; $C stop -q; echo ---
+        $C run -q -- sh -c 'echo more >> ~/.history; rm ~/.lamp/own'; $C stop -q; cp one.toml cavrith.toml; $C lock -q; look; $C stop -q; echo ---
+        $C drop --yes -q; look; $C stop -q";
+    let output = apart(&team, script);
+    assert!(output.status.success(), "{}", told(&output));
+    let said = String::from_utf8(output.stdout.clone()).unwrap();
+    let parts: Vec<_> = said.split("---\n").collect();
+    let listed = |own: &str| format!(".:\n.history\n.lamp\n\n.lamp:\na\nb\nl\n{own}crew\ncrew\n");
+    assert_eq!(parts[0], format!("tides\ntwo\nmine\nown\n{}", listed("own\n")), "{}", told(&output));
+    assert_eq!(parts[1], format!("tides\nmore\none\nmine\n{}", listed("")));
+    // What the image puts there is its own after a drop.
+    assert_eq!(parts[2], format!("tides\nmore\none\nteam\n{}", listed("")));
+}
+
+#[test]
 fn a_store_in_memory_on_a_mount_that_runs_nothing_and_is_closed_to_others() {
     let team = Team::locked();
     step_changes(&team);

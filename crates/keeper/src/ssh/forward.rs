@@ -3,7 +3,7 @@
 
 use std::fs::{self, File};
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs as _};
 use std::os::fd::{AsFd as _, AsRawFd as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::{UnixListener, UnixStream};
@@ -19,6 +19,7 @@ use tokio::task::AbortHandle;
 
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::job::Task;
+use cavrith_sandbox::net::Connector;
 
 use super::Guest;
 use crate::agent;
@@ -33,16 +34,48 @@ async fn carry(channel: Channel<Msg>, mut stream: impl AsyncRead + AsyncWrite + 
     let _ = copy_bidirectional(&mut channel.into_stream(), &mut stream).await;
 }
 
-/// Where a client wants to connect to, seen from inside.
-fn target(guest: &Guest, host: &str, port: u32) -> Option<SocketAddr> {
+/// Where a client wants to connect to.
+enum Target {
+    /// An address, seen from inside.
+    Address(SocketAddr),
+    /// A name of another machine.
+    Name(String, u16),
+}
+
+fn target(guest: &Guest, host: &str, port: u32) -> Option<Target> {
     let port = u16::try_from(port).ok().filter(|port| *port != 0 && guest.rights.may_connect(*port))?;
     let own = guest.keeper.arrangement();
-    if host.eq_ignore_ascii_case("localhost") || own.inside_names().iter().any(|name| name == host) {
-        return Some(SocketAddr::from((Ipv4Addr::LOCALHOST, port)));
+    let is_own = own.inside_names().iter().any(|name| name == host);
+    // Other workspaces and machines, which the workspace may reach where its visitor may not, are the member's alone.
+    let is_link = guest.rights.member && guest.keeper.personal.links.contains_key(host);
+    if host.eq_ignore_ascii_case("localhost") || is_own || is_link {
+        return Some(Target::Address(SocketAddr::from((Ipv4Addr::LOCALHOST, port))));
     }
-    let address = host.trim_matches(['[', ']']).parse::<IpAddr>().ok()?;
-    // Other machines, which the workspace may reach where its visitor may not, are the member's alone.
-    (guest.rights.member || address.is_loopback()).then(|| SocketAddr::new(address, port))
+    match host.trim_matches(['[', ']']).parse::<IpAddr>() {
+        Ok(address) => {
+            let may = guest.rights.member || address.is_loopback();
+            may.then(|| Target::Address(SocketAddr::new(address, port)))
+        }
+        // Asked for outside, as the inside does; an address of this machine's own loopback would be another's inside.
+        Err(_) => guest.rights.member.then(|| Target::Name(host.to_owned(), port)),
+    }
+}
+
+fn connect_from_inside(connector: &Connector, target: Target) -> io::Result<TcpStream> {
+    match target {
+        Target::Address(target) if target.ip().is_loopback() => connector.connect(target.port()),
+        Target::Address(target) => connector.connect_to(target),
+        Target::Name(name, port) => {
+            let mut why = io::Error::from(io::ErrorKind::NotFound);
+            for address in (name, port).to_socket_addrs()?.filter(|address| !address.ip().is_loopback()) {
+                match connector.connect_to(address) {
+                    Ok(stream) => return Ok(stream),
+                    Err(error) => why = error,
+                }
+            }
+            Err(why)
+        }
+    }
 }
 
 /// Connects a channel to a port, as a program inside would.
@@ -59,10 +92,7 @@ pub(super) async fn connect(
     // Beside the connection's loop: a server that is slow to take it holds up nothing else.
     tokio::spawn(async move {
         let connector = guest.keeper.connector.clone();
-        let connected = tokio::task::spawn_blocking(move || match target.ip().is_loopback() {
-            true => connector.connect(target.port()),
-            false => connector.connect_to(target),
-        });
+        let connected = tokio::task::spawn_blocking(move || connect_from_inside(&connector, target));
         let stream = connected.await.map_err(io::Error::other).flatten().and_then(|stream| {
             stream.set_nodelay(true)?;
             stream.set_nonblocking(true)?;
@@ -70,7 +100,7 @@ pub(super) async fn connect(
         });
         match stream {
             Ok(stream) => {
-                guest.log(&format!("connected to port {}", target.port()));
+                guest.log(&format!("connected to port {port}"));
                 reply.accept().await;
                 carry(channel, stream).await;
             }

@@ -27,6 +27,27 @@ pub(crate) fn lay(layers: &[PathBuf], to: &Path) -> io::Result<()> {
     Ok(())
 }
 
+/// Lays those directories of layers that are missing in a copy, of those that another directory has.
+pub(crate) fn lay_missing(layers: &[PathBuf], wanted: &Path, to: &Path) -> io::Result<()> {
+    for inner in fs::read_dir(wanted).map_err(naming(wanted))? {
+        let inner = inner.map_err(naming(wanted))?;
+        if !inner.file_type().map_err(naming(&inner.path()))?.is_dir() {
+            continue;
+        }
+        let target = to.join(inner.file_name());
+        let layers: Vec<PathBuf> = layers.iter().map(|layer| layer.join(inner.file_name())).collect();
+        if fs::symlink_metadata(&target).is_ok() {
+            lay_missing(&layers, &inner.path(), &target)?;
+            continue;
+        }
+        fs::create_dir(&target).map_err(naming(&target))?;
+        // Each of these lies beneath directories that were walked down, so none was reached through a link.
+        let there = layers.iter().filter(|layer| fs::symlink_metadata(layer).is_ok_and(|meta| meta.is_dir()));
+        there.into_iter().try_for_each(|layer| directory(layer, &target))?;
+    }
+    Ok(())
+}
+
 /// Moves what lies in a directory over what lies in another one, of the same filesystem. Names of one file stay names
 /// of one file.
 pub(crate) fn move_over(from: &Path, to: &Path) -> io::Result<()> {
@@ -44,6 +65,12 @@ pub(crate) fn move_over(from: &Path, to: &Path) -> io::Result<()> {
             Some(there) if there.is_dir() => fs::remove_dir_all(&target).map_err(naming(&target))?,
             Some(_) => fs::remove_file(&target).map_err(naming(&target))?,
             None => {}
+        }
+        let meta = fs::symlink_metadata(&path).map_err(naming(&path))?;
+        if meta.file_type().is_char_device() && meta.rdev() == 0 {
+            // An overlay's mark of a deletion, which is done now.
+            fs::remove_file(&path).map_err(naming(&path))?;
+            continue;
         }
         fs::rename(&path, &target).map_err(naming(&target))?;
     }
@@ -105,7 +132,8 @@ fn entry(from: &Path, to: &Path) -> io::Result<()> {
     apply_metadata(from, to, &meta)
 }
 
-fn empty(directory: &Path) -> io::Result<()> {
+/// Removes all that is in a directory.
+pub(crate) fn empty(directory: &Path) -> io::Result<()> {
     for entry in fs::read_dir(directory).map_err(naming(directory))? {
         let path = entry.map_err(naming(directory))?.path();
         let directory = fs::symlink_metadata(&path).map_err(naming(&path))?.is_dir();

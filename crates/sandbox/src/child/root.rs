@@ -222,6 +222,11 @@ fn copy_layers(job: &Job, why: &str) -> Step<()> {
         // What is on the bench already lies over the layers, as it would in an overlay.
         copy_overlay::move_over(Path::new("root"), Path::new("merged")).map_err(failed("lay what is on the bench"))?;
         fs::write(copy_overlay::MARK, "").map_err(failed("mark the copy"))?;
+    } else if fs::read_dir("root").is_ok_and(|mut entries| entries.next().is_some()) {
+        // Brought since: a home that was over another image meanwhile.
+        let brought = copy_overlay::lay_missing(&job.layers, Path::new("root"), Path::new("merged"))
+            .and_then(|()| copy_overlay::move_over(Path::new("root"), Path::new("merged")));
+        brought.and_then(|()| copy_overlay::empty(Path::new("root"))).map_err(failed("lay what was brought"))?;
     }
     mount_bind_recursive("merged", "merged").map_err(failed("mount the copy of the layers"))
 }
