@@ -42,7 +42,7 @@ pub struct Part {
 }
 
 impl Dotfiles {
-    /// Where the agent is one of the outside: the file that says where its socket is (Assuan manual, "Socket wrappers").
+    /// Where the agent is one of the outside: the file that says where its socket is (Assuan, "Socket wrappers").
     pub fn of_gpg(is_wanted: bool) -> Self {
         let text = format!("%Assuan%\nsocket={GPG_SOCKET}\n");
         let content = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, text);

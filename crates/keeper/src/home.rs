@@ -103,7 +103,7 @@ fn without_image(root: &Path, home: &Path, of_image: &OfImage) -> std::io::Resul
         // By a path without links, and what lies behind one is no longer the image's.
         let content = reading::bounded_real(&at, reading::LONGEST).map(|bytes| ContentDigest::of(&bytes).to_string());
         let link = || fs::read_link(&at).map(|target| target.into_os_string().into_encoded_bytes());
-        let here = content.or_else(|_| link().map(|target| format!("{:?}", Kind::Symlink { target: target.into() })));
+        let here = content.or_else(|_| link().map(|target| format!("{:?}", Kind::Symlink { target })));
         if here.is_ok_and(|here| told.strip_prefix(&here).is_some_and(|rest| rest.starts_with(' ')))
             && ground.kind(&inner)? == Some(Found::Other)
         {

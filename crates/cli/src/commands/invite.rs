@@ -7,6 +7,7 @@ use std::sync::atomic::Ordering;
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::visit::VisitLink;
+use cavrith_engine::member::Member;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
@@ -100,6 +101,20 @@ pub fn exec(general: &General, screen: &Screen, command: &Invite) -> Outcome {
         let which = secrets.join(", ");
         screen.say(format_args!(
             "{} what runs inside can read its secrets, and so can {person}: {which}",
+            styled(screen.err.warning, "note:")
+        ));
+    }
+    let own = Member::find()?.config.personal.for_project(&place.project);
+    let doors = [
+        (own.ssh_agent, "your SSH agent"),
+        (own.gpg_agent, "your GPG agent"),
+        (!own.git_credentials.is_empty(), "your credentials for git"),
+    ];
+    let doors: Vec<_> = doors.into_iter().filter(|(open, _)| *open).map(|(_, what)| what).collect();
+    if invitation.rights.shell && !doors.is_empty() {
+        let which = doors.join(", ");
+        screen.say(format_args!(
+            "{} what runs inside can use {which}, and so can {person}",
             styled(screen.err.warning, "note:")
         ));
     }

@@ -50,14 +50,22 @@ impl Spoken {
 
 #[test]
 fn what_names_a_file_is_right_on_both_sides_and_the_image_s_files_are_shown() {
-    for who in Someone::each(Team::locked) {
+    let make = || {
+        let team = Team::locked();
+        team.change("inside  = \"/code\"", "inside  = \"/code\"\nexcept  = [\"modules\"]");
+        team.ok(&["lock"]);
+        team
+    };
+    for who in Someone::each(make) {
         let kind = who.kind;
         let project = who.project().canonicalize().unwrap();
         let outside = project.display().to_string();
         let forged = "/code/../../../etc/passwd";
         let answer = format!(
             "{}{}",
-            message(r#"{"uri":"file:///etc/passwd","also":"file:///code/serve.sh","text":"/code/serve.sh"}"#),
+            message(
+                r#"{"uri":"file:///etc/passwd","also":"file:///code/serve.sh","text":"/code/serve.sh","targetUri":"file:///code/modules/tide.js"}"#
+            ),
             message(&format!(
                 r#"{{"uri":"file://{forged}","path":"{forged}","program":"/bin/sh","gone":"file:///etc/none"}}"#
             ))
@@ -66,6 +74,7 @@ fn what_names_a_file_is_right_on_both_sides_and_the_image_s_files_are_shown() {
         fs::write(project.join("server.sh"), SERVER).unwrap();
         fs::set_permissions(project.join("server.sh"), fs::Permissions::from_mode(0o755)).unwrap();
         who.ok(&["start", "-q", "--wait"]);
+        who.ok(&["run", "-q", "--", "sh", "-c", "echo inside > modules/tide.js"]);
         let mut spoken = Spoken::new(&who, &["./server.sh"]);
         spoken.send(&format!(
             r#"{{"method":"initialize","processId":1,"rootUri":"file://{outside}","text":"{outside}"}}"#
@@ -76,6 +85,10 @@ fn what_names_a_file_is_right_on_both_sides_and_the_image_s_files_are_shown() {
         let copy = first["uri"].as_str().unwrap().strip_prefix("file://").unwrap().to_owned();
         assert!(fs::read_to_string(&copy).unwrap().contains("crew:"), "{kind}: {copy}");
         assert_eq!(fs::metadata(&copy).unwrap().permissions().mode() & 0o777, 0o444, "{kind}");
+        // What stays inside of the project's folder is shown, too, and not looked for where it is not.
+        let inside = first["targetUri"].as_str().unwrap().strip_prefix("file://").unwrap();
+        assert_eq!(fs::read_to_string(inside).unwrap(), "inside\n", "{kind}: {inside}");
+        assert!(!inside.starts_with(&outside), "{kind}: {inside}");
         // A path that leads up leads to the inside's own file, never to this machine's.
         let second: serde_json::Value = serde_json::from_str(&spoken.receive()).unwrap();
         assert_eq!(second["uri"], format!("file://{copy}"), "{kind}");
