@@ -123,9 +123,7 @@ pub fn make(
     let Wishes { project: wished, lock: wished_lock, notes } = wanted;
     found.notes = notes;
     let of_image: Vec<TreeDigest> = image.layers.iter().map(|layer| layer.tree).collect();
-    let trees = of_image.iter().map(|layer| context.store.layer_tree(layer)).collect::<Result<Vec<_>, _>>()?;
-    let tree = Arc::new(Tree::merged(&trees));
-    drop(trees);
+    let beneath = Beneath { context, layers: &of_image, digest: image.tree };
     let plan = Plan::new(&wished.spec, &wished_lock);
     for planned in build::loose(&plan) {
         if pins.brings(&planned.content) {
@@ -139,7 +137,7 @@ pub fn make(
     found.what.extend(pins.extensions.iter().map(|pin| format!("extension {} {}", pin.id, pin.version)));
     if !pins.packages.is_empty() {
         let choice = &project.spec.personal;
-        let layer = above(context, own, (&wished, lock, &plan), (&of_image, &tree, image), choice, &mut pins)?;
+        let layer = above(context, own, (&wished, lock, &plan), &beneath, choice, &mut pins)?;
         found.above.push(layer);
         let (wished, needed): (Vec<_>, Vec<_>) = pins.packages.iter().partition(|(name, _)| own.names(name));
         found.what.extend(wished.iter().map(|(name, package)| format!("package {name} {}", package.version)));
@@ -152,7 +150,10 @@ pub fn make(
         let same = |one: &&PlannedLayer| one.name == planned.name && plan.key(one, None) == plan.key(planned, None);
         if !Plan::new(&project.spec, lock).layers.iter().any(|one| same(&one)) {
             let cache = LayerCache::new(context, &plan);
-            let make = || build::own_layer(context, planned, &tree, &of_image);
+            let make = || {
+                let tree = beneath.tree()?;
+                build::own_layer(context, planned, &tree, &of_image)
+            };
             found.above.push(cache.layer(planned, Some(&image.tree), make)?.outcome.tree);
             found.what.push(planned.name.clone());
         }
@@ -367,12 +368,27 @@ fn digest_of<T: Serialize>(value: &T) -> String {
     ContentDigest::of(&serde_json::to_vec(value).unwrap_or_default()).to_string()
 }
 
+/// An image that something is made over.
+struct Beneath<'a> {
+    context: BuildContext<'a>,
+    layers: &'a [TreeDigest],
+    digest: TreeDigest,
+}
+
+impl Beneath<'_> {
+    /// All that is in it; read only when something has to be made.
+    fn tree(&self) -> Result<Arc<Tree>, EngineError> {
+        let trees = self.layers.iter().map(|layer| self.context.store.layer_tree(layer));
+        Ok(Arc::new(Tree::merged(&trees.collect::<Result<Vec<_>, _>>()?)))
+    }
+}
+
 /// The layer of packages over an image.
 fn above(
     context: BuildContext<'_>,
     own: &PersonalConfig,
     (project, lock, plan): (&Project, &Lock, &Plan),
-    (layers, tree, image): (&[TreeDigest], &Arc<Tree>, &ImageRecord),
+    image: &Beneath<'_>,
     choice: &MembersChoice,
     pins: &mut Pins,
 ) -> Result<TreeDigest, EngineError> {
@@ -387,13 +403,14 @@ fn above(
     let name = format!("your packages {}", wished.join(", "));
     let planned = PlannedLayer { name, content: Content::Stage(stage.clone()), time: lock.epoch };
     let mut beneath = Encoder::new("cavrith on top 1");
-    beneath.fixed(image.tree.as_bytes()).list(choice.files.iter().map(RootPath::as_bytes));
+    beneath.fixed(image.digest.as_bytes()).list(choice.files.iter().map(RootPath::as_bytes));
     let cache = LayerCache::new(context, plan);
     let maker = Maker { cache, context, project, epoch: lock.epoch };
     let mut gave_way = None;
     let ready = cache.layer(&planned, Some(&TreeDigest::from_bytes(beneath.digest())), || {
-        maker.over(&planned.name, &stage, (layers, tree), |dir| {
-            gave_way = Some(give_way(&dir.join("root"), tree, choice)?);
+        let tree = image.tree()?;
+        maker.over(&planned.name, &stage, (image.layers, &tree), |dir| {
+            gave_way = Some(give_way(&dir.join("root"), &tree, choice)?);
             Ok(())
         })
     })?;

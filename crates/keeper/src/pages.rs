@@ -146,7 +146,9 @@ impl Request {
         if !request.parse(head).is_ok_and(|status| status.is_complete()) || request.version != Some(1) {
             return None;
         }
-        let target = request.path.filter(|target| target.starts_with('/') && !target.starts_with("//"))?.to_owned();
+        // To a browser both slashes are the same, and two of them begin another site.
+        let is_path = |target: &&str| target.starts_with('/') && !target.starts_with("//") && !target.contains('\\');
+        let target = request.path.filter(is_path)?.to_owned();
         let fields = request.headers.iter().map(|field| (field.name.to_owned(), field.value.to_vec()));
         Some(Self { method: request.method?.to_owned(), target, fields: fields.collect() })
     }
@@ -235,6 +237,7 @@ mod tests {
         for text in [
             "GET http://other.example/ HTTP/1.1\n\n",
             "GET //other.example HTTP/1.1\n\n",
+            "GET /\\other.example HTTP/1.1\n\n",
             "CONNECT a:1 HTTP/1.1\n\n",
             "GET / HTTP/1.0\n\n",
             "x\n\n",
