@@ -1,0 +1,13 @@
+//! Disks of machines as bytes, computed from a tree: the root as a file system, partitions around it, and what a
+//! machine's firmware starts. Nothing here reads or writes a file: whoever writes a disk gets its pieces in their order
+//! ([`piece::Piece`]), and fetches the content of files when it is their turn.
+//!
+//! Every identifier is given or follows from the content, so the same tree gives the same bits everywhere.
+//!
+//! | module | what |
+//! |---|---|
+//! | [`erofs`] | the root, for reading only |
+#![forbid(unsafe_code)]
+
+pub mod erofs;
+pub mod piece;
