@@ -15,6 +15,7 @@ mod habits;
 mod host;
 mod image;
 pub mod keys;
+pub mod machine;
 mod parse;
 pub mod personal;
 mod reader;
@@ -99,6 +100,8 @@ pub struct Spec {
     pub editor: Option<Editor>,
     /// Where a member's own counts before the team's.
     pub personal: personal::MembersChoice,
+    /// How it is run as a machine of its own.
+    pub machine: Option<machine::Machine>,
     /// How the image is run elsewhere.
     pub image: Image,
     /// The variant that it is.

@@ -7,7 +7,17 @@
 //! | module | what |
 //! |---|---|
 //! | [`erofs`] | the root, for reading only |
+//! | [`gpt`] | partitions |
+//! | [`fat`] | what firmware reads |
+//! | [`unified`] | the program that it starts: a kernel with all that it needs at first |
+//! | [`module`] | what modules of the kernel need |
+//! | [`cpio`] | the kernel's first file system |
 #![forbid(unsafe_code)]
 
+pub mod cpio;
 pub mod erofs;
+pub mod fat;
+pub mod gpt;
+pub mod module;
 pub mod piece;
+pub mod unified;

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 
 use cavrith_core::debian::index::{Candidate, Index};
 use cavrith_core::debian::solve::{Request, Unsolved, solve};
-use cavrith_core::debian::{Alternative, compare_versions, parse_alternative};
+use cavrith_core::debian::{Alternative, compare_versions, parse_alternative, parse_relations};
 use cavrith_core::lock::choose::Update;
-use cavrith_core::lock::suites::{self, ArchivePackage, DebianPin};
+use cavrith_core::lock::suites::{self, ArchivePackage, DebianPin, MachinePin};
 use cavrith_core::mistake::{Code, Mistake, nearest};
+use cavrith_core::spec::machine::Machine;
 use cavrith_core::spec::{At, Spec, Suite};
 use cavrith_sources::deb;
 
@@ -36,8 +37,13 @@ pub(crate) fn choose(
     let before = before.filter(|before| before.is_of(suite));
     let wishes = suites::wishes(&project.spec);
     let moves = |name: &str| update.moves(name) || update.moves("base");
+    let kernel = project.spec.machine.as_ref().map(|machine| &machine.kernel.value);
+    let known_machine = before.and_then(|before| before.machine.as_ref()).filter(|pin| {
+        Some(&pin.kernel) == kernel && !moves(&pin.kernel) && !pin.packages.keys().any(|name| moves(name))
+    });
     if let Some(before) = before
         && before.wishes == wishes
+        && known_machine.map(|pin| &pin.kernel) == kernel
         && !moves("base")
         && !before.packages().any(|(name, _)| moves(name))
     {
@@ -71,6 +77,14 @@ pub(crate) fn choose(
             return Ok(Chosen { pin: None, mistakes, notes });
         }
     };
+    let machine = match (&project.spec.machine, known_machine) {
+        (None, _) => None,
+        (_, Some(known)) => Some(known.clone()),
+        (Some(machine), None) => match machine_pin(&index, suite, machine) {
+            Ok(pin) => Some(pin),
+            Err(mistake) => return Ok(Chosen { pin: None, mistakes: vec![mistake], notes }),
+        },
+    };
     let packages: BTreeMap<_, _> = chosen.into_iter().map(|id| pinned(&index, index.get(id), before)).collect();
     // What every root has, whatever is wished: the first stage, which projects with the same suites share.
     let core = solve(Request { wishes: &[], recommended: false, ..request }).unwrap_or_default();
@@ -86,8 +100,35 @@ pub(crate) fn choose(
         wishes,
         releases,
         stages,
+        machine,
     };
     Ok(Chosen { pin: Some(pin), mistakes: Vec::new(), notes })
+}
+
+/// What a machine is started from: the newest kernel of its name, or the one that a package of this name says is it,
+/// and what firmware starts it by. They are no part of the root, and what they would need there is not asked for.
+fn machine_pin(index: &Index, suite: &Suite, machine: &Machine) -> Result<MachinePin, Mistake> {
+    let newest = |name: &str| {
+        let all = index.versions(name).iter().map(|id| index.get(*id));
+        all.max_by(|one, other| compare_versions(&one.version, &other.version))
+    };
+    let mut packages = BTreeMap::new();
+    for wish in machine.wishes() {
+        let at = At { value: wish.to_owned(), span: machine.kernel.span.clone() };
+        let mut found = newest(wish).ok_or_else(|| {
+            let names = index.candidates().iter().map(|candidate| &*candidate.name);
+            unknown_package(suite, &at, wish, nearest(wish, names))
+        })?;
+        // A package of kernels in general needs the one of the day.
+        let needed = parse_relations(&found.depends).into_iter().flatten();
+        let named = needed.map(|one| one.name).find(|name| name.starts_with("linux-image-") && *name != wish);
+        if let Some(kernel) = named.and_then(|name| newest(&name)) {
+            found = kernel;
+        }
+        let (name, package) = pinned(index, found, None);
+        packages.insert(name, package);
+    }
+    Ok(MachinePin { kernel: machine.kernel.value.clone(), packages })
 }
 
 fn pinned(index: &Index, candidate: &Candidate, before: Option<&DebianPin>) -> (String, ArchivePackage) {

@@ -25,6 +25,9 @@ pub enum ExchangeError {
         /// The reason, in words.
         why: String,
     },
+    /// A disk of a machine that cannot be made.
+    #[error("{0}")]
+    Machine(String),
     /// A registry for which there is no password.
     #[error("{registry}: {why}")]
     Login {
@@ -156,6 +159,7 @@ impl ExchangeError {
             Self::Occupied(_)
             | Self::NotAnArchive(_)
             | Self::Layout { .. }
+            | Self::Machine(_)
             | Self::MarkName { .. }
             | Self::Write { .. } => FailureCode::EXPORT,
             Self::Login { .. }
@@ -188,7 +192,9 @@ impl ExchangeError {
             Self::Source { .. } | Self::Elsewhere { .. } | Self::Work(_) | Self::Key { .. } => 2,
             Self::Git(_) | Self::Parcel { .. } => 4,
             Self::MarkName { .. } | Self::InDoubt(_) => 1,
-            Self::Write { .. } | Self::NoKey { .. } | Self::NotThere(_) | Self::Contended { .. } => 3,
+            Self::Machine(_) | Self::Write { .. } | Self::NoKey { .. } | Self::NotThere(_) | Self::Contended { .. } => {
+                3
+            }
             Self::Engine(error) => error.exit_code(),
         }
     }

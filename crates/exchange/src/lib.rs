@@ -17,6 +17,7 @@ mod git;
 pub mod joining;
 pub mod layers;
 pub mod layout;
+pub mod machine_disk;
 pub mod packing;
 pub mod parcel;
 pub mod pushing;

@@ -12,6 +12,19 @@ pub enum Export {
     Oci(ExportTo),
     /// The root filesystem as one tar archive; .tar.gz and .tar.zst are compressed
     Root(ExportTo),
+    /// A disk from which a machine starts, with the kernel of [machine]
+    Disk(ExportDisk),
+}
+
+#[derive(Debug, Arguments)]
+pub struct ExportDisk {
+    /// The file; what is zero in it takes no room
+    pub path: PathBuf,
+    /// Write vmlinuz, initrd and cmdline into this folder, too, for a hypervisor that is handed a kernel
+    #[arg(long, value_name = "DIR")]
+    pub kernel_files: Option<PathBuf>,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]

@@ -1,16 +1,18 @@
 //! `cavrith export`
 
+use std::fs::File;
 use std::io::{IsTerminal as _, Write as _};
 use std::path::Path;
 use std::time::Instant;
 
 use cavrith_core::oci::image::Compression;
+use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
-use cavrith_exchange::layers;
 use cavrith_exchange::layout::{self, Outgoing, PackedImage};
+use cavrith_exchange::{layers, machine_disk};
 use serde_json::json;
 
-use crate::args::{Compress, Export, ExportTo, General};
+use crate::args::{Compress, Export, ExportDisk, ExportTo, General};
 use crate::build_env::BuildEnv;
 use crate::commands::{Outcome, build as building, locked_project};
 use crate::failure::Failure;
@@ -18,7 +20,10 @@ use crate::render::progress::{Where, seconds};
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Export) -> Outcome {
-    let (Export::Oci(to) | Export::Root(to)) = command;
+    let to = match command {
+        Export::Oci(to) | Export::Root(to) => to,
+        Export::Disk(to) => return disk(general, screen, to),
+    };
     if to.path == Path::new("-") && std::io::stdout().is_terminal() {
         return Err(Failure::Own(
             2,
@@ -32,7 +37,45 @@ pub fn exec(general: &General, screen: &Screen, command: &Export) -> Outcome {
     match command {
         Export::Oci(to) => oci(general, screen, to),
         Export::Root(to) => root(general, screen, to),
+        Export::Disk(to) => disk(general, screen, to),
     }
+}
+
+fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
+    let started = Instant::now();
+    let (project, lock) = locked_project(general)?;
+    let (Some(machine), Some(pin)) = (&project.spec.machine, &lock.debian) else {
+        let text = "the spec has no [machine], so nobody knows with which kernel; add the table, and run cavrith lock";
+        return Err(Failure::Own(2, text.to_owned()));
+    };
+    layout::replaceable(&to.path)?;
+    let build_env = BuildEnv::open()?;
+    let record = building::ensure(screen, &build_env, &project, &lock)?.record;
+    let setup = Setup::new(&project.spec, &lock, &record.shell);
+    let written = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
+        let starts = machine_disk::started(context, &project, pin, (machine, &setup, &record), lock.epoch)?;
+        if let Some(dir) = &to.kernel_files {
+            machine_disk::write_kernel(&starts, dir)?;
+        }
+        let write = |file: &mut File| machine_disk::write(context, &record, &starts, lock.epoch, (file, &to.path));
+        Ok(layout::whole_file(&to.path, write)?)
+    })?;
+    if to.report.json {
+        screen.json(&json!({
+            "image": record.image,
+            "bytes": written.bytes,
+            "root": written.root,
+            "root_bytes": written.root_bytes,
+            "kernel": written.kernel,
+            "path": to.path,
+        }));
+    } else if !screen.quiet {
+        let (path, took) = (to.path.display(), seconds(started.elapsed().as_millis() as u64));
+        let (what, kernel) = (size(written.bytes), &written.kernel);
+        screen
+            .result(format_args!("{} {path}  {what}, Linux {kernel}, in {took}", styled(screen.out.good, "exported")));
+    }
+    Ok(0)
 }
 
 /// Whether the export itself goes to standard output, so that nothing else may.

@@ -138,6 +138,12 @@ fn debian(spec: &Spec, suite: &Suite, lock: &Lock, found: &mut Found) {
         );
         found.push("base".to_owned(), wants, locked);
     }
+    let (wanted, locked) =
+        (spec.machine.as_ref().map(|one| &one.kernel.value), pin.machine.as_ref().map(|one| &one.kernel));
+    if wanted != locked {
+        let shown = |kernel: Option<&String>| kernel.cloned().unwrap_or_else(|| NOTHING.to_owned());
+        found.push("machine.kernel".to_owned(), shown(wanted), shown(locked));
+    }
     let wishes = suites::wishes(spec);
     for wish in wishes.iter().filter(|wish| !pin.wishes.contains(wish)) {
         found.push(format!("package {wish}"), "wanted", NOTHING);

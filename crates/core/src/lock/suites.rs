@@ -29,6 +29,19 @@ pub struct DebianPin {
     /// stage of its own, so that what is beneath stays as it is; as the stages are written here, everybody builds by
     /// the same ones.
     pub stages: Vec<StagePin>,
+    /// What a machine is started from, by the packages' names; no part of the root.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<MachinePin>,
+}
+
+/// What a machine is started from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct MachinePin {
+    /// The package that the spec names for the kernel, which may only say which one that is.
+    pub kernel: String,
+    /// The packages, by name: the one with the kernel, and the one with what firmware starts.
+    pub packages: BTreeMap<String, ArchivePackage>,
 }
 
 /// A suite's `Release` file.
@@ -199,6 +212,7 @@ mod tests {
             wishes: Vec::new(),
             releases: Vec::new(),
             stages,
+            machine: None,
         };
         let first = pin(stages(&chosen("c1=1 c2=1 git=1 libgit=1"), &core, None));
         assert_eq!(shown(&first.stages), "c1+c2 / git+libgit");

@@ -316,6 +316,15 @@ pub const KEYS: &[Key] = &[
     key("limits.memory", Text, Optional, "a whole number and MiB or GiB").default("no limit"),
     key("limits.cpus", Number, Optional, "how many processors' time").default("no limit"),
     key("limits.processes", Number, Optional, "how many processes and threads at once").default("no limit"),
+    key("machine", Table, Optional, "how the image is run as a machine with a kernel of its own; the image stays what it is")
+        .example("[base]\ndebian   = \"trixie\"\npackages = [\"python3\"]\n\n[machine]\nmemory = \"2 GiB\"\ncpus   = 2"),
+    key("machine.kernel", Text, Optional, "the package of the kernel").default("linux-image-cloud- and the architecture"),
+    key("machine.memory", Text, Optional, "a whole number and MiB or GiB").default("1 GiB"),
+    key("machine.cpus", Number, Optional, "how many processors").default("1"),
+    key("machine.disk", Text, Optional, "room for what is written: a whole number and MiB or GiB").default("8 GiB"),
+    key("machine.init", Text, Optional, "what starts everything else: cavrith, or the base's systemd")
+        .values(&["cavrith", "systemd"])
+        .default("cavrith"),
     key("cache", Table, Optional, "where finished layers of this workspace are shared; a member's configuration may name another place")
         .example("[cache]\nregistry = \"registry.example/brindle/timetable\""),
     key("cache.registry", Text, Needed, "the registry and the image's name there, without a tag"),

@@ -8,7 +8,7 @@ use super::reader::{Reader, TableAt};
 use super::variants::Documents;
 use super::{
     At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
-    host, image, personal, rules, secret, services, steps, team, toolchains, variables, variants,
+    host, image, machine, personal, rules, secret, services, steps, team, toolchains, variables, variants,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -135,6 +135,8 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let cache = reader.subtable(top, "cache", "cache").and_then(|table| read_cache(reader, &table));
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
     let personal = reader.subtable(top, "personal", "personal").map(|table| personal::read(reader, &table));
+    let machine = reader.subtable(top, "machine", "machine");
+    let machine = machine.and_then(|table| machine::read(reader, &table, base.as_ref()));
     let team = reader.subtable(top, "team", "team").map(|table| team::read(reader, &table));
     // What could be included is joined already; a list that is left is reported for what else is in it.
     reader.texts(top, "include");
@@ -181,6 +183,7 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
         team,
         editor,
         personal: personal.unwrap_or_default(),
+        machine,
         image,
         variant: variants::MAIN.to_owned(),
         is_default: true,

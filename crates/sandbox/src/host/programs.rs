@@ -9,3 +9,7 @@ pub fn find_program(name: &str) -> Option<PathBuf> {
     let places = std::env::split_paths(&path).chain(["/usr/sbin", "/sbin", "/usr/bin"].map(PathBuf::from));
     places.filter(|place| place.is_absolute()).map(|place| place.join(name)).find(|program| program.is_file())
 }
+
+/// The first process of machines, a program without any library (`machine/first.rs`); empty where there is none for this
+/// architecture.
+pub static FIRST_PROCESS: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/first"));

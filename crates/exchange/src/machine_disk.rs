@@ -1,0 +1,383 @@
+//! A disk from which a machine starts by itself, or with a kernel that is handed to it: a partition that firmware reads,
+//! with the kernel and its first file system in one program; and the image's root, for reading only.
+//!
+//! Kernel and stub are packages of the base's archive, pinned in the lock; they are unpacked, and nothing of them is
+//! run. Everything that identifies the disk follows from the image's fingerprint, so everybody writes the same bits.
+
+use std::collections::BTreeSet;
+use std::fs::{self, File};
+use std::io::{self, Read, Seek as _, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+use cavrith_core::account::{self, ACCOUNT_ID};
+use cavrith_core::lock::DebianPin;
+use cavrith_core::lock::suites::MachinePin;
+use cavrith_core::path::RootPath;
+use cavrith_core::setup::Setup;
+use cavrith_core::spec::machine::{Init, Machine, STUB};
+use cavrith_core::tree::{Kind, Tree};
+use cavrith_disk::cpio::Cpio;
+use cavrith_disk::erofs::Erofs;
+use cavrith_disk::fat::Fat;
+use cavrith_disk::gpt::{self, Guid, Partition, Purpose, SECTOR};
+use cavrith_disk::piece::Piece;
+use cavrith_disk::{module, unified};
+use cavrith_engine::context::BuildContext;
+use cavrith_engine::error::file_error;
+use cavrith_engine::project::Project;
+use cavrith_sandbox::programs::FIRST_PROCESS;
+use cavrith_sources::{compression, deb};
+use cavrith_store::reading;
+use cavrith_store::records::ImageRecord;
+use cavrith_store::writer::{LayerWriter, Links};
+
+use crate::ExchangeError;
+use crate::error::writing;
+
+/// What a machine needs before its root is there, in this order; what the kernel has built in is no module.
+const MODULES: [&str; 9] = [
+    "virtio_pci",
+    "virtio_blk",
+    "virtio_scsi",
+    "virtio_net",
+    "virtio_console",
+    "virtio-rng",
+    "crc32c_generic",
+    "erofs",
+    "overlay",
+];
+/// The kernel's command line. What is said last is the console.
+const COMMAND_LINE: &str = "console=tty0 console=ttyS0 quiet panic=-1";
+/// Sectors to which partitions are aligned.
+const ALIGNED: u64 = 2048;
+/// The stub's place in its package.
+const STUB_PLACE: &str = "usr/lib/systemd/boot/efi/linuxx64.efi.stub";
+
+/// A disk that was written.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct WrittenDisk {
+    /// Bytes of the whole.
+    pub bytes: u64,
+    /// Bytes of the root's file system.
+    pub root_bytes: u64,
+    /// The root's partition, by its identifier.
+    pub root: String,
+    /// The kernel's release.
+    pub kernel: String,
+}
+
+/// What is started: the kernel, its first file system, its command line.
+#[derive(Debug)]
+pub struct Started {
+    kernel: Vec<u8>,
+    first: Vec<u8>,
+    release: String,
+    stub: Vec<u8>,
+}
+
+fn refused(why: impl Into<String>) -> ExchangeError {
+    ExchangeError::Machine(why.into())
+}
+
+/// Names of partitions, by which the first process finds them: of this image and no other.
+fn partition_name(what: &str, image: &ImageRecord) -> String {
+    format!("{what}-{}", &image.image.to_string()[..16])
+}
+
+/// Gets hold of kernel and stub, and makes what the kernel starts.
+///
+/// # Errors
+/// When a package cannot be had, or is not what it should be.
+pub fn started(
+    context: BuildContext<'_>,
+    project: &Project,
+    pin: &DebianPin,
+    (machine, setup, image): (&Machine, &Setup, &ImageRecord),
+    epoch: u64,
+) -> Result<Started, ExchangeError> {
+    let pins = pin.machine.as_ref().ok_or_else(|| refused("the lock has no kernel; run cavrith lock"))?;
+    if FIRST_PROCESS.is_empty() {
+        return Err(refused("machines are made for x86-64 only"));
+    }
+    let (mut root, mut stub) = (None, None);
+    for (name, package) in &pins.packages {
+        let dir = context.staging.new_dir().map_err(ExchangeError::from)?;
+        let mut writer = LayerWriter::new(dir.clone(), epoch, Links::Refuse, context.store.ownership())?;
+        deb::unpack(&mut context.supply().package(project.origins(), name, package)?, &mut writer)?;
+        writer.finish()?;
+        let dir = dir.join("root");
+        if name == STUB { stub = Some(dir) } else { root = Some(dir) }
+    }
+    let (Some(root), Some(stub)) = (root, stub) else {
+        return Err(refused("the lock has no kernel; run cavrith lock"));
+    };
+    let read = |path: &Path| reading::bytes(path).map_err(|error| ExchangeError::from(file_error("read", path)(error)));
+    let (release, kernel) = kernel_of(&root, pins)?;
+    let modules = modules_of(&root, &release)?;
+    let mut first = Cpio::new(epoch);
+    first.directory("dev");
+    first.device("dev/console", 0o600, (5, 1));
+    first.file("init", 0o755, FIRST_PROCESS);
+    let mut list = String::new();
+    first.directory("lib");
+    for (path, bytes) in &modules {
+        first.file(&path[1..], 0o644, bytes);
+        list += &format!("{path}\n");
+    }
+    first.file("modules", 0o644, list.as_bytes());
+    first.file("settings", 0o644, settings(machine, setup, image).as_bytes());
+    Ok(Started { kernel: read(&kernel)?, first: first.finish(), release, stub: read(&stub.join(STUB_PLACE))? })
+}
+
+/// What the first process is told.
+fn settings(machine: &Machine, setup: &Setup, image: &ImageRecord) -> String {
+    let mut text = format!("root={}\nname={}\n", partition_name("root", image), setup.host_name);
+    if machine.init == Init::Systemd {
+        text += "init=/lib/systemd/systemd\n";
+    }
+    let home = account::home(&setup.account);
+    text += &format!("user={ACCOUNT_ID}\ngroup={ACCOUNT_ID}\nhome={home}\nshell={}\n+TERM=linux\n", image.shell);
+    let lines = setup.env.iter().filter(|(_, value)| !value.contains('\n'));
+    lines.for_each(|(name, value)| text += &format!("+{name}={value}\n"));
+    text
+}
+
+/// The kernel of a package and its release.
+fn kernel_of(root: &Path, pins: &MachinePin) -> Result<(String, PathBuf), ExchangeError> {
+    let boot = root.join("boot");
+    let names = fs::read_dir(&boot).map_err(|error| ExchangeError::from(file_error("list", &boot)(error)))?;
+    let names = names.flatten().filter_map(|entry| entry.file_name().into_string().ok());
+    let mut releases: Vec<_> = names.filter_map(|name| name.strip_prefix("vmlinuz-").map(str::to_owned)).collect();
+    releases.sort();
+    match releases.as_slice() {
+        [release] => Ok((release.clone(), boot.join(format!("vmlinuz-{release}")))),
+        _ => Err(refused(format!("the package {} has no kernel, or several", pins.kernel))),
+    }
+}
+
+/// The modules that are needed, each after those that it needs, with their paths in the first file system.
+fn modules_of(root: &Path, release: &str) -> Result<Vec<(String, Vec<u8>)>, ExchangeError> {
+    let places = ["usr/lib/modules", "lib/modules"].map(|place| root.join(place).join(release).join("kernel"));
+    let top =
+        places.iter().find(|place| place.is_dir()).ok_or_else(|| refused("the kernel's package has no modules"))?;
+    let mut all = Vec::new();
+    let mut open = vec![top.clone()];
+    while let Some(dir) = open.pop() {
+        let failed = |error: io::Error| ExchangeError::from(file_error("list", &dir)(error));
+        for entry in fs::read_dir(&dir).map_err(failed)? {
+            let entry = entry.map_err(failed)?;
+            match entry.file_type().map_err(failed)? {
+                kind if kind.is_dir() => open.push(entry.path()),
+                kind if kind.is_file() => all.push(entry.path()),
+                _ => {}
+            }
+        }
+    }
+    let find = |name: &str| {
+        let plain = |path: &&PathBuf| {
+            let file = path.file_name().unwrap_or_default().to_string_lossy();
+            file.split(".ko").next().is_some_and(|own| module::same(own, name)) && file.contains(".ko")
+        };
+        all.iter().filter(plain).min()
+    };
+    let (mut found, mut seen) = (Vec::new(), BTreeSet::new());
+    for name in MODULES {
+        add_module(name, &find, &mut seen, &mut found)?;
+    }
+    Ok(found)
+}
+
+fn add_module<'a>(
+    name: &str,
+    find: &dyn Fn(&str) -> Option<&'a PathBuf>,
+    seen: &mut BTreeSet<String>,
+    found: &mut Vec<(String, Vec<u8>)>,
+) -> Result<(), ExchangeError> {
+    // The kernel has it built in, or this one knows it not.
+    let Some(path) = find(name) else { return Ok(()) };
+    if !seen.insert(name.replace('-', "_")) {
+        return Ok(());
+    }
+    let failed = |error: io::Error| ExchangeError::from(file_error("read", path)(error));
+    let packed = reading::bytes(path).map_err(failed)?;
+    let mut plain = Vec::new();
+    compression::unpack(packed.as_slice(), packed.len() as u64)
+        .and_then(|stream| stream.take(64 << 20).read_to_end(&mut plain))
+        .map_err(failed)?;
+    for needed in module::needed(&plain) {
+        add_module(&needed, find, seen, found)?;
+    }
+    // As it is in the first file system: the same for every kernel, and never packed twice.
+    found.push((format!("/lib/{name}.ko"), plain));
+    Ok(())
+}
+
+/// Writes the disk.
+///
+/// # Errors
+/// When the image cannot be read, or the disk refuses.
+pub fn write(
+    context: BuildContext<'_>,
+    image: &ImageRecord,
+    started: &Started,
+    epoch: u64,
+    (to, name): (&mut File, &Path),
+) -> Result<WrittenDisk, ExchangeError> {
+    let store = context.store;
+    let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
+    let merged = Tree::merged(&trees);
+    let roots: Vec<PathBuf> = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
+    let content = |path: &RootPath| {
+        let has = |tree: &Tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. }));
+        let root = trees.iter().rposition(has).and_then(|layer| roots.get(layer));
+        let root = root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?;
+        reading::open(&root.join(path.as_relative()))
+    };
+    let fingerprint = image.image.to_string();
+    let of = |what: &str| Guid::of(what, fingerprint.as_bytes());
+    let Started { kernel, first, release, stub } = started;
+    let about = format!(
+        "ID=cavrith\nNAME=Cavrith\nVERSION_ID={}\nPRETTY_NAME=\"Cavrith {}\"\n",
+        &fingerprint[..16],
+        image.image.spoken()
+    );
+    let sections: [(&str, &[u8]); 5] = [
+        (".osrel", about.as_bytes()),
+        (".cmdline", COMMAND_LINE.as_bytes()),
+        (".uname", release.as_bytes()),
+        (".initrd", first),
+        (".linux", kernel),
+    ];
+    let program = unified::image(stub, &sections).map_err(|error| refused(format!("the package {STUB}: {error}")))?;
+    let files: [(&[&str], &[u8]); 1] = [(&["EFI", "BOOT", "BOOTX64.EFI"], &program)];
+    let serial = of("serial").0;
+    let efi = Fat::new(&files, u32::from_le_bytes([serial[0], serial[1], serial[2], serial[3]]), epoch);
+    let root = Erofs::new(&merged, of("root file system").0, epoch).map_err(|error| refused(error.to_string()))?;
+    let efi_first = gpt::FIRST;
+    let root_first = (efi_first + efi.sectors()).next_multiple_of(ALIGNED);
+    let root_sectors = root.size() / SECTOR;
+    let end = (root_first + root_sectors).next_multiple_of(ALIGNED);
+    let sectors = end + ALIGNED;
+    let root_guid = of("root");
+    let partitions = [
+        Partition {
+            purpose: Purpose::Efi,
+            guid: of("efi"),
+            first: efi_first,
+            sectors: efi.sectors(),
+            name: partition_name("efi", image),
+        },
+        Partition {
+            purpose: Purpose::Root,
+            guid: root_guid,
+            first: root_first,
+            sectors: root_sectors,
+            name: partition_name("root", image),
+        },
+    ];
+    let (begin, last) = gpt::tables(sectors, of("disk"), &partitions);
+    let mut sink = Sink { file: to, at: 0, buffer: Vec::with_capacity(BUFFER) };
+    let outcome = (|| {
+        sink.known(&begin)?;
+        efi.pieces(&mut |piece| sink.piece(piece, &content))?;
+        sink.to(root_first * SECTOR)?;
+        root.pieces(&mut |piece| sink.piece(piece, &content))?;
+        sink.to(sectors * SECTOR - last.len() as u64)?;
+        sink.known(&last)?;
+        sink.finish()
+    })();
+    outcome.map_err(writing(name))?;
+    Ok(WrittenDisk {
+        bytes: sectors * SECTOR,
+        root_bytes: root.size(),
+        root: root_guid.to_string(),
+        kernel: release.clone(),
+    })
+}
+
+/// Writes what a hypervisor is handed when the disk is not to start by itself: `vmlinuz`, `initrd`, `cmdline`.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn write_kernel(started: &Started, to: &Path) -> Result<(), ExchangeError> {
+    fs::create_dir_all(to).map_err(writing(to))?;
+    let command_line = format!("{COMMAND_LINE}\n");
+    let files: [(&str, &[u8]); 3] =
+        [("vmlinuz", &started.kernel), ("initrd", &started.first), ("cmdline", command_line.as_bytes())];
+    for (name, bytes) in files {
+        cavrith_store::atomic::write(&to.join(name), bytes)?;
+    }
+    Ok(())
+}
+
+/// Bytes that are written at once.
+const BUFFER: usize = 1 << 20;
+
+/// A sparse file on its way.
+struct Sink<'a> {
+    file: &'a mut File,
+    at: u64,
+    buffer: Vec<u8>,
+}
+
+impl Sink<'_> {
+    fn piece(&mut self, piece: Piece<'_>, content: &dyn Fn(&RootPath) -> io::Result<File>) -> io::Result<()> {
+        match piece {
+            Piece::Known(bytes) => self.known(bytes),
+            Piece::Zeros(count) => self.to(self.at + count),
+            Piece::Content(path, size) => self.content(content(path)?, size),
+        }
+    }
+
+    fn known(&mut self, bytes: &[u8]) -> io::Result<()> {
+        if self.buffer.len() + bytes.len() > BUFFER {
+            self.flush()?;
+        }
+        self.at += bytes.len() as u64;
+        if bytes.len() >= BUFFER {
+            return self.file.write_all(bytes);
+        }
+        self.buffer.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    /// Goes on at a place behind; what is between is zero.
+    fn to(&mut self, at: u64) -> io::Result<()> {
+        let count = at - self.at;
+        if self.buffer.len() as u64 + count <= BUFFER as u64 {
+            self.buffer.resize(self.buffer.len() + count as usize, 0);
+        } else {
+            self.flush()?;
+            self.file.seek(SeekFrom::Start(at))?;
+        }
+        self.at = at;
+        Ok(())
+    }
+
+    fn content(&mut self, mut from: File, size: u64) -> io::Result<()> {
+        // Small files together; of a large one the kernel copies what it can.
+        if size < BUFFER as u64 / 4 {
+            if self.buffer.len() as u64 + size > BUFFER as u64 {
+                self.flush()?;
+            }
+            let read = from.take(size).read_to_end(&mut self.buffer)?;
+            self.at += read as u64;
+            return if read as u64 == size { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) };
+        }
+        self.flush()?;
+        let copied = io::copy(&mut (&mut from).take(size), self.file)?;
+        self.at += copied;
+        if copied == size { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.write_all(&self.buffer)?;
+        self.buffer.clear();
+        Ok(())
+    }
+
+    fn finish(&mut self) -> io::Result<()> {
+        self.flush()?;
+        self.file.set_len(self.at)
+    }
+}
