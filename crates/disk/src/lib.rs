@@ -7,6 +7,7 @@
 //! | module | what |
 //! |---|---|
 //! | [`erofs`] | the root, for reading only |
+//! | [`ext4`] | what the machine writes, empty at first |
 //! | [`gpt`] | partitions |
 //! | [`fat`] | what firmware reads |
 //! | [`unified`] | the program that it starts: a kernel with all that it needs at first |
@@ -16,6 +17,7 @@
 
 pub mod cpio;
 pub mod erofs;
+pub mod ext4;
 pub mod fat;
 pub mod gpt;
 pub mod module;

@@ -39,6 +39,8 @@ pub fn image(stub: &[u8], sections: &[(&str, &[u8])]) -> Result<Vec<u8>, BadStub
     let (count, table) = (number::<2>(stub, head + 6)?, optional + number::<2>(stub, head + 20)?);
     let (unit, file_unit) = (number::<4>(stub, optional + 32)?, number::<4>(stub, optional + 36)?);
     let header = number::<4>(stub, optional + 60)?;
+    // What is written to has to be there.
+    number::<4>(stub, optional + 64)?;
     if !unit.is_power_of_two() || !file_unit.is_power_of_two() || unit > 1 << 24 || file_unit > 1 << 24 || count > 96 {
         return Err(BadStub::NotOne);
     }
@@ -50,7 +52,7 @@ pub fn image(stub: &[u8], sections: &[(&str, &[u8])]) -> Result<Vec<u8>, BadStub
         first = first.min(number::<4>(stub, at + 20)?);
     }
     let own = table + count * SECTION;
-    if own + sections.len() * SECTION > header.min(first) {
+    if own + sections.len() * SECTION > header.min(first).min(stub.len()) {
         return Err(BadStub::NoRoom);
     }
     let mut image = stub.to_vec();

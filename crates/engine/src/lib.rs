@@ -60,6 +60,7 @@ pub mod findings;
 pub mod home;
 mod images;
 pub mod init_spec;
+pub mod kernels;
 mod layer_cache;
 pub mod listing;
 pub mod locking;

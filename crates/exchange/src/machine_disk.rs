@@ -18,24 +18,25 @@ use cavrith_core::spec::machine::{Init, Machine, STUB};
 use cavrith_core::tree::{Kind, Tree};
 use cavrith_disk::cpio::Cpio;
 use cavrith_disk::erofs::Erofs;
+use cavrith_disk::ext4::Ext4;
 use cavrith_disk::fat::Fat;
 use cavrith_disk::gpt::{self, Guid, Partition, Purpose, SECTOR};
 use cavrith_disk::piece::Piece;
 use cavrith_disk::{module, unified};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::file_error;
+use cavrith_engine::kernels;
 use cavrith_engine::project::Project;
 use cavrith_sandbox::programs::FIRST_PROCESS;
-use cavrith_sources::{compression, deb};
+use cavrith_sources::compression;
 use cavrith_store::reading;
 use cavrith_store::records::ImageRecord;
-use cavrith_store::writer::{LayerWriter, Links};
 
 use crate::ExchangeError;
 use crate::error::writing;
 
 /// What a machine needs before its root is there, in this order; what the kernel has built in is no module.
-const MODULES: [&str; 9] = [
+const MODULES: [&str; 10] = [
     "virtio_pci",
     "virtio_blk",
     "virtio_scsi",
@@ -45,6 +46,7 @@ const MODULES: [&str; 9] = [
     "crc32c_generic",
     "erofs",
     "overlay",
+    "ext4",
 ];
 /// The kernel's command line. What is said last is the console.
 const COMMAND_LINE: &str = "console=tty0 console=ttyS0 quiet panic=-1";
@@ -73,6 +75,8 @@ pub struct Started {
     first: Vec<u8>,
     release: String,
     stub: Vec<u8>,
+    /// Bytes of what can be written to.
+    room: u64,
 }
 
 fn refused(why: impl Into<String>) -> ExchangeError {
@@ -101,11 +105,7 @@ pub fn started(
     }
     let (mut root, mut stub) = (None, None);
     for (name, package) in &pins.packages {
-        let dir = context.staging.new_dir().map_err(ExchangeError::from)?;
-        let mut writer = LayerWriter::new(dir.clone(), epoch, Links::Refuse, context.store.ownership())?;
-        deb::unpack(&mut context.supply().package(project.origins(), name, package)?, &mut writer)?;
-        writer.finish()?;
-        let dir = dir.join("root");
+        let dir = kernels::unpacked(context, project, name, package)?;
         if name == STUB { stub = Some(dir) } else { root = Some(dir) }
     }
     let (Some(root), Some(stub)) = (root, stub) else {
@@ -126,12 +126,19 @@ pub fn started(
     }
     first.file("modules", 0o644, list.as_bytes());
     first.file("settings", 0o644, settings(machine, setup, image).as_bytes());
-    Ok(Started { kernel: read(&kernel)?, first: first.finish(), release, stub: read(&stub.join(STUB_PLACE))? })
+    Ok(Started {
+        kernel: read(&kernel)?,
+        first: first.finish(),
+        release,
+        stub: read(&stub.join(STUB_PLACE))?,
+        room: machine.disk,
+    })
 }
 
 /// What the first process is told.
 fn settings(machine: &Machine, setup: &Setup, image: &ImageRecord) -> String {
-    let mut text = format!("root={}\nname={}\n", partition_name("root", image), setup.host_name);
+    let [root, data] = ["root", "data"].map(|what| partition_name(what, image));
+    let mut text = format!("root={root}\ndata={data}\nname={}\n", setup.host_name);
     if machine.init == Init::Systemd {
         text += "init=/lib/systemd/systemd\n";
     }
@@ -235,7 +242,7 @@ pub fn write(
     };
     let fingerprint = image.image.to_string();
     let of = |what: &str| Guid::of(what, fingerprint.as_bytes());
-    let Started { kernel, first, release, stub } = started;
+    let Started { kernel, first, release, stub, room } = started;
     let about = format!(
         "ID=cavrith\nNAME=Cavrith\nVERSION_ID={}\nPRETTY_NAME=\"Cavrith {}\"\n",
         &fingerprint[..16],
@@ -256,8 +263,9 @@ pub fn write(
     let efi_first = gpt::FIRST;
     let root_first = (efi_first + efi.sectors()).next_multiple_of(ALIGNED);
     let root_sectors = root.size() / SECTOR;
-    let end = (root_first + root_sectors).next_multiple_of(ALIGNED);
-    let sectors = end + ALIGNED;
+    let data = Ext4::new(*room, of("data file system").0, of("data directories").0, epoch);
+    let data_first = (root_first + root_sectors).next_multiple_of(ALIGNED);
+    let sectors = data_first + data.size() / SECTOR + ALIGNED;
     let root_guid = of("root");
     let partitions = [
         Partition {
@@ -274,6 +282,13 @@ pub fn write(
             sectors: root_sectors,
             name: partition_name("root", image),
         },
+        Partition {
+            purpose: Purpose::Data,
+            guid: of("data"),
+            first: data_first,
+            sectors: data.size() / SECTOR,
+            name: partition_name("data", image),
+        },
     ];
     let (begin, last) = gpt::tables(sectors, of("disk"), &partitions);
     let mut sink = Sink { file: to, at: 0, buffer: Vec::with_capacity(BUFFER) };
@@ -282,6 +297,8 @@ pub fn write(
         efi.pieces(&mut |piece| sink.piece(piece, &content))?;
         sink.to(root_first * SECTOR)?;
         root.pieces(&mut |piece| sink.piece(piece, &content))?;
+        sink.to(data_first * SECTOR)?;
+        data.pieces(&mut |piece| sink.piece(piece, &content))?;
         sink.to(sectors * SECTOR - last.len() as u64)?;
         sink.known(&last)?;
         sink.finish()

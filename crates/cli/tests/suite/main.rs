@@ -33,6 +33,7 @@ mod keeper;
 mod kinds;
 mod living;
 mod lock;
+mod machine_disks;
 mod machines;
 mod manners;
 mod mutations;
