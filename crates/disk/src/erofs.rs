@@ -1,11 +1,9 @@
 //! EROFS, the kernel's read-only file system, without compression (kernel documentation, filesystems/erofs, and
 //! `fs/erofs/erofs_fs.h`).
 //!
-//! | where | what |
-//! |---|---|
-//! | byte 1024 | the superblock |
-//! | from block 1 | inodes in the order of the tree, the root's first, each followed by its extended attributes and, when both fit into a block, by its content |
-//! | after them | content of larger directories, then of larger files, each from a block of its own on |
+//! The superblock is at byte 1024. From block 1 on come inodes in the order of the tree, the root's first, each
+//! followed by its extended attributes and, when all of it fits into a block, by its content. Behind them is the
+//! content of larger directories, then of larger files, each from a block of its own on.
 //!
 //! The same tree gives the same bytes: inodes and content lie in the order of the paths, and what identifies the file
 //! system is given.

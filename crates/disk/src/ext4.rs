@@ -1,5 +1,6 @@
-//! An empty ext4 file system with a journal, for what a machine writes (kernel documentation, filesystems/ext4). Without
-//! checksums of its tables, so that nothing has to be written where there is nothing yet: almost all of it is zero.
+//! An empty ext4 file system with a journal, for what a machine writes (kernel documentation, filesystems/ext4).
+//! Without checksums of its tables, so that nothing has to be written where there is nothing yet: almost all of it is
+//! zero.
 
 use crate::piece::{OnPiece, Piece};
 
@@ -209,7 +210,7 @@ fn has_copy(group: u64) -> bool {
 fn bitmap(set: u64) -> Vec<u8> {
     let mut bytes = vec![0; BLOCK as usize];
     bytes[..(set / 8) as usize].fill(0xFF);
-    if set % 8 > 0 {
+    if !set.is_multiple_of(8) {
         bytes[(set / 8) as usize] = (1 << (set % 8)) - 1;
     }
     bytes

@@ -24,8 +24,8 @@ fn number<const N: usize>(bytes: &[u8], at: usize) -> Result<usize, BadStub> {
     usize::try_from(u64::from_le_bytes(whole)).map_err(|_| BadStub::NotOne)
 }
 
-/// Adds sections to a stub, in their order. The kernel's own (`.linux`) has to be the last: what the firmware has behind
-/// it is where it unpacks itself.
+/// Adds sections to a stub, in their order. The kernel's own (`.linux`) has to be the last: what the firmware has
+/// behind it is where it unpacks itself.
 ///
 /// # Errors
 /// When the stub is none, or has no room.

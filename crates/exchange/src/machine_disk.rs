@@ -1,5 +1,6 @@
-//! A disk from which a machine starts by itself, or with a kernel that is handed to it: a partition that firmware reads,
-//! with the kernel and its first file system in one program; and the image's root, for reading only.
+//! A disk from which a machine starts by itself, or with a kernel that is handed to it: a partition that firmware
+//! reads, with the kernel and its first file system in one program; the image's root, for reading only; and room for
+//! what is written.
 //!
 //! Kernel and stub are packages of the base's archive, pinned in the lock; they are unpacked, and nothing of them is
 //! run. Everything that identifies the disk follows from the image's fingerprint, so everybody writes the same bits.

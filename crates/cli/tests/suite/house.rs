@@ -11,7 +11,7 @@ use crate::team::PROGRAM;
 /// Crates of ours, the lowest first: each may use those before it.
 const FLOORS: [&[&str]; 9] = [
     &["cavrith-core"],
-    &["cavrith-store"],
+    &["cavrith-store", "cavrith-disk"],
     &["cavrith-sources", "cavrith-sandbox"],
     &["cavrith-recorder"],
     &["cavrith-engine"],

@@ -10,6 +10,6 @@ pub fn find_program(name: &str) -> Option<PathBuf> {
     places.filter(|place| place.is_absolute()).map(|place| place.join(name)).find(|program| program.is_file())
 }
 
-/// The first process of machines, a program without any library (`machine/first.rs`); empty where there is none for this
-/// architecture.
+/// The first process of machines, a program without any library (`machine/first.rs`); empty where there is none for
+/// this architecture.
 pub static FIRST_PROCESS: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/first"));
