@@ -1,4 +1,8 @@
 //! Roots as EROFS: read back by a reader that knows the format only, by the system's own checker, and by the kernel.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test fails by panicking, and helpers outside of test functions are tests too"
+)]
 
 use std::collections::BTreeMap;
 use std::io::Write as _;
@@ -287,9 +291,8 @@ fn the_system_s_own_checker_and_the_kernel_find_the_same_where_they_are() {
     let (tree, contents) = usual();
     let mut file = tempfile::NamedTempFile::new().unwrap();
     file.write_all(&written(&tree, &contents)).unwrap();
-    match Command::new("fsck.erofs").arg("--extract").arg(file.path()).output() {
-        Ok(output) => assert!(output.status.success(), "{output:?}"),
-        Err(error) => eprintln!("fsck.erofs is not here: {error}"),
+    if let Ok(output) = Command::new("fsck.erofs").arg("--extract").arg(file.path()).output() {
+        assert!(output.status.success(), "{output:?}");
     }
     let place = tempfile::tempdir().unwrap();
     let script = "mount -t erofs -o loop,ro \"$1\" \"$2\" || exit 77; cd \"$2\"; find . -printf '%P %y %m %U:%G %n %T@ %l\\n' | LC_ALL=C sort; find . -type f -print0 | LC_ALL=C sort -z | xargs -0 sha256sum | sha256sum; stat -c '%t:%T' dev/console";
@@ -298,8 +301,8 @@ fn the_system_s_own_checker_and_the_kernel_find_the_same_where_they_are() {
         .args([file.path(), place.path()])
         .output()
         .unwrap();
+    // Whoever may not mount has the reader above.
     if !output.status.success() {
-        eprintln!("it cannot be mounted here: {}", String::from_utf8_lossy(&output.stderr));
         return;
     }
     let said = String::from_utf8(output.stdout).unwrap();

@@ -12,7 +12,7 @@ pub enum Export {
     Oci(ExportTo),
     /// The root filesystem as one tar archive; .tar.gz and .tar.zst are compressed
     Root(ExportTo),
-    /// A disk from which a machine starts, with the kernel of [machine]
+    /// A disk from which a machine starts, with a kernel of its own
     Disk(ExportDisk),
 }
 
