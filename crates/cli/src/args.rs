@@ -14,7 +14,7 @@ use clap::{Args as Arguments, Parser, Subcommand, ValueEnum};
 use crate::completing;
 
 pub use depot::{Depot, DepotAdd, DepotDir, DepotFill, Editor, EditorAdd, EditorPlaces};
-pub use outgoing::{Compress, Export, ExportDisk, ExportTo, KeyFiles, Pack, Pull, Push};
+pub use outgoing::{Compress, DiskFormat, Export, ExportDisk, ExportTo, KeyFiles, Pack, Pull, Push};
 pub use proof::{Roster, Seal, SigningKey, Team, TeamCommand, TeamProof, TeamSign, Verify};
 pub use revisions::{At, History, Pinpoint};
 pub use runtime::{

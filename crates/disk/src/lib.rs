@@ -10,6 +10,7 @@
 //! | [`ext4`] | what the machine writes, empty at first |
 //! | [`gpt`] | partitions |
 //! | [`fat`] | what firmware reads |
+//! | [`qcow2`] | a disk whose zeros take no room in any file |
 //! | [`unified`] | the program that it starts: a kernel with all that it needs at first |
 //! | [`module`] | what modules of the kernel need |
 //! | [`cpio`] | the kernel's first file system |
@@ -22,4 +23,5 @@ pub mod fat;
 pub mod gpt;
 pub mod module;
 pub mod piece;
+pub mod qcow2;
 pub mod unified;

@@ -241,7 +241,9 @@ pub fn replaceable(to: &Path) -> Result<(), ExchangeError> {
         || start.starts_with(&[0x1f, 0x8b])
         || start.starts_with(&[0x28, 0xb5, 0x2f, 0xfd])
         // A disk: what stands before a partition table of today (UEFI Specification 2.10, section 5.2.3).
-        || start.get(450) == Some(&0xEE);
+        || start.get(450) == Some(&0xEE)
+        // The same in QEMU's form.
+        || start.starts_with(b"QFI\xfb");
     if is_archive { Ok(()) } else { Err(ExchangeError::NotAnArchive(to.to_owned())) }
 }
 

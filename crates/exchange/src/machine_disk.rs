@@ -23,6 +23,7 @@ use cavrith_disk::ext4::Ext4;
 use cavrith_disk::fat::Fat;
 use cavrith_disk::gpt::{self, Guid, Partition, Purpose, SECTOR};
 use cavrith_disk::piece::Piece;
+use cavrith_disk::qcow2::{CLUSTER, Qcow2};
 use cavrith_disk::{module, unified};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::file_error;
@@ -59,8 +60,10 @@ const STUB_PLACE: &str = "usr/lib/systemd/boot/efi/linuxx64.efi.stub";
 /// A disk that was written.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
 pub struct WrittenDisk {
-    /// Bytes of the whole.
+    /// Bytes of the disk.
     pub bytes: u64,
+    /// Bytes of its file, with what is a hole there.
+    pub file_bytes: u64,
     /// Bytes of the root's file system.
     pub root_bytes: u64,
     /// The root's partition, by its identifier.
@@ -229,7 +232,7 @@ pub fn write(
     image: &ImageRecord,
     started: &Started,
     epoch: u64,
-    (to, name): (&mut File, &Path),
+    (to, name, form): (&mut File, &Path, Form),
 ) -> Result<WrittenDisk, ExchangeError> {
     let store = context.store;
     let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
@@ -292,7 +295,7 @@ pub fn write(
         },
     ];
     let (begin, last) = gpt::tables(sectors, of("disk"), &partitions);
-    let mut sink = Sink { file: to, at: 0, buffer: Vec::with_capacity(BUFFER) };
+    let mut sink = Sink::new(to, sectors * SECTOR, form);
     let outcome = (|| {
         sink.known(&begin)?;
         efi.pieces(&mut |piece| sink.piece(piece, &content))?;
@@ -304,9 +307,10 @@ pub fn write(
         sink.known(&last)?;
         sink.finish()
     })();
-    outcome.map_err(writing(name))?;
+    let file_bytes = outcome.map_err(writing(name))?;
     Ok(WrittenDisk {
         bytes: sectors * SECTOR,
+        file_bytes,
         root_bytes: root.size(),
         root: root_guid.to_string(),
         kernel: release.clone(),
@@ -331,14 +335,30 @@ pub fn write_kernel(started: &Started, to: &Path) -> Result<(), ExchangeError> {
 /// Bytes that are written at once.
 const BUFFER: usize = 1 << 20;
 
-/// A sparse file on its way.
+/// The form of a disk's file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// As it is; what is zero is a hole.
+    Raw,
+    /// As QEMU keeps disks.
+    Qcow2,
+}
+
+/// A disk's file on its way.
 struct Sink<'a> {
     file: &'a mut File,
     at: u64,
+    /// What is at the end and not written yet.
     buffer: Vec<u8>,
+    packed: Option<Qcow2>,
 }
 
-impl Sink<'_> {
+impl<'a> Sink<'a> {
+    fn new(file: &'a mut File, size: u64, form: Form) -> Self {
+        let packed = (form == Form::Qcow2).then(|| Qcow2::new(size));
+        Self { file, at: 0, buffer: Vec::with_capacity(BUFFER), packed }
+    }
+
     fn piece(&mut self, piece: Piece<'_>, content: &dyn Fn(&RootPath) -> io::Result<File>) -> io::Result<()> {
         match piece {
             Piece::Known(bytes) => self.known(bytes),
@@ -348,54 +368,86 @@ impl Sink<'_> {
     }
 
     fn known(&mut self, bytes: &[u8]) -> io::Result<()> {
-        if self.buffer.len() + bytes.len() > BUFFER {
-            self.flush()?;
+        for part in bytes.chunks(BUFFER) {
+            if self.buffer.len() + part.len() > BUFFER {
+                self.flush()?;
+            }
+            self.buffer.extend_from_slice(part);
+            self.at += part.len() as u64;
         }
-        self.at += bytes.len() as u64;
-        if bytes.len() >= BUFFER {
-            return self.file.write_all(bytes);
-        }
-        self.buffer.extend_from_slice(bytes);
         Ok(())
     }
 
     /// Goes on at a place behind; what is between is zero.
     fn to(&mut self, at: u64) -> io::Result<()> {
+        // Up to a whole cluster, so that what follows begins with one.
         let count = at - self.at;
-        if self.buffer.len() as u64 + count <= BUFFER as u64 {
-            self.buffer.resize(self.buffer.len() + count as usize, 0);
-        } else {
+        let filled = count.min(self.at.next_multiple_of(CLUSTER) - self.at);
+        self.zeros(filled)?;
+        if count - filled >= CLUSTER {
             self.flush()?;
-            self.file.seek(SeekFrom::Start(at))?;
+            // With nothing held back, so many whole clusters are zero.
+            self.at = at / CLUSTER * CLUSTER;
+            self.file.seek(SeekFrom::Start(self.at))?;
         }
-        self.at = at;
+        self.zeros(at - self.at)
+    }
+
+    fn zeros(&mut self, count: u64) -> io::Result<()> {
+        if self.buffer.len() as u64 + count > BUFFER as u64 {
+            self.flush()?;
+        }
+        self.buffer.resize(self.buffer.len() + count as usize, 0);
+        self.at += count;
         Ok(())
     }
 
-    fn content(&mut self, mut from: File, size: u64) -> io::Result<()> {
-        // Small files together; of a large one the kernel copies what it can.
-        if size < BUFFER as u64 / 4 {
-            if self.buffer.len() as u64 + size > BUFFER as u64 {
-                self.flush()?;
-            }
-            let read = from.take(size).read_to_end(&mut self.buffer)?;
+    fn content(&mut self, from: File, size: u64) -> io::Result<()> {
+        let mut left = from.take(size);
+        let before = self.at;
+        loop {
+            let room = BUFFER - self.buffer.len();
+            let read = (&mut left).take(room as u64).read_to_end(&mut self.buffer)?;
             self.at += read as u64;
-            return if read as u64 == size { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) };
+            if read < room {
+                break;
+            }
+            self.flush()?;
         }
-        self.flush()?;
-        let copied = io::copy(&mut (&mut from).take(size), self.file)?;
-        self.at += copied;
-        if copied == size { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+        if self.at - before == size { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
     }
 
+    /// Writes what is held back, but for the beginning of a cluster that is not whole.
     fn flush(&mut self) -> io::Result<()> {
-        self.file.write_all(&self.buffer)?;
-        self.buffer.clear();
+        let Some(packed) = &mut self.packed else {
+            self.file.write_all(&self.buffer)?;
+            self.buffer.clear();
+            return Ok(());
+        };
+        let first = (self.at - self.buffer.len() as u64) / CLUSTER;
+        let mut written = 0;
+        for (cluster, content) in (first..).zip(self.buffer.chunks_exact(CLUSTER as usize)) {
+            if let Some(at) = packed.place(cluster, content) {
+                self.file.seek(SeekFrom::Start(at))?;
+                self.file.write_all(content)?;
+            }
+            written += content.len();
+        }
+        self.buffer.drain(..written);
         Ok(())
     }
 
-    fn finish(&mut self) -> io::Result<()> {
+    fn finish(mut self) -> io::Result<u64> {
+        let size = self.at;
+        self.zeros(size.next_multiple_of(CLUSTER) - size)?;
         self.flush()?;
-        self.file.set_len(self.at)
+        let Some(packed) = &self.packed else {
+            self.file.set_len(size)?;
+            return Ok(size);
+        };
+        self.file.seek(SeekFrom::Start(0))?;
+        self.file.write_all(&packed.head())?;
+        self.file.set_len(packed.file_size())?;
+        Ok(packed.file_size())
     }
 }

@@ -16,10 +16,22 @@ pub enum Export {
     Disk(ExportDisk),
 }
 
+/// Forms of a disk's file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum DiskFormat {
+    /// As it is
+    Raw,
+    /// As QEMU keeps disks
+    Qcow2,
+}
+
 #[derive(Debug, Arguments)]
 pub struct ExportDisk {
     /// The file; what is zero in it takes no room
     pub path: PathBuf,
+    /// The form of the file; by its name's ending, .qcow2 or any other, when left out
+    #[arg(long, value_name = "FORM")]
+    pub format: Option<DiskFormat>,
     /// Write vmlinuz, initrd and cmdline into this folder, too, for a hypervisor that is handed a kernel
     #[arg(long, value_name = "DIR")]
     pub kernel_files: Option<PathBuf>,

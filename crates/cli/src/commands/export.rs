@@ -9,10 +9,11 @@ use cavrith_core::oci::image::Compression;
 use cavrith_core::setup::Setup;
 use cavrith_core::verdict::{count, size};
 use cavrith_exchange::layout::{self, Outgoing, PackedImage};
+use cavrith_exchange::machine_disk::Form;
 use cavrith_exchange::{layers, machine_disk};
 use serde_json::json;
 
-use crate::args::{Compress, Export, ExportDisk, ExportTo, General};
+use crate::args::{Compress, DiskFormat, Export, ExportDisk, ExportTo, General};
 use crate::build_env::BuildEnv;
 use crate::commands::{Outcome, build as building, locked_project};
 use crate::failure::Failure;
@@ -48,6 +49,12 @@ fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
         let text = "the spec has no [machine], so nobody knows with which kernel; add the table, and run cavrith lock";
         return Err(Failure::Own(2, text.to_owned()));
     };
+    let is_qcow2 = to.path.extension().is_some_and(|ending| ending == "qcow2");
+    let form = match to.format {
+        Some(DiskFormat::Qcow2) => Form::Qcow2,
+        None if is_qcow2 => Form::Qcow2,
+        Some(DiskFormat::Raw) | None => Form::Raw,
+    };
     layout::replaceable(&to.path)?;
     let build_env = BuildEnv::open()?;
     let record = building::ensure(screen, &build_env, &project, &lock)?.record;
@@ -57,13 +64,15 @@ fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
         if let Some(dir) = &to.kernel_files {
             machine_disk::write_kernel(&starts, dir)?;
         }
-        let write = |file: &mut File| machine_disk::write(context, &record, &starts, lock.epoch, (file, &to.path));
+        let write =
+            |file: &mut File| machine_disk::write(context, &record, &starts, lock.epoch, (file, &to.path, form));
         Ok(layout::whole_file(&to.path, write)?)
     })?;
     if to.report.json {
         screen.json(&json!({
             "image": record.image,
             "bytes": written.bytes,
+            "file_bytes": written.file_bytes,
             "root": written.root,
             "root_bytes": written.root_bytes,
             "kernel": written.kernel,
