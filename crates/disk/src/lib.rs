@@ -8,6 +8,7 @@
 //! |---|---|
 //! | [`erofs`] | the root, for reading only |
 //! | [`ext4`] | what the machine writes, empty at first |
+//! | [`verity`] | what proves the root, block by block |
 //! | [`gpt`] | partitions |
 //! | [`fat`] | what firmware reads |
 //! | [`qcow2`] | a disk whose zeros take no room in any file |
@@ -25,3 +26,4 @@ pub mod module;
 pub mod piece;
 pub mod qcow2;
 pub mod unified;
+pub mod verity;

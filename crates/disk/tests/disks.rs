@@ -14,7 +14,9 @@ use cavrith_disk::ext4::{Ext4, GROUP_BYTES};
 use cavrith_disk::fat::Fat;
 use cavrith_disk::gpt::{self, Guid, Partition, Purpose, SECTOR};
 use cavrith_disk::piece::Piece;
+use cavrith_disk::qcow2::{CLUSTER, Qcow2};
 use cavrith_disk::unified::{self, BadStub};
+use cavrith_disk::verity::{self, Verity};
 use cavrith_disk::{module, piece};
 use proptest::prelude::*;
 
@@ -243,4 +245,62 @@ proptest! {
         changed.iter().for_each(|(at, byte)| object[*at] = *byte);
         let _ = module::needed(&object);
     }
+}
+
+#[test]
+fn a_root_is_proved_by_a_tree_that_others_accept() {
+    for blocks in [1_u64, 2, 128, 129, 16_385] {
+        let content: Vec<u8> = (0..blocks * 4096).map(|byte| (byte / 4096 + byte) as u8).collect();
+        let mut verity = Verity::new([9; 32]);
+        // In pieces of any length.
+        for (number, part) in content.chunks(7001).enumerate() {
+            if number % 2 == 0 { verity.take(part) } else { verity.piece(Piece::Known(part)) }
+        }
+        let proof = verity.finish();
+        assert_eq!((proof.blocks, proof.tree.len() as u64), (blocks, verity::tree_size(blocks * 4096)));
+        let mut changed = Verity::new([9; 32]);
+        changed.take(&content[..content.len() - 4096]);
+        changed.piece(Piece::Zeros(4096));
+        assert_ne!(changed.finish().root, proof.root);
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        file.write_all(&content).unwrap();
+        file.write_all(&proof.tree).unwrap();
+        let words = proof.words();
+        let parts: Vec<_> = words.strip_prefix("cavrith.verity=").unwrap().split(':').collect();
+        let path = file.path().to_str().unwrap();
+        let mut check = Command::new("veritysetup");
+        check.args(["verify", path, path, parts[0], "--no-superblock", "--hash=sha256"]);
+        check.arg(format!("--hash-offset={}", blocks * 4096)).arg(format!("--data-blocks={blocks}"));
+        if let Ok(output) = check.arg(format!("--salt={}", parts[1])).output() {
+            assert!(output.status.success(), "{blocks}: {output:?}");
+        }
+    }
+}
+
+#[test]
+fn what_is_zero_takes_no_room_in_a_packed_disk_and_others_read_it() {
+    let clusters = 9000;
+    let content = |cluster: u64| vec![if cluster % 1000 == 7 { cluster as u8 | 1 } else { 0 }; CLUSTER as usize];
+    let mut packed = Qcow2::new(clusters * CLUSTER - 512);
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    for cluster in 0..clusters {
+        let bytes = content(cluster);
+        if let Some(at) = packed.place(cluster, &bytes) {
+            file.as_file_mut().seek(SeekFrom::Start(at)).unwrap();
+            file.write_all(&bytes).unwrap();
+        }
+    }
+    file.as_file_mut().seek(SeekFrom::Start(0)).unwrap();
+    file.write_all(&packed.head()).unwrap();
+    assert_eq!(file.as_file().metadata().unwrap().len(), packed.file_size());
+    assert!(packed.file_size() < 20 * CLUSTER, "{}", packed.file_size());
+    checked("qemu-img", &["check", "-q"], file.path());
+    // What a table says of a cluster is where it is.
+    let bytes = std::fs::read(file.path()).unwrap();
+    let big = |at: usize| u64::from_be_bytes(bytes[at..at + 8].try_into().unwrap());
+    let first = big(40) as usize;
+    let second = (big(first) & !(1 << 63)) as usize;
+    let place = (big(second + 7 * 8) & !(1 << 63)) as usize;
+    assert_eq!(bytes[place..place + CLUSTER as usize], content(7));
+    assert_eq!(big(second + 8 * 8), 0);
 }

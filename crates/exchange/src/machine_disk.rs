@@ -24,6 +24,7 @@ use cavrith_disk::fat::Fat;
 use cavrith_disk::gpt::{self, Guid, Partition, Purpose, SECTOR};
 use cavrith_disk::piece::Piece;
 use cavrith_disk::qcow2::{CLUSTER, Qcow2};
+use cavrith_disk::verity::{Proof, Verity};
 use cavrith_disk::{module, unified};
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::file_error;
@@ -50,6 +51,8 @@ const MODULES: [&str; 10] = [
     "overlay",
     "ext4",
 ];
+/// What proves the root.
+const VERITY_MODULE: &str = "dm-verity";
 /// The kernel's command line. What is said last is the console.
 const COMMAND_LINE: &str = "console=tty0 console=ttyS0 quiet panic=-1";
 /// Sectors to which partitions are aligned.
@@ -81,6 +84,8 @@ pub struct Started {
     stub: Vec<u8>,
     /// Bytes of what can be written to.
     room: u64,
+    command_line: String,
+    proof: Option<Proof>,
 }
 
 fn refused(why: impl Into<String>) -> ExchangeError {
@@ -117,7 +122,8 @@ pub fn started(
     };
     let read = |path: &Path| reading::bytes(path).map_err(|error| ExchangeError::from(file_error("read", path)(error)));
     let (release, kernel) = kernel_of(&root, pins)?;
-    let modules = modules_of(&root, &release)?;
+    let wanted = MODULES.iter().copied().chain(machine.verity.then_some(VERITY_MODULE));
+    let modules = modules_of(&root, &release, wanted)?;
     let mut first = Cpio::new(epoch);
     first.directory("dev");
     first.device("dev/console", 0o600, (5, 1));
@@ -130,7 +136,12 @@ pub fn started(
     }
     first.file("modules", 0o644, list.as_bytes());
     first.file("settings", 0o644, settings(machine, setup, image).as_bytes());
+    let proof = machine.verity.then(|| proof(context, image, epoch)).transpose()?;
+    let words = proof.iter().map(Proof::words);
+    let command_line = std::iter::once(COMMAND_LINE.to_owned()).chain(words).collect::<Vec<_>>().join(" ");
     Ok(Started {
+        command_line,
+        proof,
         kernel: read(&kernel)?,
         first: first.finish(),
         release,
@@ -167,7 +178,11 @@ fn kernel_of(root: &Path, pins: &MachinePin) -> Result<(String, PathBuf), Exchan
 }
 
 /// The modules that are needed, each after those that it needs, with their paths in the first file system.
-fn modules_of(root: &Path, release: &str) -> Result<Vec<(String, Vec<u8>)>, ExchangeError> {
+fn modules_of<'a>(
+    root: &Path,
+    release: &str,
+    wanted: impl Iterator<Item = &'a str>,
+) -> Result<Vec<(String, Vec<u8>)>, ExchangeError> {
     let places = ["usr/lib/modules", "lib/modules"].map(|place| root.join(place).join(release).join("kernel"));
     let top =
         places.iter().find(|place| place.is_dir()).ok_or_else(|| refused("the kernel's package has no modules"))?;
@@ -192,7 +207,7 @@ fn modules_of(root: &Path, release: &str) -> Result<Vec<(String, Vec<u8>)>, Exch
         all.iter().filter(plain).min()
     };
     let (mut found, mut seen) = (Vec::new(), BTreeSet::new());
-    for name in MODULES {
+    for name in wanted {
         add_module(name, &find, &mut seen, &mut found)?;
     }
     Ok(found)
@@ -223,6 +238,55 @@ fn add_module<'a>(
     Ok(())
 }
 
+/// A whole image, and where its files are.
+struct Whole {
+    merged: Tree,
+    trees: Vec<Tree>,
+    roots: Vec<PathBuf>,
+}
+
+impl Whole {
+    fn read(context: BuildContext<'_>, image: &ImageRecord) -> Result<Self, ExchangeError> {
+        let store = context.store;
+        let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
+        let roots = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
+        Ok(Self { merged: Tree::merged(&trees), trees, roots })
+    }
+
+    fn content(&self, path: &RootPath) -> io::Result<File> {
+        let has = |tree: &Tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. }));
+        let root = self.trees.iter().rposition(has).and_then(|layer| self.roots.get(layer));
+        let root = root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?;
+        reading::open(&root.join(path.as_relative()))
+    }
+
+    fn file_system(&self, image: &ImageRecord, epoch: u64) -> Result<Erofs<'_>, ExchangeError> {
+        let uuid = Guid::of("root file system", image.image.to_string().as_bytes());
+        Erofs::new(&self.merged, uuid.0, epoch).map_err(|error| refused(error.to_string()))
+    }
+}
+
+/// What proves the root of an image: it is read once for that, before it is written.
+fn proof(context: BuildContext<'_>, image: &ImageRecord, epoch: u64) -> Result<Proof, ExchangeError> {
+    let whole = Whole::read(context, image)?;
+    let mut verity = Verity::new(*image.image.as_bytes());
+    let mut buffer = vec![0; BUFFER];
+    let read = whole.file_system(image, epoch)?.pieces(&mut |piece| {
+        verity.piece(piece);
+        let Piece::Content(path, size) = piece else { return Ok(()) };
+        let (mut from, mut left) = (whole.content(path)?, size);
+        while left > 0 {
+            let room = left.min(BUFFER as u64) as usize;
+            from.read_exact(&mut buffer[..room])?;
+            verity.take(&buffer[..room]);
+            left -= room as u64;
+        }
+        Ok(())
+    });
+    read.map_err(|error: io::Error| refused(format!("the image cannot be read: {error}")))?;
+    Ok(verity.finish())
+}
+
 /// Writes the disk.
 ///
 /// # Errors
@@ -234,19 +298,11 @@ pub fn write(
     epoch: u64,
     (to, name, form): (&mut File, &Path, Form),
 ) -> Result<WrittenDisk, ExchangeError> {
-    let store = context.store;
-    let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
-    let merged = Tree::merged(&trees);
-    let roots: Vec<PathBuf> = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
-    let content = |path: &RootPath| {
-        let has = |tree: &Tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. }));
-        let root = trees.iter().rposition(has).and_then(|layer| roots.get(layer));
-        let root = root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?;
-        reading::open(&root.join(path.as_relative()))
-    };
+    let whole = Whole::read(context, image)?;
+    let content = |path: &RootPath| whole.content(path);
     let fingerprint = image.image.to_string();
     let of = |what: &str| Guid::of(what, fingerprint.as_bytes());
-    let Started { kernel, first, release, stub, room } = started;
+    let Started { kernel, first, release, stub, room, command_line, proof } = started;
     let about = format!(
         "ID=cavrith\nNAME=Cavrith\nVERSION_ID={}\nPRETTY_NAME=\"Cavrith {}\"\n",
         &fingerprint[..16],
@@ -254,7 +310,7 @@ pub fn write(
     );
     let sections: [(&str, &[u8]); 5] = [
         (".osrel", about.as_bytes()),
-        (".cmdline", COMMAND_LINE.as_bytes()),
+        (".cmdline", command_line.as_bytes()),
         (".uname", release.as_bytes()),
         (".initrd", first),
         (".linux", kernel),
@@ -263,10 +319,11 @@ pub fn write(
     let files: [(&[&str], &[u8]); 1] = [(&["EFI", "BOOT", "BOOTX64.EFI"], &program)];
     let serial = of("serial").0;
     let efi = Fat::new(&files, u32::from_le_bytes([serial[0], serial[1], serial[2], serial[3]]), epoch);
-    let root = Erofs::new(&merged, of("root file system").0, epoch).map_err(|error| refused(error.to_string()))?;
+    let root = whole.file_system(image, epoch)?;
     let efi_first = gpt::FIRST;
     let root_first = (efi_first + efi.sectors()).next_multiple_of(ALIGNED);
-    let root_sectors = root.size() / SECTOR;
+    let tree = proof.as_ref().map(|proof| proof.tree.as_slice()).unwrap_or_default();
+    let root_sectors = (root.size() + tree.len() as u64) / SECTOR;
     let data = Ext4::new(*room, of("data file system").0, of("data directories").0, epoch);
     let data_first = (root_first + root_sectors).next_multiple_of(ALIGNED);
     let sectors = data_first + data.size() / SECTOR + ALIGNED;
@@ -301,6 +358,7 @@ pub fn write(
         efi.pieces(&mut |piece| sink.piece(piece, &content))?;
         sink.to(root_first * SECTOR)?;
         root.pieces(&mut |piece| sink.piece(piece, &content))?;
+        sink.known(tree)?;
         sink.to(data_first * SECTOR)?;
         data.pieces(&mut |piece| sink.piece(piece, &content))?;
         sink.to(sectors * SECTOR - last.len() as u64)?;
@@ -323,7 +381,7 @@ pub fn write(
 /// When the disk refuses.
 pub fn write_kernel(started: &Started, to: &Path) -> Result<(), ExchangeError> {
     fs::create_dir_all(to).map_err(writing(to))?;
-    let command_line = format!("{COMMAND_LINE}\n");
+    let command_line = format!("{}\n", started.command_line);
     let files: [(&str, &[u8]); 3] =
         [("vmlinuz", &started.kernel), ("initrd", &started.first), ("cmdline", command_line.as_bytes())];
     for (name, bytes) in files {

@@ -110,6 +110,10 @@ const MOVE: usize = 8192;
 const PACKED: usize = 4;
 const POWER_OFF: usize = 0x4321_FEDC;
 const BECOME_TERMINAL: usize = 0x540E;
+/// Orders for the device mapper (`linux/dm-ioctl.h`).
+const CREATE: usize = 0xC138_FD03;
+const LOAD: usize = 0xC138_FD09;
+const RESUME: usize = 0xC138_FD06;
 
 /// A system call (x86-64 psABI, appendix A.2.1). What it gives is negative when it failed.
 fn call(number: usize, arguments: [usize; 5]) -> isize {
@@ -239,6 +243,12 @@ extern "C" fn begin() -> ! {
     if !find(root, 20_000, &mut device) {
         fail(b"there is no partition ", root);
     }
+    let mut command_line = Room::<4096>::new();
+    let words = command_line.file(b"/proc/cmdline\0").unwrap_or_default();
+    let proof = words.split(|byte| byte.is_ascii_whitespace()).find_map(|word| word.strip_prefix(b"cavrith.verity="));
+    if let Some(proof) = proof {
+        prove(&mut device, proof);
+    }
     must(mounted(b"erofs\0", &device.0, b"/lower\0", READ_ONLY, b"\0"), b"the root cannot be mounted", b"");
     lay_writable(setting(settings, b"data").unwrap_or_default());
     for path in [b"/root/dev\0".as_slice(), b"/root/proc\0", b"/root/sys\0", b"/root/run\0", b"/root/tmp\0"] {
@@ -319,6 +329,42 @@ fn find(name: &[u8], millis: usize, device: &mut Room<300>) -> bool {
         sleep(20);
     }
     false
+}
+
+/// Has the kernel prove each block of the root: `device` becomes that of what is proved. `proof` is the digest of the top,
+/// the salt, and the number of blocks, after which the tree lies.
+fn prove(device: &mut Room<300>, proof: &[u8]) {
+    let mut parts = proof.split(|byte| *byte == b':');
+    let (Some(root), Some(salt), Some(blocks)) = (parts.next(), parts.next(), parts.next()) else {
+        fail(b"the command line does not say how the root is proved", b"")
+    };
+    let count = blocks.iter().fold(0_u64, |sum, digit| sum * 10 + u64::from(digit.wrapping_sub(b'0')));
+    let length = device.0.iter().position(|byte| *byte == 0).unwrap_or_default();
+    let own = &device.0[..length];
+    let control = call(OPEN, [text(b"/dev/mapper/control\0"), 2, 0, 0, 0]);
+    must(control, b"the kernel cannot prove the root", b"");
+    // struct dm_ioctl, struct dm_target_spec, and the words of the target.
+    let mut request = [0_u8; 1024];
+    let mut parameters = Room::<700>::new();
+    let words = parameters
+        .joined(&[b"1 ", own, b" ", own, b" 4096 4096 ", blocks, b" ", blocks, b" sha256 ", root, b" ", salt]);
+    for (order, flags, targets) in [(CREATE, 0_u32, 0_u32), (LOAD, 1, 1), (RESUME, 0, 0)] {
+        request.fill(0);
+        request[..4].copy_from_slice(&4_u32.to_le_bytes());
+        request[12..16].copy_from_slice(&1024_u32.to_le_bytes());
+        request[16..20].copy_from_slice(&312_u32.to_le_bytes());
+        request[20..24].copy_from_slice(&targets.to_le_bytes());
+        request[28..32].copy_from_slice(&flags.to_le_bytes());
+        request[48..52].copy_from_slice(b"root");
+        if targets > 0 {
+            request[320..328].copy_from_slice(&(count * 8).to_le_bytes());
+            request[336..342].copy_from_slice(b"verity");
+            request[352..352 + words.len()].copy_from_slice(words);
+        }
+        must(call(IOCTL, [control as usize, order, request.as_mut_ptr() as usize, 0, 0]), b"the root cannot be proved", b"");
+    }
+    call(CLOSE, [control as usize, 0, 0, 0, 0]);
+    device.joined(&[b"/dev/dm-0"]);
 }
 
 /// Lays what is written over the root: on the disk's own partition for it, or in memory where there is none.

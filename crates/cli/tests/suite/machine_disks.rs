@@ -158,3 +158,39 @@ fn online_a_disk_is_the_same_for_every_kind_of_member_and_starts_by_itself_and_b
     assert!(machine.run("head -1 ~/kept; grep -c more ~/kept").contains("high\r\n"));
     machine.end();
 }
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive, and QEMU"]
+fn online_a_root_that_somebody_changed_is_refused_by_the_kernel() {
+    let team = Team::new();
+    let spec = "spec = 1\n\n[workspace]\nname = \"pier\"\n\n[base]\ndebian   = \"bookworm\"\npackages = [\"procps\"]\n\n[machine]\ndisk   = \"256 MiB\"\nverity = true\n\n[[steps]]\nname = \"tides\"\nat   = \"build\"\nrun  = \"seq -f 'low water %g' 100000 > /srv/tides\"\n";
+    fs::write(team.project().join("cavrith.toml"), spec).unwrap();
+    team.ok(&["lock", "-q"]);
+    let (disk, kernel) = (team.dir.path().join("pier.img"), team.dir.path().join("kernel"));
+    team.ok(&["export", "disk", disk.to_str().unwrap(), "--kernel-files", kernel.to_str().unwrap()]);
+    let command_line = fs::read_to_string(kernel.join("cmdline")).unwrap();
+    assert!(command_line.contains(" cavrith.verity="), "{command_line}");
+    let (vmlinuz, initrd) = (kernel.join("vmlinuz"), kernel.join("initrd"));
+    let by_hand =
+        ["-kernel", vmlinuz.to_str().unwrap(), "-initrd", initrd.to_str().unwrap(), "-append", command_line.trim()];
+    let mut machine = Machine::new(&disk, &by_hand);
+    assert!(machine.run("tail -1 /srv/tides").contains("low water 100000"));
+    machine.end();
+    let bytes = fs::read(&disk).unwrap();
+    let wanted = b"low water 50000\n";
+    let at = bytes.windows(wanted.len()).position(|window| window == wanted).unwrap();
+    drop(bytes);
+    let file = fs::File::options().write(true).open(&disk).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, b"l0w", at as u64).unwrap();
+    let mut machine = Machine::new(&disk, &by_hand);
+    let said = machine.run("grep -c w /srv/tides; head -1 /srv/tides");
+    assert!(said.contains("Input/output error") && said.contains("low water 1\r\n"), "{said}");
+    machine.end();
+    // The same disk in another form.
+    let packed = team.dir.path().join("pier.qcow2");
+    team.ok(&["export", "disk", packed.to_str().unwrap()]);
+    assert!(Command::new("qemu-img").args(["check", "-q"]).arg(&packed).output().unwrap().status.success());
+    team.ok(&["export", "disk", disk.to_str().unwrap()]);
+    let same = Command::new("qemu-img").args(["compare", "-q"]).args([&disk, &packed]).output().unwrap();
+    assert!(same.status.success(), "{}", told(&same));
+}

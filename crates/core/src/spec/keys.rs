@@ -325,6 +325,7 @@ pub const KEYS: &[Key] = &[
     key("machine.init", Text, Optional, "what starts everything else: cavrith, or the base's systemd")
         .values(&["cavrith", "systemd"])
         .default("cavrith"),
+    key("machine.verity", Flag, Optional, "true: the kernel proves each block of the root when it is read (dm-verity)").default("false"),
     key("cache", Table, Optional, "where finished layers of this workspace are shared; a member's configuration may name another place")
         .example("[cache]\nregistry = \"registry.example/brindle/timetable\""),
     key("cache.registry", Text, Needed, "the registry and the image's name there, without a tag"),

@@ -35,6 +35,8 @@ pub struct Machine {
     pub disk: u64,
     /// What starts everything else.
     pub init: Init,
+    /// Each block of the root is proved when it is read.
+    pub verity: bool,
 }
 
 impl Machine {
@@ -54,6 +56,7 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>, base: Option<&B
     let disk = reader.text(table, "disk").and_then(|disk| rules::memory(reader, disk));
     let cpus = reader.number(table, "cpus").and_then(|cpus| rules::amount(reader, "cpus", cpus, 255));
     let init = reader.text(table, "init");
+    let verity = reader.flag(table, "verity");
     if let Some(init) = &init {
         rules::one_of(reader, "init", init, keys::find("machine.init").map_or(&[], |key| key.values));
     }
@@ -73,6 +76,7 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>, base: Option<&B
         cpus: cpus.unwrap_or(1),
         disk: disk.unwrap_or(DISK),
         init: if init.is_some_and(|init| init.value == "systemd") { Init::Systemd } else { Init::Cavrith },
+        verity,
         span,
     })
 }
