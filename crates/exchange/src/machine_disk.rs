@@ -15,7 +15,7 @@ use cavrith_core::lock::DebianPin;
 use cavrith_core::lock::suites::MachinePin;
 use cavrith_core::path::RootPath;
 use cavrith_core::setup::Setup;
-use cavrith_core::spec::machine::{Init, Machine, STUB};
+use cavrith_core::spec::machine::{Machine, STUB};
 use cavrith_core::tree::{Kind, Tree};
 use cavrith_disk::cpio::Cpio;
 use cavrith_disk::erofs::Erofs;
@@ -135,7 +135,7 @@ pub fn started(
         list += &format!("{path}\n");
     }
     first.file("modules", 0o644, list.as_bytes());
-    first.file("settings", 0o644, settings(machine, setup, image).as_bytes());
+    first.file("settings", 0o644, settings(setup, image).as_bytes());
     let proof = machine.verity.then(|| proof(context, image, epoch)).transpose()?;
     let words = proof.iter().map(Proof::words);
     let command_line = std::iter::once(COMMAND_LINE.to_owned()).chain(words).collect::<Vec<_>>().join(" ");
@@ -151,12 +151,9 @@ pub fn started(
 }
 
 /// What the first process is told.
-fn settings(machine: &Machine, setup: &Setup, image: &ImageRecord) -> String {
+fn settings(setup: &Setup, image: &ImageRecord) -> String {
     let [root, data] = ["root", "data"].map(|what| partition_name(what, image));
     let mut text = format!("root={root}\ndata={data}\nname={}\n", setup.host_name);
-    if machine.init == Init::Systemd {
-        text += "init=/lib/systemd/systemd\n";
-    }
     let home = account::home(&setup.account);
     text += &format!("user={ACCOUNT_ID}\ngroup={ACCOUNT_ID}\nhome={home}\nshell={}\n+TERM=linux\n", image.shell);
     let lines = setup.env.iter().filter(|(_, value)| !value.contains('\n'));

@@ -1,6 +1,6 @@
 //! The first process of a machine: what the kernel starts from the first file system. It loads the modules that it is
 //! given, finds the root by its partition's name, lays what is writable over it, goes over to that, and stays: it runs
-//! the account's shell at the console, or the image's own service manager, and ends the machine when that ends.
+//! the account's shell at the console, and ends the machine when that ends.
 //!
 //! It is a program of its own, without a C library, since it has to run where nothing else is: system calls only, and
 //! memory that is there from the beginning. `build.rs` of this crate has it made by the compiler that makes the rest.
@@ -271,13 +271,6 @@ extern "C" fn begin() -> ! {
     call(SYMLINK, [text(b"/proc/self/fd\0"), text(b"/dev/fd\0"), 0, 0, 0]);
     let name = setting(settings, b"name").unwrap_or_default();
     call(SETHOSTNAME, [name.as_ptr() as usize, name.len(), 0, 0, 0]);
-    if let Some(program) = setting(settings, b"init") {
-        let mut path = Room::<300>::new();
-        let path = text(path.joined(&[program]));
-        let arguments = [path, 0];
-        call(EXECVE, [path, arguments.as_ptr() as usize, [0_usize].as_ptr() as usize, 0, 0]);
-        fail(b"the service manager cannot be started: ", program);
-    }
     run(settings)
 }
 

@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use cavrith_core::oci::image::Compression;
 use cavrith_core::setup::Setup;
+use cavrith_core::spec::machine::Machine;
 use cavrith_core::verdict::{count, size};
 use cavrith_exchange::layout::{self, Outgoing, PackedImage};
 use cavrith_exchange::machine_disk::Form;
@@ -76,6 +77,8 @@ fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
             "root": written.root,
             "root_bytes": written.root_bytes,
             "kernel": written.kernel,
+            "memory": machine.memory,
+            "cpus": machine.cpus,
             "path": to.path,
         }));
     } else if !screen.quiet {
@@ -83,6 +86,11 @@ fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
         let (what, kernel) = (size(written.bytes), &written.kernel);
         screen
             .result(format_args!("{} {path}  {what}, Linux {kernel}, in {took}", styled(screen.out.good, "exported")));
+        if let Some(dir) = &to.kernel_files {
+            screen.say("QEMU, for example, starts it by");
+            // As it is typed, however wide the terminal is.
+            screen.verbatim(by_qemu(machine, &to.path, form, dir));
+        }
     }
     Ok(0)
 }
@@ -168,6 +176,21 @@ fn root(general: &General, screen: &Screen, to: &ExportTo) -> Outcome {
         done(screen, to, format_args!("{}, sha256:{}", size(packed.packed_size), packed.packed), started);
     }
     Ok(0)
+}
+
+/// A command that starts a disk with a kernel that is handed over.
+fn by_qemu(machine: &Machine, disk: &Path, form: Form, kernel: &Path) -> String {
+    let quoted = |path: &Path| format!("'{}'", path.display().to_string().replace('\'', "'\\''"));
+    let format = if form == Form::Qcow2 { "qcow2" } else { "raw" };
+    // A comma would begin another option there.
+    let file = quoted(Path::new(&disk.display().to_string().replace(',', ",,")));
+    let [vmlinuz, initrd, words] = ["vmlinuz", "initrd", "cmdline"].map(|name| quoted(&kernel.join(name)));
+    format!(
+        "qemu-system-x86_64 -machine q35 -m {} -smp {} -nographic -drive if=virtio,format={format},file={file} \
+         -kernel {vmlinuz} -initrd {initrd} -append \"$(cat {words})\"",
+        machine.memory >> 20,
+        machine.cpus
+    )
 }
 
 /// As the command line names it.

@@ -322,9 +322,6 @@ pub const KEYS: &[Key] = &[
     key("machine.memory", Text, Optional, "a whole number and MiB or GiB").default("1 GiB"),
     key("machine.cpus", Number, Optional, "how many processors").default("1"),
     key("machine.disk", Text, Optional, "room for what is written: a whole number and MiB or GiB").default("8 GiB"),
-    key("machine.init", Text, Optional, "what starts everything else: cavrith, or the base's systemd")
-        .values(&["cavrith", "systemd"])
-        .default("cavrith"),
     key("machine.verity", Flag, Optional, "true: the kernel proves each block of the root when it is read (dm-verity)").default("false"),
     key("cache", Table, Optional, "where finished layers of this workspace are shared; a member's configuration may name another place")
         .example("[cache]\nregistry = \"registry.example/brindle/timetable\""),

@@ -3,22 +3,13 @@
 use std::ops::Range;
 
 use super::reader::{Reader, TableAt};
-use super::{At, Base, keys, rules};
+use super::{At, Base, rules};
 use crate::mistake::{Code, Mistake};
 
 /// Bytes of memory when a spec names none.
 const MEMORY: u64 = 1 << 30;
 /// Bytes of the writable part when a spec names none.
 const DISK: u64 = 8 << 30;
-
-/// What starts everything else inside.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Init {
-    /// Ours.
-    Cavrith,
-    /// The base's service manager.
-    Systemd,
-}
 
 /// A machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -33,8 +24,6 @@ pub struct Machine {
     pub cpus: u32,
     /// Bytes of what can be written to.
     pub disk: u64,
-    /// What starts everything else.
-    pub init: Init,
     /// Each block of the root is proved when it is read.
     pub verity: bool,
 }
@@ -55,11 +44,7 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>, base: Option<&B
     let memory = reader.text(table, "memory").and_then(|memory| rules::memory(reader, memory));
     let disk = reader.text(table, "disk").and_then(|disk| rules::memory(reader, disk));
     let cpus = reader.number(table, "cpus").and_then(|cpus| rules::amount(reader, "cpus", cpus, 255));
-    let init = reader.text(table, "init");
     let verity = reader.flag(table, "verity");
-    if let Some(init) = &init {
-        rules::one_of(reader, "init", init, keys::find("machine.init").map_or(&[], |key| key.values));
-    }
     let Some(Base::Debian(suite)) = base else {
         // A base that could not be read is reported already.
         if base.is_some() {
@@ -75,7 +60,6 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &TableAt<'_>, base: Option<&B
         memory: memory.unwrap_or(MEMORY),
         cpus: cpus.unwrap_or(1),
         disk: disk.unwrap_or(DISK),
-        init: if init.is_some_and(|init| init.value == "systemd") { Init::Systemd } else { Init::Cavrith },
         verity,
         span,
     })
