@@ -324,8 +324,8 @@ fn find(name: &[u8], millis: usize, device: &mut Room<300>) -> bool {
     false
 }
 
-/// Has the kernel prove each block of the root: `device` becomes that of what is proved. `proof` is the digest of the top,
-/// the salt, and the number of blocks, after which the tree lies.
+/// Has the kernel prove each block of the root: `device` becomes that of what is proved. `proof` is the digest of the
+/// top, the salt, and the number of blocks, after which the tree lies.
 fn prove(device: &mut Room<300>, proof: &[u8]) {
     let mut parts = proof.split(|byte| *byte == b':');
     let (Some(root), Some(salt), Some(blocks)) = (parts.next(), parts.next(), parts.next()) else {
