@@ -1,6 +1,6 @@
 //! A disk as a hypervisor keeps it when zeros are to take no room: QEMU's format of version 3 (QEMU,
-//! docs/interop/qcow2). All tables come first, for the whole disk, and then what is not zero, in its order; so the same disk gives the same
-//! bytes.
+//! docs/interop/qcow2). All tables come first, for the whole disk, and then what is not zero, in its order; so the same
+//! disk gives the same bytes.
 
 /// Bytes of a cluster.
 pub const CLUSTER: u64 = 65_536;
