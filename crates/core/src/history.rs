@@ -71,7 +71,7 @@ fn pins_in_words(lock: &Lock) -> Pins {
     for pin in &lock.packages {
         pins.insert(format!("package {}", pin.name), pin.version.clone());
     }
-    for (name, package) in lock.debian.iter().flat_map(|pin| pin.packages()) {
+    for (name, package) in lock.debian.iter().flat_map(|pin| pin.files()) {
         pins.insert(format!("package {name}"), package.version.clone());
     }
     if let Some(pin) = &lock.oci {

@@ -261,8 +261,8 @@ pub(crate) fn outdated(
 ) -> Result<Vec<(String, String, String)>, EngineError> {
     let fresh = choose(supply, project, suite, Some(before), &Update::All)?;
     let Some(fresh) = fresh.pin else { return Ok(Vec::new()) };
-    let newer = before.packages().filter_map(|(name, package)| {
-        let version = &fresh.package(name)?.version;
+    let newer = before.files().filter_map(|(name, package)| {
+        let version = &fresh.files().find(|(own, _)| *own == name)?.1.version;
         let moved = compare_versions(version, &package.version).is_ne();
         moved.then(|| (name.clone(), package.version.clone(), version.clone()))
     });

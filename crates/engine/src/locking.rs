@@ -151,7 +151,9 @@ fn known_names(project: &Project, previous: Option<&Lock>, update: &Update) -> R
     }
     let every = previous.iter().flat_map(|previous| previous.variant_names());
     let locked: Vec<_> = every.filter_map(|name| previous?.of_variant(name)?.debian).collect();
-    known.extend(locked.iter().flat_map(DebianPin::packages).map(|(name, _)| name.as_str()));
+    known.extend(locked.iter().flat_map(DebianPin::files).map(|(name, _)| name.as_str()));
+    let machines = project.variants.values().filter_map(|spec| spec.machine.as_ref());
+    known.extend(machines.map(|machine| machine.kernel.value.as_str()));
     known.sort_unstable();
     known.dedup();
     match names.iter().find(|name| !known.contains(&name.as_str())) {

@@ -20,7 +20,7 @@ use cavrith_core::digest::{ContentDigest, TreeDigest};
 use cavrith_core::encode::Encoder;
 use cavrith_core::lock::choose::{Offer, Update, choose};
 use cavrith_core::lock::suites::{ArchivePackage, DebianPin, StagePin};
-use cavrith_core::lock::{ExtensionPin, Lock, ToolchainPin};
+use cavrith_core::lock::{ExtensionPin, Lock, PackagePin, ToolchainPin};
 use cavrith_core::mistake::{Mistake, Weight};
 use cavrith_core::path::RootPath;
 use cavrith_core::spec::personal::MembersChoice;
@@ -68,6 +68,9 @@ struct Pins {
     /// Files of packages that the image has otherwise.
     gave_way: Vec<String>,
     packages: BTreeMap<String, ArchivePackage>,
+    /// Packages of a base that comes from a depot.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    of_depots: Vec<PackagePin>,
     toolchains: Vec<ToolchainPin>,
     extensions: Vec<ExtensionPin>,
 }
@@ -129,6 +132,13 @@ pub fn make(
         if pins.brings(&planned.content) {
             found.beneath.push(build::loose_layer(context, &wished, &wished_lock, &plan, planned)?);
         }
+    }
+    if !pins.of_depots.is_empty() {
+        let name = format!("your packages {}", own.packages.join(", "));
+        let planned = PlannedLayer { name, content: Content::Packages(pins.of_depots.clone()), time: lock.epoch };
+        // Beneath all of the team's, with whatever both have.
+        found.beneath.insert(0, build::loose_layer(context, &wished, &wished_lock, &plan, &planned)?);
+        found.what.extend(pins.of_depots.iter().map(|pin| format!("package {} {}", pin.name, pin.version)));
     }
     for pin in &pins.toolchains {
         found.what.push(format!("toolchain {} {}", pin.name, pin.version));
@@ -235,11 +245,16 @@ impl Wishes {
                 }
             }
         }
-        let wished = (&own.toolchains, &own.extensions, &own.depots, &self.lock.toolchains, &self.lock.extensions);
+        if let Base::Packages { packages, .. } = &mut spec.base {
+            let names = own.packages.iter().filter(|name| !packages.iter().any(|known| known.value == **name));
+            let more: Vec<_> = names.map(|name| nowhere(name.clone())).collect();
+            packages.extend(more);
+        }
+        let team_s = (&self.lock.toolchains, &self.lock.extensions, &self.lock.packages);
+        let wished = (&own.toolchains, &own.extensions, &own.depots, &own.packages, team_s);
         let chosen_for = digest_of(&wished);
         if pins.tools_for != chosen_for || *update != Update::Nothing {
-            let (toolchains, extensions) = self.choose_tools(context, &team, pins, update, &mut notes);
-            (pins.toolchains, pins.extensions) = (toolchains, extensions);
+            self.choose_tools(context, &team, pins, update, &mut notes);
             pins.tools_for = chosen_for;
         }
         self.lock.toolchains.extend(pins.toolchains.iter().cloned());
@@ -252,40 +267,48 @@ impl Wishes {
         &mut self,
         context: BuildContext<'_>,
         team: &Spec,
-        pins: &Pins,
+        pins: &mut Pins,
         update: &Update,
         notes: &mut Vec<String>,
-    ) -> (Vec<ToolchainPin>, Vec<ExtensionPin>) {
+    ) {
         let spec = &self.project.spec;
         let is_more = |name: &str| !team.toolchains.contains_key(name);
-        if !spec.toolchains.keys().any(|name| is_more(name))
-            && spec.editor.as_ref().map(|editor| editor.extensions.len())
-                == team.editor.as_ref().map(|editor| editor.extensions.len())
-        {
-            return (Vec::new(), Vec::new());
+        let of_team = |id: &str| team.editor.as_ref().is_some_and(|editor| editor.extensions.contains_key(id));
+        let before = std::mem::take(&mut pins.toolchains);
+        let (extensions, packages) = (std::mem::take(&mut pins.extensions), std::mem::take(&mut pins.of_depots));
+        let more_extensions = spec.editor.iter().flat_map(|editor| editor.extensions.keys()).any(|id| !of_team(id));
+        let count = |base: &Base| if let Base::Packages { packages, .. } = base { packages.len() } else { 0 };
+        let more_packages = count(&spec.base) > count(&team.base);
+        if !spec.toolchains.keys().any(|name| is_more(name)) && !more_extensions && !more_packages {
+            return;
         }
         let mut findings = Findings { sources: Default::default(), mistakes: Vec::new() };
         let offers: BTreeMap<String, Offer> =
             survey::offered(&self.project.dir, spec, context.web, Some(context.store), &mut findings);
         let mut previous = self.lock.clone();
-        previous.toolchains.extend(pins.toolchains.iter().cloned());
-        previous.extensions.extend(pins.extensions.iter().cloned());
+        previous.toolchains.extend(before);
+        previous.extensions.extend(extensions);
+        previous.packages.extend(packages);
         let (chosen, mistakes) = choose(spec, &offers, Some(&previous), update);
         notes.extend(findings.mistakes.iter().chain(&mistakes).filter_map(told));
-        let toolchains = chosen.toolchains.into_iter().filter(|pin| is_more(&pin.name)).collect();
-        let of_team = |id: &str| team.editor.as_ref().is_some_and(|editor| editor.extensions.contains_key(id));
-        (toolchains, chosen.extensions.into_iter().filter(|pin| !of_team(&pin.id)).collect())
+        pins.toolchains = chosen.toolchains.into_iter().filter(|pin| is_more(&pin.name)).collect();
+        pins.extensions = chosen.extensions.into_iter().filter(|pin| !of_team(&pin.id)).collect();
+        let of_team = |name: &str| self.lock.packages.iter().any(|pin| pin.name == name);
+        pins.of_depots = chosen.packages.into_iter().filter(|pin| !of_team(&pin.name)).collect();
     }
 
     /// Packages of the base's archive.
     fn packages(&mut self, context: BuildContext<'_>, own: &PersonalConfig, pins: &mut Pins, update: &Update) {
-        if own.packages.is_empty() {
+        if own.packages.is_empty() || matches!(self.project.spec.base, Base::Packages { .. }) {
             pins.packages = BTreeMap::new();
             pins.packages_for = String::new();
             return;
         }
         let Some(base) = self.lock.debian.clone() else {
-            self.notes.push("your packages are not there: the base does not come from the Debian archive".to_owned());
+            self.notes.push(
+                "your packages are not there: the base comes neither from the Debian archive nor from a depot"
+                    .to_owned(),
+            );
             pins.packages = BTreeMap::new();
             return;
         };

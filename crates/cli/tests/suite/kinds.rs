@@ -138,7 +138,7 @@ fn each_has_its_place_its_words_and_its_remedy() {
 }
 
 /// Packs a folder as a package, and adds it to the depot.
-fn added(team: &Team, build: &Path) -> String {
+pub fn added(team: &Team, build: &Path) -> String {
     let deb = build.with_extension("deb");
     let mut command = std::process::Command::new("dpkg-deb");
     let output = command.args(["--root-owner-group", "-b"]).args([build, &deb]).output().unwrap();

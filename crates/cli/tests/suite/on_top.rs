@@ -43,6 +43,13 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
         team.step("echo team > /home/crew/.shared; echo team > /home/crew/.other; chown 1000:1000 /home/crew/.shared /home/crew/.other");
         team.ok(&["lock"]);
         team.ok(&["seal", "-q"]);
+        let build = team.dir.path().join("tide");
+        fs::create_dir_all(build.join("DEBIAN")).unwrap();
+        fs::create_dir_all(build.join("usr/share/tide")).unwrap();
+        fs::write(build.join("usr/share/tide/table"), "6\n").unwrap();
+        let control = "Package: tide\nVersion: 1.0\nArchitecture: all\nMaintainer: Brindle Ferry <crew@brindle.example>\nDescription: tides\n";
+        fs::write(build.join("DEBIAN/control"), control).unwrap();
+        crate::kinds::added(&team, &build);
         team
     };
     for who in Someone::each(make) {
@@ -52,7 +59,7 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
         fs::create_dir_all(&dots).unwrap();
         [".shared", ".other"].iter().for_each(|name| fs::write(dots.join(name), "mine\n").unwrap());
         let config = format!(
-            "[personal]\ndepots = [\"{depot}\"]\ntoolchains = {{ tidewatch = \"1\", quill = \"2.3\" }}\n\
+            "[personal]\ndepots = [\"{depot}\"]\npackages = [\"tide\", \"busybox-static\"]\ntoolchains = {{ tidewatch = \"1\", quill = \"2.3\" }}\n\
              extensions = {{ \"tove.dusk\" = \"2\" }}\nsettings = {{ colours = \"dusk\", ruler = 80, own = true }}\n\
              env = {{ EDITOR = \"vi\", SITE_PORT = \"1\" }}\n[personal.dotfiles]\nfrom = \"{}\"\n",
             dots.display()
@@ -61,8 +68,10 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
         who.ok(&["start", "-q", "--wait"]);
         let inside = |script: &str| who.ok(&["run", "-q", "--", "sh", "-c", script]);
         assert_eq!(
-            inside("tidewatch; quill --version; echo $EDITOR $SITE_PORT; cat ~/.shared ~/.other"),
-            "tidewatch 1.3\nquill 2.4.1\nvi 8080\nmine\nteam\n",
+            inside(
+                "cat /usr/share/tide/table; tidewatch; quill --version; echo $EDITOR $SITE_PORT; cat ~/.shared ~/.other"
+            ),
+            "6\ntidewatch 1.3\nquill 2.4.1\nvi 8080\nmine\nteam\n",
             "{kind}"
         );
         let settings = inside("cat /etc/lantern/settings.json; ls /opt/lantern-extensions");
@@ -78,7 +87,10 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
         }
         assert!(!status.contains("EDITOR") && !status.contains(".shared"), "{kind}: {status}");
         let verdict = who.ok(&["verify"]);
-        assert!(verdict.contains("personal, does not count: toolchain tidewatch 1.3"), "{kind}: {verdict}");
+        assert!(
+            verdict.contains("personal, does not count: package tide 1.0, toolchain tidewatch 1.3"),
+            "{kind}: {verdict}"
+        );
         assert!(who.ok(&["drift"]).contains("nothing was changed by hand"), "{kind}");
         // What was chosen stays, also where nothing can be asked any more.
         who.ok(&["stop", "-q"]);
@@ -87,10 +99,10 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
         assert_eq!(inside("tidewatch"), "tidewatch 1.3\n", "{kind}");
         who.ok(&["stop", "-q"]);
         // What cannot be had is told, and the workspace starts; without any of it, it is as it was.
-        who.configure("[personal]\ntoolchains = { tidewatch = \"7\" }\npackages = [\"tide\"]\n");
+        who.configure("[personal]\ntoolchains = { tidewatch = \"7\" }\npackages = [\"swell\"]\n");
         who.ok(&["start", "-q", "--wait"]);
         let status = who.ok(&["status"]);
-        assert!(status.contains("tidewatch") && status.contains("your packages are not there"), "{kind}: {status}");
+        assert!(status.contains("tidewatch") && status.contains("has no package `swell`"), "{kind}: {status}");
         who.ok(&["stop", "-q"]);
         who.configure("");
         who.ok(&["start", "-q", "--wait"]);

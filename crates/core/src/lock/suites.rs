@@ -115,6 +115,11 @@ impl DebianPin {
         self.stages.iter().flat_map(|stage| &stage.packages)
     }
 
+    /// The same, and those that a machine is started from.
+    pub fn files(&self) -> impl Iterator<Item = (&String, &ArchivePackage)> {
+        self.packages().chain(self.machine.iter().flat_map(|machine| &machine.packages))
+    }
+
     /// A package of this name.
     pub fn package(&self, name: &str) -> Option<&ArchivePackage> {
         self.stages.iter().find_map(|stage| stage.packages.get(name))

@@ -66,7 +66,7 @@ impl Filler<'_> {
             self.index.packages.retain(|one| (&one.name, &one.version) != (&entry.name, &entry.version));
             self.index.packages.push(entry);
         }
-        for (name, pin) in lock.debian.iter().flat_map(|debian| debian.packages()) {
+        for (name, pin) in lock.debian.iter().flat_map(|debian| debian.files()) {
             let file = self.bring_package(name, pin)?;
             let (name, version, architecture) = (name.clone(), pin.version.clone(), pin.architecture.clone());
             let entry = Package { name, version, architecture, file };
