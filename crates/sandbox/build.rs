@@ -12,7 +12,16 @@ fn main() {
     let program = Path::new(&out).join("first");
     // Its system calls are those of this architecture.
     if env::var("CARGO_CFG_TARGET_ARCH").is_ok_and(|architecture| architecture == "x86_64") {
-        let own = ["-C", "linker-flavor=ld.lld", "-C", "linker=rust-lld", "-C", "link-arg=-static"];
+        let own = [
+            "-C",
+            "linker-flavor=ld.lld",
+            "-C",
+            "linker=rust-lld",
+            "-C",
+            "link-self-contained=no",
+            "-C",
+            "link-arg=-static",
+        ];
         let by_compiler = ["-C", "link-arg=-nostartfiles", "-C", "link-arg=-nostdlib", "-C", "link-arg=-static"];
         // A compiler that does not bring its linker has that of the C compiler.
         assert!(
@@ -29,7 +38,7 @@ fn make(program: &Path, linker: &[&str]) -> bool {
     let mut rustc = Command::new(env::var_os("RUSTC").unwrap_or_else(|| "rustc".into()));
     rustc.args(["--edition", "2024", "--crate-type", "bin", "--crate-name", "first", "-D", "warnings"]);
     rustc.args(["-C", "panic=abort", "-C", "opt-level=2", "-C", "relocation-model=static"]);
-    rustc.args(["-C", "strip=symbols", "-C", "link-self-contained=no", "-C", "default-linker-libraries=no"]);
+    rustc.args(["-C", "strip=symbols", "-C", "default-linker-libraries=no"]);
     rustc.args(linker);
     rustc.arg("--target").arg(env::var("TARGET").unwrap_or_default());
     // Where this was made is nobody's to know.
