@@ -50,6 +50,10 @@ fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
         let text = "the spec has no [machine], so nobody knows with which kernel; add the table, and run cavrith lock";
         return Err(Failure::Own(2, text.to_owned()));
     };
+    if to.path == Path::new("-") {
+        let text = "a disk has holes, which standard output cannot have; name a file";
+        return Err(Failure::Own(2, text.to_owned()));
+    }
     let is_qcow2 = to.path.extension().is_some_and(|ending| ending == "qcow2");
     let form = match to.format {
         Some(DiskFormat::Qcow2) => Form::Qcow2,

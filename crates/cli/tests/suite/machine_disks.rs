@@ -14,6 +14,8 @@ fn a_disk_needs_a_kernel_and_a_kernel_needs_the_archive() {
     let team = Team::locked();
     let disk = team.dir.path().join("pier.img").display().to_string();
     assert!(team.fails(&["export", "disk", &disk], 2).contains("the spec has no [machine]"));
+    let bytes = fs::read(team.project().join("cavrith.lock")).unwrap();
+    assert!(!String::from_utf8_lossy(&bytes).contains("machine"), "a lock without one is as it was");
     team.add("[machine]\nmemory = \"2 GiB\"");
     let told = team.fails(&["check"], 1);
     assert!(told.contains("`machine` takes its kernel from the Debian archive"), "{told}");
@@ -107,6 +109,7 @@ fn online_a_disk_is_the_same_for_every_kind_of_member_and_starts_by_itself_and_b
         team.ok(&["lock", "-q"]);
         team
     };
+    assert!(told(&make().run(&["export", "disk", "-"])).contains("name a file"));
     // All from one lock, since the archive may have moved on.
     let lock = fs::read(make().project().join("cavrith.lock")).unwrap();
     let mut digests = Vec::new();
