@@ -8,8 +8,6 @@ use crate::piece::Piece;
 
 /// Bytes of a block, of the root as of the tree.
 const BLOCK: usize = 4096;
-/// Digests in a block.
-const DIGESTS: usize = BLOCK / 32;
 
 /// A root that is being proved, block by block.
 #[derive(Debug)]
@@ -42,16 +40,6 @@ impl Proof {
     pub fn words(&self) -> String {
         format!("cavrith.verity={}:{}:{}", digits(&self.root), digits(&self.salt), self.blocks)
     }
-}
-
-/// Bytes of the tree over a root of so many bytes.
-pub fn tree_size(root: u64) -> u64 {
-    let (mut size, mut blocks) = (0, root / BLOCK as u64);
-    while blocks > 1 {
-        blocks = blocks.div_ceil(DIGESTS as u64);
-        size += blocks;
-    }
-    size * BLOCK as u64
 }
 
 impl Verity {

@@ -140,7 +140,7 @@ fn all_pinned<'a>(project: &'a Project, lock: &'a Lock, records: &'a Records<'a>
         let get = move |supply: Supply<'_>| supply.source(origins, source).map(drop);
         wanted.push((what, PinnedFile::new(source.sha256, source.size, get)));
     }
-    for (name, pin) in lock.debian.iter().flat_map(|debian| debian.files()) {
+    for (name, pin) in lock.debian.iter().flat_map(|debian| debian.packages()) {
         let get = move |supply: Supply<'_>| supply.package(origins, name, pin).map(drop);
         wanted.push((format!("package {name} {}", pin.version), PinnedFile::new(pin.sha256, pin.size, get)));
     }

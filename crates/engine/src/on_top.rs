@@ -90,11 +90,9 @@ pub struct OnTop {
     pub notes: Vec<String>,
 }
 
-impl PersonalConfig {
-    /// Whether a package is one of those that are wished for.
-    fn names(&self, package: &str) -> bool {
-        self.packages.iter().any(|wish| parse_alternative(wish).name == package)
-    }
+/// Whether a package is one of those that are wished for.
+fn wishes_for(own: &PersonalConfig, package: &str) -> bool {
+    own.packages.iter().any(|wish| parse_alternative(wish).name == package)
 }
 
 /// Whether a configuration wants anything of the kind.
@@ -149,16 +147,17 @@ pub fn make(
         let choice = &project.spec.personal;
         let layer = above(context, own, (&wished, lock, &plan), &beneath, choice, &mut pins)?;
         found.above.push(layer);
-        let (wished, needed): (Vec<_>, Vec<_>) = pins.packages.iter().partition(|(name, _)| own.names(name));
+        let (wished, needed): (Vec<_>, Vec<_>) = pins.packages.iter().partition(|(name, _)| wishes_for(own, name));
         found.what.extend(wished.iter().map(|(name, package)| format!("package {name} {}", package.version)));
         if let (Some(last), 1..) = (found.what.last_mut(), needed.len()) {
             *last += &format!(", with {} that these need", count(needed.len(), "package"));
         }
     }
+    let of_team = Plan::new(&project.spec, lock);
     for planned in plan.layers.iter().filter(|layer| matches!(layer.content, Content::Settings { .. })) {
         // What is the same as in the image is there already.
-        let same = |one: &&PlannedLayer| one.name == planned.name && plan.key(one, None) == plan.key(planned, None);
-        if !Plan::new(&project.spec, lock).layers.iter().any(|one| same(&one)) {
+        let key = plan.key(planned, None);
+        if !of_team.layers.iter().any(|one| one.name == planned.name && plan.key(one, None) == key) {
             let cache = LayerCache::new(context, &plan);
             let make = || {
                 let tree = beneath.tree()?;
@@ -422,7 +421,7 @@ fn above(
         beneath: base.iter().flat_map(|base| base.packages()).map(|(_, package)| package.sha256).collect(),
         left_out: Vec::new(),
     };
-    let wished: Vec<_> = pins.packages.keys().filter(|name| own.names(name)).map(String::as_str).collect();
+    let wished: Vec<_> = pins.packages.keys().filter(|name| wishes_for(own, name)).map(String::as_str).collect();
     let name = format!("your packages {}", wished.join(", "));
     let planned = PlannedLayer { name, content: Content::Stage(stage.clone()), time: lock.epoch };
     let mut beneath = Encoder::new("cavrith on top 1");

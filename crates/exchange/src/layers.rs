@@ -53,18 +53,36 @@ pub fn write_root(
     to: &mut (dyn Write + Send),
     name: &Path,
 ) -> Result<Packed, ExchangeError> {
-    let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
-    let merged = Tree::merged(&trees);
-    let roots: Vec<PathBuf> = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
-    let mut content = |path: &RootPath| {
-        // The uppermost layer that has it; what is above a file in the merged tree is the file itself.
-        let layer =
-            trees.iter().rposition(|tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. })));
-        let root = layer.and_then(|layer| roots.get(layer));
-        open(root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?, path)
-    };
-    let packed = packing::pack(compression, to, |out| tar_writer::write(&merged, &mut content, out));
+    let whole = Whole::read(store, image)?;
+    let mut content = |path: &RootPath| Ok(Box::new(whole.content(path)?) as Box<dyn Read>);
+    let packed = packing::pack(compression, to, |out| tar_writer::write(&whole.merged, &mut content, out));
     packed.map_err(writing(name))
+}
+
+/// A whole image, and where its files are.
+pub(crate) struct Whole {
+    /// All that is in it.
+    pub merged: Tree,
+    trees: Vec<Tree>,
+    roots: Vec<PathBuf>,
+}
+
+impl Whole {
+    /// Reads the lists of all layers.
+    pub fn read(store: &Store, image: &ImageRecord) -> Result<Self, ExchangeError> {
+        let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
+        let roots = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
+        Ok(Self { merged: Tree::merged(&trees), trees, roots })
+    }
+
+    /// A file of it.
+    pub fn content(&self, path: &RootPath) -> io::Result<File> {
+        // The uppermost layer that has it; what is above a file in the merged tree is the file itself.
+        let has = |tree: &Tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. }));
+        let root = self.trees.iter().rposition(has).and_then(|layer| self.roots.get(layer));
+        let root = root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?;
+        reading::open(&root.join(path.as_relative()))
+    }
 }
 
 fn open(root: &Path, path: &RootPath) -> io::Result<Box<dyn Read>> {

@@ -12,6 +12,7 @@
 mod attaching;
 pub mod bodies;
 pub mod cache;
+pub mod disk_file;
 pub mod error;
 mod git;
 pub mod joining;

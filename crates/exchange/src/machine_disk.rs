@@ -7,7 +7,7 @@
 
 use std::collections::BTreeSet;
 use std::fs::{self, File};
-use std::io::{self, Read, Seek as _, SeekFrom, Write};
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::account::{self, ACCOUNT_ID};
@@ -16,14 +16,12 @@ use cavrith_core::lock::suites::MachinePin;
 use cavrith_core::path::RootPath;
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::machine::{Machine, STUB};
-use cavrith_core::tree::{Kind, Tree};
 use cavrith_disk::cpio::Cpio;
 use cavrith_disk::erofs::Erofs;
 use cavrith_disk::ext4::Ext4;
 use cavrith_disk::fat::Fat;
 use cavrith_disk::gpt::{self, Guid, Partition, Purpose, SECTOR};
 use cavrith_disk::piece::Piece;
-use cavrith_disk::qcow2::{CLUSTER, Qcow2};
 use cavrith_disk::verity::{Proof, Verity};
 use cavrith_disk::{module, unified};
 use cavrith_engine::context::BuildContext;
@@ -36,7 +34,9 @@ use cavrith_store::reading;
 use cavrith_store::records::ImageRecord;
 
 use crate::ExchangeError;
+use crate::disk_file::{BUFFER, Form, Sink};
 use crate::error::writing;
+use crate::layers::Whole;
 
 /// What a machine needs before its root is there, in this order; what the kernel has built in is no module.
 const MODULES: [&str; 10] = [
@@ -235,40 +235,18 @@ fn add_module<'a>(
     Ok(())
 }
 
-/// A whole image, and where its files are.
-struct Whole {
-    merged: Tree,
-    trees: Vec<Tree>,
-    roots: Vec<PathBuf>,
-}
-
-impl Whole {
-    fn read(context: BuildContext<'_>, image: &ImageRecord) -> Result<Self, ExchangeError> {
-        let store = context.store;
-        let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
-        let roots = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
-        Ok(Self { merged: Tree::merged(&trees), trees, roots })
-    }
-
-    fn content(&self, path: &RootPath) -> io::Result<File> {
-        let has = |tree: &Tree| tree.get(path).is_some_and(|entry| matches!(entry.kind, Kind::File { .. }));
-        let root = self.trees.iter().rposition(has).and_then(|layer| self.roots.get(layer));
-        let root = root.ok_or_else(|| io::Error::other(format!("BUG: no layer has {path}")))?;
-        reading::open(&root.join(path.as_relative()))
-    }
-
-    fn file_system(&self, image: &ImageRecord, epoch: u64) -> Result<Erofs<'_>, ExchangeError> {
-        let uuid = Guid::of("root file system", image.image.to_string().as_bytes());
-        Erofs::new(&self.merged, uuid.0, epoch).map_err(|error| refused(error.to_string()))
-    }
+/// The root of an image as a file system.
+fn root_of<'a>(whole: &'a Whole, image: &ImageRecord, epoch: u64) -> Result<Erofs<'a>, ExchangeError> {
+    let uuid = Guid::of("root file system", image.image.to_string().as_bytes());
+    Erofs::new(&whole.merged, uuid.0, epoch).map_err(|error| refused(error.to_string()))
 }
 
 /// What proves the root of an image: it is read once for that, before it is written.
 fn proof(context: BuildContext<'_>, image: &ImageRecord, epoch: u64) -> Result<Proof, ExchangeError> {
-    let whole = Whole::read(context, image)?;
+    let whole = Whole::read(context.store, image)?;
     let mut verity = Verity::new(*image.image.as_bytes());
     let mut buffer = vec![0; BUFFER];
-    let read = whole.file_system(image, epoch)?.pieces(&mut |piece| {
+    let read = root_of(&whole, image, epoch)?.pieces(&mut |piece| {
         verity.piece(piece);
         let Piece::Content(path, size) = piece else { return Ok(()) };
         let (mut from, mut left) = (whole.content(path)?, size);
@@ -295,7 +273,7 @@ pub fn write(
     epoch: u64,
     (to, name, form): (&mut File, &Path, Form),
 ) -> Result<WrittenDisk, ExchangeError> {
-    let whole = Whole::read(context, image)?;
+    let whole = Whole::read(context.store, image)?;
     let content = |path: &RootPath| whole.content(path);
     let fingerprint = image.image.to_string();
     let of = |what: &str| Guid::of(what, fingerprint.as_bytes());
@@ -316,7 +294,7 @@ pub fn write(
     let files: [(&[&str], &[u8]); 1] = [(&["EFI", "BOOT", "BOOTX64.EFI"], &program)];
     let serial = of("serial").0;
     let efi = Fat::new(&files, u32::from_le_bytes([serial[0], serial[1], serial[2], serial[3]]), epoch);
-    let root = whole.file_system(image, epoch)?;
+    let root = root_of(&whole, image, epoch)?;
     let efi_first = gpt::FIRST;
     let root_first = (efi_first + efi.sectors()).next_multiple_of(ALIGNED);
     let tree = proof.as_ref().map(|proof| proof.tree.as_slice()).unwrap_or_default();
@@ -385,124 +363,4 @@ pub fn write_kernel(started: &Started, to: &Path) -> Result<(), ExchangeError> {
         cavrith_store::atomic::write(&to.join(name), bytes)?;
     }
     Ok(())
-}
-
-/// Bytes that are written at once.
-const BUFFER: usize = 1 << 20;
-
-/// The form of a disk's file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
-    /// As it is; what is zero is a hole.
-    Raw,
-    /// As QEMU keeps disks.
-    Qcow2,
-}
-
-/// A disk's file on its way.
-struct Sink<'a> {
-    file: &'a mut File,
-    at: u64,
-    /// What is at the end and not written yet.
-    buffer: Vec<u8>,
-    packed: Option<Qcow2>,
-}
-
-impl<'a> Sink<'a> {
-    fn new(file: &'a mut File, size: u64, form: Form) -> Self {
-        let packed = (form == Form::Qcow2).then(|| Qcow2::new(size));
-        Self { file, at: 0, buffer: Vec::with_capacity(BUFFER), packed }
-    }
-
-    fn piece(&mut self, piece: Piece<'_>, content: &dyn Fn(&RootPath) -> io::Result<File>) -> io::Result<()> {
-        match piece {
-            Piece::Known(bytes) => self.known(bytes),
-            Piece::Zeros(count) => self.to(self.at + count),
-            Piece::Content(path, size) => self.content(content(path)?, size),
-        }
-    }
-
-    fn known(&mut self, bytes: &[u8]) -> io::Result<()> {
-        for part in bytes.chunks(BUFFER) {
-            if self.buffer.len() + part.len() > BUFFER {
-                self.flush()?;
-            }
-            self.buffer.extend_from_slice(part);
-            self.at += part.len() as u64;
-        }
-        Ok(())
-    }
-
-    /// Goes on at a place behind; what is between is zero.
-    fn to(&mut self, at: u64) -> io::Result<()> {
-        // Up to a whole cluster, so that what follows begins with one.
-        let count = at - self.at;
-        let filled = count.min(self.at.next_multiple_of(CLUSTER) - self.at);
-        self.zeros(filled)?;
-        if count - filled >= CLUSTER {
-            self.flush()?;
-            // With nothing held back, so many whole clusters are zero.
-            self.at = at / CLUSTER * CLUSTER;
-            self.file.seek(SeekFrom::Start(self.at))?;
-        }
-        self.zeros(at - self.at)
-    }
-
-    fn zeros(&mut self, count: u64) -> io::Result<()> {
-        if self.buffer.len() as u64 + count > BUFFER as u64 {
-            self.flush()?;
-        }
-        self.buffer.resize(self.buffer.len() + count as usize, 0);
-        self.at += count;
-        Ok(())
-    }
-
-    fn content(&mut self, from: File, size: u64) -> io::Result<()> {
-        let mut left = from.take(size);
-        let before = self.at;
-        loop {
-            let room = BUFFER - self.buffer.len();
-            let read = (&mut left).take(room as u64).read_to_end(&mut self.buffer)?;
-            self.at += read as u64;
-            if read < room {
-                break;
-            }
-            self.flush()?;
-        }
-        if self.at - before == size { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
-    }
-
-    /// Writes what is held back, but for the beginning of a cluster that is not whole.
-    fn flush(&mut self) -> io::Result<()> {
-        let Some(packed) = &mut self.packed else {
-            self.file.write_all(&self.buffer)?;
-            self.buffer.clear();
-            return Ok(());
-        };
-        let first = (self.at - self.buffer.len() as u64) / CLUSTER;
-        let mut written = 0;
-        for (cluster, content) in (first..).zip(self.buffer.chunks_exact(CLUSTER as usize)) {
-            if let Some(at) = packed.place(cluster, content) {
-                self.file.seek(SeekFrom::Start(at))?;
-                self.file.write_all(content)?;
-            }
-            written += content.len();
-        }
-        self.buffer.drain(..written);
-        Ok(())
-    }
-
-    fn finish(mut self) -> io::Result<u64> {
-        let size = self.at;
-        self.zeros(size.next_multiple_of(CLUSTER) - size)?;
-        self.flush()?;
-        let Some(packed) = &self.packed else {
-            self.file.set_len(size)?;
-            return Ok(size);
-        };
-        self.file.seek(SeekFrom::Start(0))?;
-        self.file.write_all(&packed.head())?;
-        self.file.set_len(packed.file_size())?;
-        Ok(packed.file_size())
-    }
 }

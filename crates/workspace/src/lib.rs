@@ -11,6 +11,7 @@
 //!
 //! | module | what |
 //! |---|---|
+//! | [`adding`] | what a member brings to a workspace |
 //! | [`lifecycle`] | starting, following a changed spec, dropping |
 //! | [`moved`] | which folder a workspace belongs to, whatever its path |
 //! | [`beside`] | folders and workspaces of other revisions |
@@ -28,6 +29,7 @@
 //! | [`verifying`] | measures the image and a fresh workspace against the seal |
 #![forbid(unsafe_code)]
 
+pub mod adding;
 pub mod backups;
 pub mod beside;
 pub mod copying;

@@ -9,6 +9,7 @@ use cavrith_keeper::client::Client;
 use cavrith_keeper::names;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Standing;
+use cavrith_workspace::adding;
 use cavrith_workspace::drifting;
 use cavrith_workspace::lifecycle::{self, Wanted};
 use serde_json::json;
@@ -86,7 +87,10 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             };
             let same = wanted.arrangement.image == status.arrangement.image;
             let lost = if same { None } else { say_what_is_lost(screen, command, &place, &status.arrangement, lost)? };
-            let added = lifecycle::added(&project, &typed, false)?;
+            let brought = adding::brought(&project, &typed, false)?;
+            let added = build::with_progress(screen, &build_env, Where::Aside, false, |context| {
+                Ok(brought.over(context, (&project, &lock), &built.record))
+            })?;
             running_stop(screen, &place)?;
             if let Some(scratch) = lost {
                 let aside = lifecycle::set_scratch_aside(&home, &place, &scratch)?;

@@ -11,7 +11,7 @@ use cavrith_engine::project::Project;
 use cavrith_engine::team::{self, Standing};
 use cavrith_engine::{on_top, project, suites, survey};
 use cavrith_store::Store;
-use cavrith_workspace::lifecycle;
+use cavrith_workspace::adding;
 use serde_json::{Value, json};
 
 use crate::args::{Check, General, Report};
@@ -67,7 +67,7 @@ fn personal(general: &General, screen: &Screen, command: &Report) -> Outcome {
     let path = member::config_path().unwrap_or_default();
     let project = project::find(general.project()).ok();
     let own = project.as_deref().map_or_else(|| config.personal.clone(), |dir| config.personal.for_project(dir));
-    let added = lifecycle::personal(&own, &config)?;
+    let added = adding::personal(&own, &config)?;
     let files: Vec<_> = added.dotfiles.files.iter().map(|file| format!("~/{}", file.path)).collect();
     if command.json {
         screen.json(&json!({

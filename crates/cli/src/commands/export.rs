@@ -9,8 +9,8 @@ use cavrith_core::oci::image::Compression;
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::machine::Machine;
 use cavrith_core::verdict::{count, size};
+use cavrith_exchange::disk_file::Form;
 use cavrith_exchange::layout::{self, Outgoing, PackedImage};
-use cavrith_exchange::machine_disk::Form;
 use cavrith_exchange::{layers, machine_disk};
 use serde_json::json;
 

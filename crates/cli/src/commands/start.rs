@@ -15,7 +15,8 @@ use cavrith_keeper::protocol::Status;
 use cavrith_keeper::record::{Record, Standing};
 use cavrith_store::Store;
 use cavrith_workspace::WorkspaceError;
-use cavrith_workspace::lifecycle::{self, Added, Meant, Pending, Wanted};
+use cavrith_workspace::adding;
+use cavrith_workspace::lifecycle::{self, Meant, Pending, Wanted};
 use cavrith_workspace::scratches;
 use serde_json::json;
 
@@ -146,11 +147,10 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     if !way.anyway {
         lifecycle::check_machine(&build_env::home()?, project, &lock, &build_env.store_session.store)?;
     }
-    let mut added = if way.plain { Added::default() } else { lifecycle::added(project, &typed, way.bare)? };
+    let brought = if way.plain { None } else { Some(adding::brought(project, &typed, way.bare)?) };
     let built = build::ensure(screen, &build_env, project, &lock)?;
-    build::with_progress(screen, &build_env, Where::Aside, false, |context| {
-        added.make_layers(context, (project, &lock), &built.record);
-        Ok(())
+    let added = build::with_progress(screen, &build_env, Where::Aside, false, |context| {
+        Ok(brought.map(|brought| brought.over(context, (project, &lock), &built.record)).unwrap_or_default())
     })?;
     let wanted = Wanted::new(project, &lock, &built.record);
     let image = wanted.arrangement.image;

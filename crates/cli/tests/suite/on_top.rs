@@ -55,6 +55,7 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
     for who in Someone::each(make) {
         let kind = who.kind;
         let depot = own_depot(&who);
+        let sealed = fs::read(who.project().join("cavrith.lock")).unwrap();
         let dots = who.dir().join("dots");
         fs::create_dir_all(&dots).unwrap();
         [".shared", ".other"].iter().for_each(|name| fs::write(dots.join(name), "mine\n").unwrap());
@@ -92,6 +93,28 @@ fn toolchains_extensions_and_settings_lie_apart_from_the_image_and_the_team_s_co
             "{kind}: {verdict}"
         );
         assert!(who.ok(&["drift"]).contains("nothing was changed by hand"), "{kind}");
+        // A changed spec that takes a restart does not take it away.
+        let spec = fs::read_to_string(who.project().join("cavrith.toml")).unwrap();
+        fs::write(
+            who.project().join("cavrith.toml"),
+            spec.replace("[env]", "[env]\nTIDE = \"low\"")
+                .replace("run   = \"./serve.sh\"", "run   = \"sleep 1; ./serve.sh\""),
+        )
+        .unwrap();
+        who.ok(&["lock", "-q"]);
+        who.ok(&["apply", "-q"]);
+        assert_eq!(inside("echo $TIDE; tidewatch"), "low\ntidewatch 1.3\n", "{kind}");
+        fs::write(
+            who.project().join("cavrith.toml"),
+            spec.replace("name = \"frame the site\"", "name = \"frame it\"")
+                .replace("run  = \"quill frame /srv/site\"", "run  = \"quill frame /srv/site; echo x > /srv/x\""),
+        )
+        .unwrap();
+        who.ok(&["lock", "-q"]);
+        who.ok(&["apply", "-q"]);
+        assert_eq!(inside("cat /srv/x; tidewatch"), "x\ntidewatch 1.3\n", "{kind}");
+        fs::write(who.project().join("cavrith.toml"), &spec).unwrap();
+        fs::write(who.project().join("cavrith.lock"), &sealed).unwrap();
         // What was chosen stays, also where nothing can be asked any more.
         who.ok(&["stop", "-q"]);
         fs::rename(&depot, format!("{depot}-away")).unwrap();
