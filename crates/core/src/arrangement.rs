@@ -44,6 +44,24 @@ pub struct Arrangement {
     pub limits: Limits,
     /// Whether it reaches other machines.
     pub network: Network,
+    /// The virtual machine that it runs in, when it does.
+    #[serde(default)]
+    pub machine: Option<MachinePart>,
+}
+
+/// A virtual machine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MachinePart {
+    /// The package of its kernel.
+    pub kernel: String,
+    /// Bytes of memory.
+    pub memory: u64,
+    /// Processors.
+    pub cpus: u32,
+    /// Each block of the root is proved when it is read.
+    pub verity: bool,
+    /// It is the member who wants it, and not the spec.
+    pub chosen: bool,
 }
 
 /// Records from before there were variants are of the main part.

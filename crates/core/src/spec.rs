@@ -146,12 +146,24 @@ pub struct Workspace {
     pub project: At<RootPath>,
     /// Whether it reaches other machines.
     pub network: Network,
+    /// What it runs in.
+    pub target: Target,
     /// Directories in which programs are looked for before all others.
     pub path: Vec<At<RootPath>>,
     /// What a member's machine must offer.
     pub host: Host,
     /// The account's home is the image's at each image, and does not go along from one to the next.
     pub fresh_home: bool,
+}
+
+/// What a workspace runs in.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Target {
+    /// Namespaces of the member's kernel.
+    #[default]
+    Namespaces,
+    /// A virtual machine, with a kernel of its own.
+    Machine,
 }
 
 /// Where a file or depot lies.

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
+use cavrith_core::digest::TreeDigest;
 use cavrith_core::oci::image::{Compression, PackedLayer};
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::SealedLayer;
@@ -70,8 +71,14 @@ pub(crate) struct Whole {
 impl Whole {
     /// Reads the lists of all layers.
     pub fn read(store: &Store, image: &ImageRecord) -> Result<Self, ExchangeError> {
-        let trees = image.layers.iter().map(|layer| store.layer_tree(&layer.tree)).collect::<Result<Vec<_>, _>>()?;
-        let roots = image.layers.iter().map(|layer| store.layer_root(&layer.tree)).collect();
+        Self::of(store, image.layers.iter().map(|layer| layer.tree))
+    }
+
+    /// Reads the lists of these layers, the lowest first.
+    pub fn of(store: &Store, layers: impl Iterator<Item = TreeDigest>) -> Result<Self, ExchangeError> {
+        let layers: Vec<_> = layers.collect();
+        let trees = layers.iter().map(|layer| store.layer_tree(layer)).collect::<Result<Vec<_>, _>>()?;
+        let roots = layers.iter().map(|layer| store.layer_root(layer)).collect();
         Ok(Self { merged: Tree::merged(&trees), trees, roots })
     }
 

@@ -19,6 +19,7 @@ pub mod joining;
 pub mod layers;
 pub mod layout;
 pub mod machine_disk;
+pub mod machine_files;
 pub mod packing;
 pub mod parcel;
 pub mod pushing;

@@ -11,6 +11,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use cavrith_core::account::{self, ACCOUNT_ID};
+use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::DebianPin;
 use cavrith_core::lock::suites::MachinePin;
 use cavrith_core::path::RootPath;
@@ -97,6 +98,71 @@ fn partition_name(what: &str, image: &ImageRecord) -> String {
     format!("{what}-{}", &image.image.to_string()[..16])
 }
 
+/// A kernel, what it loads, and what firmware starts it by.
+pub(crate) struct Kernel {
+    /// The kernel.
+    pub bytes: Vec<u8>,
+    /// Its release.
+    pub release: String,
+    modules: Vec<(String, Vec<u8>)>,
+    stub: PathBuf,
+}
+
+impl Kernel {
+    /// Gets hold of the packages that the lock has pinned.
+    ///
+    /// # Errors
+    /// When one cannot be had, or is not what it should be.
+    pub fn find(
+        context: BuildContext<'_>,
+        project: &Project,
+        pin: &DebianPin,
+        wanted: impl Iterator<Item = &'static str>,
+    ) -> Result<Self, ExchangeError> {
+        let pins = pin.machine.as_ref().ok_or_else(|| refused("the lock has no kernel; run cavrith lock"))?;
+        if FIRST_PROCESS.is_empty() {
+            return Err(refused("machines are made for x86-64 only"));
+        }
+        let (mut root, mut stub) = (None, None);
+        for (name, package) in &pins.packages {
+            let dir = kernels::unpacked(context, project, name, package)?;
+            if name == STUB { stub = Some(dir) } else { root = Some(dir) }
+        }
+        let (Some(root), Some(stub)) = (root, stub) else {
+            return Err(refused("the lock has no kernel; run cavrith lock"));
+        };
+        let (release, kernel) = kernel_of(&root, pins)?;
+        let modules = modules_of(&root, &release, wanted)?;
+        Ok(Self { bytes: read(&kernel)?, release, modules, stub: stub.join(STUB_PLACE) })
+    }
+
+    /// The first file system, with what its first process is told.
+    pub fn first(&self, settings: &str, epoch: u64) -> Vec<u8> {
+        let mut first = Cpio::new(epoch);
+        first.directory("dev");
+        first.device("dev/console", 0o600, (5, 1));
+        first.file("init", 0o755, FIRST_PROCESS);
+        let mut list = String::new();
+        first.directory("lib");
+        for (path, bytes) in &self.modules {
+            first.file(&path[1..], 0o644, bytes);
+            list += &format!("{path}\n");
+        }
+        first.file("modules", 0o644, list.as_bytes());
+        first.file("settings", 0o644, settings.as_bytes());
+        first.finish()
+    }
+}
+
+fn read(path: &Path) -> Result<Vec<u8>, ExchangeError> {
+    reading::bytes(path).map_err(|error| file_error("read", path)(error).into())
+}
+
+/// The modules that a machine needs.
+pub(crate) fn wanted_modules(machine: &Machine) -> impl Iterator<Item = &'static str> {
+    MODULES.iter().copied().chain(machine.verity.then_some(VERITY_MODULE))
+}
+
 /// Gets hold of kernel and stub, and makes what the kernel starts.
 ///
 /// # Errors
@@ -108,46 +174,24 @@ pub fn started(
     (machine, setup, image): (&Machine, &Setup, &ImageRecord),
     epoch: u64,
 ) -> Result<Started, ExchangeError> {
-    let pins = pin.machine.as_ref().ok_or_else(|| refused("the lock has no kernel; run cavrith lock"))?;
-    if FIRST_PROCESS.is_empty() {
-        return Err(refused("machines are made for x86-64 only"));
-    }
-    let (mut root, mut stub) = (None, None);
-    for (name, package) in &pins.packages {
-        let dir = kernels::unpacked(context, project, name, package)?;
-        if name == STUB { stub = Some(dir) } else { root = Some(dir) }
-    }
-    let (Some(root), Some(stub)) = (root, stub) else {
-        return Err(refused("the lock has no kernel; run cavrith lock"));
-    };
-    let read = |path: &Path| reading::bytes(path).map_err(|error| ExchangeError::from(file_error("read", path)(error)));
-    let (release, kernel) = kernel_of(&root, pins)?;
-    let wanted = MODULES.iter().copied().chain(machine.verity.then_some(VERITY_MODULE));
-    let modules = modules_of(&root, &release, wanted)?;
-    let mut first = Cpio::new(epoch);
-    first.directory("dev");
-    first.device("dev/console", 0o600, (5, 1));
-    first.file("init", 0o755, FIRST_PROCESS);
-    let mut list = String::new();
-    first.directory("lib");
-    for (path, bytes) in &modules {
-        first.file(&path[1..], 0o644, bytes);
-        list += &format!("{path}\n");
-    }
-    first.file("modules", 0o644, list.as_bytes());
-    first.file("settings", 0o644, settings(setup, image).as_bytes());
-    let proof = machine.verity.then(|| proof(context, image, epoch)).transpose()?;
-    let words = proof.iter().map(Proof::words);
-    let command_line = std::iter::once(COMMAND_LINE.to_owned()).chain(words).collect::<Vec<_>>().join(" ");
+    let kernel = Kernel::find(context, project, pin, wanted_modules(machine))?;
+    let whole = || Whole::read(context.store, image);
+    let proof = machine.verity.then(|| proof(&whole()?, &image.image, epoch)).transpose()?;
     Ok(Started {
-        command_line,
+        command_line: command_line(proof.as_ref()),
         proof,
-        kernel: read(&kernel)?,
-        first: first.finish(),
-        release,
-        stub: read(&stub.join(STUB_PLACE))?,
+        first: kernel.first(&settings(setup, image), epoch),
+        stub: read(&kernel.stub)?,
+        kernel: kernel.bytes,
+        release: kernel.release,
         room: machine.disk,
     })
+}
+
+/// What a kernel is told when it starts.
+pub(crate) fn command_line(proof: Option<&Proof>) -> String {
+    let words = proof.into_iter().map(Proof::words);
+    std::iter::once(COMMAND_LINE.to_owned()).chain(words).collect::<Vec<_>>().join(" ")
 }
 
 /// What the first process is told.
@@ -175,10 +219,10 @@ fn kernel_of(root: &Path, pins: &MachinePin) -> Result<(String, PathBuf), Exchan
 }
 
 /// The modules that are needed, each after those that it needs, with their paths in the first file system.
-fn modules_of<'a>(
+fn modules_of(
     root: &Path,
     release: &str,
-    wanted: impl Iterator<Item = &'a str>,
+    wanted: impl Iterator<Item = &'static str>,
 ) -> Result<Vec<(String, Vec<u8>)>, ExchangeError> {
     let places = ["usr/lib/modules", "lib/modules"].map(|place| root.join(place).join(release).join("kernel"));
     let top =
@@ -236,17 +280,16 @@ fn add_module<'a>(
 }
 
 /// The root of an image as a file system.
-fn root_of<'a>(whole: &'a Whole, image: &ImageRecord, epoch: u64) -> Result<Erofs<'a>, ExchangeError> {
-    let uuid = Guid::of("root file system", image.image.to_string().as_bytes());
+pub(crate) fn root_of<'a>(whole: &'a Whole, image: &ImageFingerprint, epoch: u64) -> Result<Erofs<'a>, ExchangeError> {
+    let uuid = Guid::of("root file system", image.to_string().as_bytes());
     Erofs::new(&whole.merged, uuid.0, epoch).map_err(|error| refused(error.to_string()))
 }
 
 /// What proves the root of an image: it is read once for that, before it is written.
-fn proof(context: BuildContext<'_>, image: &ImageRecord, epoch: u64) -> Result<Proof, ExchangeError> {
-    let whole = Whole::read(context.store, image)?;
-    let mut verity = Verity::new(*image.image.as_bytes());
+pub(crate) fn proof(whole: &Whole, image: &ImageFingerprint, epoch: u64) -> Result<Proof, ExchangeError> {
+    let mut verity = Verity::new(*image.as_bytes());
     let mut buffer = vec![0; BUFFER];
-    let read = root_of(&whole, image, epoch)?.pieces(&mut |piece| {
+    let read = root_of(whole, image, epoch)?.pieces(&mut |piece| {
         verity.piece(piece);
         let Piece::Content(path, size) = piece else { return Ok(()) };
         let (mut from, mut left) = (whole.content(path)?, size);
@@ -294,7 +337,7 @@ pub fn write(
     let files: [(&[&str], &[u8]); 1] = [(&["EFI", "BOOT", "BOOTX64.EFI"], &program)];
     let serial = of("serial").0;
     let efi = Fat::new(&files, u32::from_le_bytes([serial[0], serial[1], serial[2], serial[3]]), epoch);
-    let root = root_of(&whole, image, epoch)?;
+    let root = root_of(&whole, &image.image, epoch)?;
     let efi_first = gpt::FIRST;
     let root_first = (efi_first + efi.sectors()).next_multiple_of(ALIGNED);
     let tree = proof.as_ref().map(|proof| proof.tree.as_slice()).unwrap_or_default();

@@ -35,8 +35,28 @@ const LISTED: &str = "home-of-image";
 pub const LEFT: &str = "left-behind";
 
 /// What an image has in a home, by path from there, so that it is the same whatever the account is called.
-#[derive(Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-struct OfImage(BTreeMap<String, String>);
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct OfImage(BTreeMap<String, String>);
+
+/// What an image has of an account's home, and how the directory above it is dressed.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ImageHome {
+    files: OfImage,
+    mode: u32,
+    owner: (u32, u32),
+    time: u64,
+}
+
+impl ImageHome {
+    /// That of an account in a whole image.
+    pub fn of(tree: &Tree, account: &str) -> Self {
+        let Ok(root) = RootPath::from_absolute(&account::home(account)) else { return Self::default() };
+        let above = tree.get(&root.parent().unwrap_or_else(RootPath::root)).map(|entry| &entry.meta);
+        let (mode, owner, time) =
+            above.map_or((0o755, (0, 0), 0), |meta| (meta.mode.into(), (meta.uid, meta.gid), meta.time));
+        Self { files: OfImage::of(tree, &root), mode, owner, time }
+    }
+}
 
 impl OfImage {
     fn of(tree: &Tree, home: &RootPath) -> Self {
@@ -143,7 +163,7 @@ pub fn bring(
     place: &Place,
     scratch: &Path,
     (account, identity): (&str, Identity),
-    tree: impl FnOnce() -> Result<Tree, KeeperError>,
+    of_image: impl FnOnce() -> Result<ImageHome, KeeperError>,
 ) -> Result<Option<(Vec<String>, PathBuf)>, KeeperError> {
     let failed = |error| KeeperError::from(file_error("bring the home to", scratch)(error));
     let home = inner(account);
@@ -158,18 +178,13 @@ pub fn bring(
     if from.is_none() && scratch.join(LISTED).exists() {
         return Ok(None);
     }
-    let tree = tree()?;
-    let Ok(root) = RootPath::from_absolute(&account::home(account)) else { return Ok(None) };
-    let of_image = OfImage::of(&tree, &root);
+    let ImageHome { files: of_image, mode, owner, time } = of_image()?;
     note(&scratch.join(LISTED), &of_image)?;
     let Some((from, name, before)) = from else { return Ok(None) };
     if from.ends_with("merged") {
         without_image(&from, &name, &before).map_err(failed)?;
     }
     let (there, upper) = (Ground::open(&from).map_err(failed)?, Ground::open(&scratch.join("root")).map_err(failed)?);
-    let above = tree.get(&root.parent().unwrap_or_else(RootPath::root)).map(|entry| &entry.meta);
-    let (mode, owner, time) =
-        above.map_or((0o755, (0, 0), 0), |meta| (meta.mode.into(), (meta.uid, meta.gid), meta.time));
     // Where there is one owner, root's files need no note of theirs.
     let owner = (!identity.records_owners()).then_some(owner);
     upper.make_way(&home, &Dress { mode, owner, modified: time }).map_err(failed)?;

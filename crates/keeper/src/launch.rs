@@ -19,13 +19,15 @@ use cavrith_core::tree::Tree;
 use cavrith_engine::error::file_error;
 use cavrith_engine::personal::Personal;
 use cavrith_engine::secret_values::SecretValues;
+use cavrith_sandbox::guest::hypervisor::Parts;
 use cavrith_sandbox::{Identity, background, janitor, wire};
 use cavrith_store::Store;
 
 use crate::KeeperError;
 use crate::cleanup::{self, CleanupList};
-use crate::home;
-use crate::mounts::{self, FolderRoots};
+use crate::home::{self, ImageHome};
+use crate::machine;
+use crate::mounts::{self, Caches, FolderRoots};
 use crate::namespaces;
 use crate::offered;
 use crate::place::Place;
@@ -74,6 +76,8 @@ pub struct Launch {
     pub secrets: SecretValues,
     /// What its member adds.
     pub personal: Personal,
+    /// The files of the machine that it runs in, when it does.
+    pub machine: Option<Parts>,
     /// Only the files are wanted: no step, service or port is started, and nothing is recorded.
     pub plain: bool,
 }
@@ -108,6 +112,10 @@ pub fn launch(mut launch: Launch) -> Result<bool, KeeperError> {
 
 /// Every `main` that uses this crate calls this first. In a process that was started as a keeper it does not return.
 pub fn divert() {
+    if std::env::args_os().next().is_some_and(|name| name == machine::inside::NAME) {
+        let code = i32::from(machine::inside::run().is_err());
+        std::process::exit(code)
+    }
     if std::env::args_os().next().is_some_and(|name| name == NAME) {
         let code = i32::from(run().is_err());
         std::process::exit(code)
@@ -152,44 +160,52 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         return Err(KeeperError::Keeper { code: 3, kind: FailureCode::STORE, text });
     }
     let kept = hold_kept(&job.arrangement, &place)?;
-    let roots = FolderRoots { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
-    let mut folders = mounts::folders(&job.arrangement.folders, roots)?;
-    let layers = store.lower_directories(&job.layers, &staging.dir().join("bundles"))?;
-    let caches = mounts::caches(&store, &job.personal.caches, &job.arrangement, &layers)?;
-    folders.extend(caches.mounts);
     let scratch = place.scratch(&job.arrangement.image)?;
-    let mut gave_way = None;
-    if !job.arrangement.fresh_home && !job.plain {
-        let tree = || {
-            let trees = job.layers.iter().map(|layer| store.layer_tree(layer));
-            Ok(Tree::merged(&trees.collect::<Result<Vec<_>, _>>()?))
-        };
-        gave_way = home::bring(&place, &scratch, (&job.arrangement.setup.account, job.identity), tree)?;
-    }
-    let mut started = namespaces::start(
-        namespaces::Wanted {
-            place: &place,
-            arrangement: &job.arrangement,
-            identity: job.identity,
-            layers,
-            scratch: scratch.clone(),
-            folders: folders.clone(),
-            apt_sources: job.apt_sources.as_deref(),
-            secrets: &job.secrets,
-            personal: &job.personal,
-        },
-        &cleanup,
-    )?;
-    started.notes.extend(caches.notes);
-    started.notes.extend(gave_way.map(|(files, left)| {
-        format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
-    }));
+    let image_home = || {
+        let trees = job.layers.iter().map(|layer| store.layer_tree(layer));
+        let tree = Tree::merged(&trees.collect::<Result<Vec<_>, _>>()?);
+        Ok::<_, KeeperError>(ImageHome::of(&tree, &job.arrangement.setup.account))
+    };
+    let mut wanted = namespaces::Wanted {
+        place: &place,
+        arrangement: &job.arrangement,
+        identity: job.identity,
+        layers: Vec::new(),
+        scratch: scratch.clone(),
+        folders: Vec::new(),
+        apt_sources: job.apt_sources.as_deref(),
+        secrets: &job.secrets,
+        personal: &job.personal,
+    };
+    let has_home = !job.arrangement.fresh_home && !job.plain;
+    let mut caches = Caches::default();
+    let (mut started, folders) = if let Some(parts) = &job.machine {
+        let home = has_home.then(image_home).transpose()?;
+        (machine::start(parts.clone(), &wanted, home, &cleanup)?, Vec::new())
+    } else {
+        let roots = FolderRoots { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
+        let mut folders = mounts::folders(&job.arrangement.folders, roots)?;
+        let layers = store.lower_directories(&job.layers, &staging.dir().join("bundles"))?;
+        caches = mounts::caches(&store, &job.personal.caches, &job.arrangement, &layers)?;
+        folders.extend(std::mem::take(&mut caches.mounts));
+        let mut gave_way = None;
+        if has_home {
+            gave_way = home::bring(&place, &scratch, (&job.arrangement.setup.account, job.identity), image_home)?;
+        }
+        (wanted.layers, wanted.folders) = (layers, folders.clone());
+        let mut started = namespaces::start(wanted, &cleanup)?;
+        started.notes.append(&mut caches.notes);
+        started.notes.extend(gave_way.map(|(files, left)| {
+            format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
+        }));
+        (started, folders)
+    };
     let (stop, stopping) = mpsc::channel();
     let offered = std::mem::take(&mut started.offered);
     let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
     for one in offered {
         let keeper = Arc::clone(&keeper);
-        thread::spawn(move || offered::serve(&keeper, one));
+        thread::spawn(move || offered::serve(&keeper, &one));
     }
     let door = keeper.open_door()?;
     keeper.write_record();

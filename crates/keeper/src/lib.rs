@@ -21,6 +21,8 @@
 //! |---|---|
 //! | [`mod@launch`] | starting a keeper, and its life from the first line to the last |
 //! | [`namespaces`] | what a workspace runs in: namespaces, control groups, a way to other machines |
+//! | [`machine`] | the same in a virtual machine: from outside, and within |
+//! | [`furniture`] | what an inside is given before anything runs there |
 //! | [`cleanup`] | what has to be removed when a keeper is killed |
 //! | [`work`] | what its threads share |
 //! | [`state`] | its state: reported, frozen, changed while it runs |
@@ -52,11 +54,13 @@ mod dotfiles;
 pub mod error;
 mod event_log;
 pub mod folder_identity;
+mod furniture;
 mod git_credentials;
 pub mod home;
 pub mod journal;
 mod launch;
 mod links;
+mod machine;
 pub mod mounts;
 pub mod names;
 mod namespaces;

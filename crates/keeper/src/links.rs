@@ -2,7 +2,7 @@
 //! loopback; each connection is made by the keeper of the other workspace, which hands the socket over through its
 //! door. No port is open on this machine for it, and both workspaces keep their own networks.
 
-use std::net::{TcpListener, TcpStream};
+use std::net::TcpStream;
 use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::Arc;
@@ -11,6 +11,7 @@ use std::thread;
 use std::time::Duration;
 
 use cavrith_engine::personal::Link;
+use cavrith_sandbox::net::Listener;
 
 use crate::KeeperError;
 use crate::client::Client;
@@ -27,7 +28,7 @@ impl Keeper {
     /// Begins to take connections for all links. What cannot be listened on is shown in the status.
     pub fn begin_links(self: &Arc<Self>) {
         for (name, link) in &self.personal.links {
-            match self.connector.listen(link.port) {
+            match self.connector.take(link.port) {
                 Ok(listener) => {
                     let (keeper, name, link) = (Arc::clone(self), name.clone(), link.clone());
                     thread::spawn(move || keeper.attend_link(&listener, &name, &link));
@@ -40,7 +41,7 @@ impl Keeper {
         }
     }
 
-    fn attend_link(self: &Arc<Self>, listener: &TcpListener, name: &str, link: &Link) {
+    fn attend_link(self: &Arc<Self>, listener: &Listener, name: &str, link: &Link) {
         let open = Arc::new(AtomicUsize::new(0));
         loop {
             let Ok((inner, _)) = listener.accept() else {

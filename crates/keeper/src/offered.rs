@@ -7,14 +7,14 @@ use std::net::Shutdown;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::Duration;
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_engine::personal::{GPG_SOCKET, GitCredentials, Personal};
-use cavrith_sandbox::Identity;
+use cavrith_sandbox::{Identity, locked};
 
 use crate::work::Keeper;
 use crate::{agent, git_credentials};
@@ -37,8 +37,39 @@ pub(crate) enum Behind {
 /// A socket inside, and what answers there.
 #[derive(Debug)]
 pub(crate) struct Offered {
-    listener: UnixListener,
+    callers: Callers,
     behind: Behind,
+}
+
+/// Where those who ask come from.
+#[derive(Debug)]
+enum Callers {
+    /// A socket that we listen at.
+    Here(UnixListener),
+    /// A machine, where a process of ours listens.
+    Machine(Mutex<mpsc::Receiver<UnixStream>>),
+}
+
+impl Offered {
+    /// What a member wants, in a machine; those who ask there are handed over one by one.
+    pub(crate) fn in_machine(personal: &Personal) -> (Vec<Self>, Vec<mpsc::Sender<UnixStream>>) {
+        let with_callers = |behind: Behind| {
+            let (taker, callers) = mpsc::channel();
+            (Self { callers: Callers::Machine(Mutex::new(callers)), behind }, taker)
+        };
+        Behind::wanted(personal).into_iter().map(with_callers).unzip()
+    }
+
+    /// Waits for the next one who asks.
+    ///
+    /// # Errors
+    /// When this process has too many files open, or the machine is gone.
+    pub(crate) fn next(&self) -> io::Result<UnixStream> {
+        match &self.callers {
+            Callers::Here(listener) => listener.accept().map(|(stream, _)| stream),
+            Callers::Machine(callers) => locked(callers).recv().map_err(|_| io::ErrorKind::NotConnected.into()),
+        }
+    }
 }
 
 impl Behind {
@@ -107,7 +138,7 @@ pub(crate) fn listen(
         let socket = behind.socket();
         let path = PathBuf::from(format!("/proc/{process}/root{socket}"));
         let listener = listen_at(&path, identity).map_err(|error| (socket, error))?;
-        Ok(Offered { listener, behind })
+        Ok(Offered { callers: Callers::Here(listener), behind })
     };
     Behind::wanted(personal).into_iter().map(listen).collect()
 }
@@ -126,19 +157,23 @@ pub(crate) fn listen_at(path: &Path, identity: Identity) -> io::Result<UnixListe
 }
 
 /// Answers whoever asks, for as long as this process lives.
-pub(crate) fn serve(keeper: &Arc<Keeper>, Offered { listener, behind }: Offered) {
+pub(crate) fn serve(keeper: &Arc<Keeper>, offered: &Offered) {
     let (open, times) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
-    for stream in listener.incoming() {
-        let Ok(stream) = stream else {
+    loop {
+        let stream = match offered.next() {
+            Ok(stream) => stream,
+            Err(error) if error.kind() == io::ErrorKind::NotConnected => return,
             // Out of descriptors, perhaps.
-            thread::sleep(Duration::from_millis(50));
-            continue;
+            Err(_) => {
+                thread::sleep(Duration::from_millis(50));
+                continue;
+            }
         };
         if open.load(Ordering::SeqCst) >= MOST {
             continue;
         }
         open.fetch_add(1, Ordering::SeqCst);
-        let (keeper, behind) = (Arc::clone(keeper), behind.clone());
+        let (keeper, behind) = (Arc::clone(keeper), offered.behind.clone());
         let (open, times) = (Arc::clone(&open), Arc::clone(&times));
         thread::spawn(move || {
             let _ = behind.attend(stream, |beginning, rest| {

@@ -250,6 +250,9 @@ extern "C" fn begin() -> ! {
         prove(&mut device, proof);
     }
     must(mounted(b"erofs\0", &device.0, b"/lower\0", READ_ONLY, b"\0"), b"the root cannot be mounted", b"");
+    if let Some(programs) = setting(settings, b"programs") {
+        attend(programs, setting(settings, b"data").unwrap_or_default());
+    }
     lay_writable(setting(settings, b"data").unwrap_or_default());
     for path in [b"/root/dev\0".as_slice(), b"/root/proc\0", b"/root/sys\0", b"/root/run\0", b"/root/tmp\0"] {
         directory(path);
@@ -291,8 +294,10 @@ fn load_modules() {
     }
 }
 
-/// Finds a partition by its name, waiting for the device; its path in /dev, and a zero byte.
+/// Finds a partition by its name, or a whole disk by its serial number (`disk:SERIAL`), waiting for the device; its
+/// path in /dev, and a zero byte.
 fn find(name: &[u8], millis: usize, device: &mut Room<300>) -> bool {
+    let serial = name.strip_prefix(b"disk:");
     for _ in 0..=millis / 20 {
         let list = call(OPEN, [text(b"/sys/class/block\0"), 0x90000, 0, 0, 0]);
         let mut entries = [0_u8; 8192];
@@ -308,8 +313,12 @@ fn find(name: &[u8], millis: usize, device: &mut Room<300>) -> bool {
                 let own = &entries[at + 19..at + length];
                 let own = own.split(|byte| *byte == 0).next().unwrap_or_default();
                 let (mut path, mut about) = (Room::<300>::new(), Room::<1024>::new());
-                let path = path.joined(&[b"/sys/class/block/", own, b"/uevent"]);
-                let is_it = about.file(path).is_some_and(|about| setting(about, b"PARTNAME") == Some(name));
+                let what = if serial.is_some() { b"/serial".as_slice() } else { b"/uevent" };
+                let path = path.joined(&[b"/sys/class/block/", own, what]);
+                let is_it = about.file(path).is_some_and(|about| match serial {
+                    Some(serial) => about.trim_ascii() == serial,
+                    None => setting(about, b"PARTNAME") == Some(name),
+                });
                 if is_it {
                     device.joined(&[b"/dev/", own]);
                     call(CLOSE, [list as usize, 0, 0, 0, 0]);
@@ -360,6 +369,45 @@ fn prove(device: &mut Room<300>, proof: &[u8]) {
     device.joined(&[b"/dev/dm-0"]);
 }
 
+/// Has a program attend to this machine that is on a disk of its own: it gets the root and what is written beside it,
+/// and this process goes on behind it.
+fn attend(programs: &[u8], data: &[u8]) -> ! {
+    let mut device = Room::<300>::new();
+    if !find(data, 20_000, &mut device) || mounted(b"ext4\0", &device.0, b"/data\0", 0, b"\0") < 0 {
+        fail(b"there is no disk to write to: ", data);
+    }
+    if !find(programs, 20_000, &mut device) {
+        fail(b"there is no disk with programs: ", programs);
+    }
+    must(mounted(b"erofs\0", &device.0, b"/root\0", READ_ONLY, b"\0"), b"the programs cannot be mounted", b"");
+    let moved: [(&[u8], &[u8]); 5] = [
+        (b"/dev\0", b"/root/dev\0"),
+        (b"/proc\0", b"/root/proc\0"),
+        (b"/sys\0", b"/root/sys\0"),
+        (b"/lower\0", b"/root/lower\0"),
+        (b"/data\0", b"/root/data\0"),
+    ];
+    for (from, to) in moved {
+        must(call(MOUNT, [text(from), text(to), 0, MOVE, 0]), b"the programs cannot be entered", b"");
+    }
+    call(CHDIR, [text(b"/root\0"), 0, 0, 0, 0]);
+    must(call(MOUNT, [text(b".\0"), text(b"/\0"), 0, MOVE, 0]), b"the programs cannot be entered", b"");
+    must(call(CHROOT, [text(b".\0"), 0, 0, 0, 0]), b"the programs cannot be entered", b"");
+    call(CHDIR, [text(b"/\0"), 0, 0, 0, 0]);
+    mounted(b"tmpfs\0", b"run\0", b"/run\0", NO_SUID | NO_DEV, b"mode=755\0");
+    mounted(b"cgroup2\0", b"cgroup\0", b"/sys/fs/cgroup\0", NO_SUID | NO_DEV | NO_EXEC, b"\0");
+    let child = call(FORK, [0; 5]);
+    if child == 0 {
+        call(SETSID, [0; 5]);
+        let arguments = [text(b"cavrith: guest\0"), 0];
+        let environment = [text(b"PATH=/usr/sbin:/usr/bin\0"), 0];
+        call(EXECVE, [text(b"/cavrith\0"), arguments.as_ptr() as usize, environment.as_ptr() as usize, 0, 0]);
+        say(b"the program that attends to this machine cannot be started", b"");
+        call(EXIT, [1, 0, 0, 0, 0]);
+    }
+    wait_for(child)
+}
+
 /// Lays what is written over the root: on the disk's own partition for it, or in memory where there is none.
 fn lay_writable(data: &[u8]) {
     let mut device = Room::<300>::new();
@@ -376,7 +424,7 @@ fn lay_writable(data: &[u8]) {
     must(mounted(b"overlay\0", b"overlay\0", b"/root\0", 0, options), b"nothing can be laid over the root", b"");
 }
 
-/// Runs the account's shell at the console, takes care of whoever loses its parent, and ends with the shell.
+/// Runs the account's shell at the console, and ends with it.
 fn run(settings: &[u8]) -> ! {
     let number = |name: &[u8]| {
         let digits = setting(settings, name).unwrap_or_default();
@@ -417,6 +465,11 @@ fn run(settings: &[u8]) -> ! {
         say(b"the shell cannot be started", b"");
         call(EXIT, [1, 0, 0, 0, 0]);
     }
+    wait_for(child)
+}
+
+/// Takes care of whoever loses its parent, and ends the machine when `child` ends.
+fn wait_for(child: isize) -> ! {
     loop {
         let ended = call(WAIT4, [usize::MAX, 0, 0, 0, 0]);
         if ended == child || ended == -10 {

@@ -31,7 +31,7 @@ use nix::sys::wait::{WaitStatus, waitpid};
 use nix::unistd::{ForkResult, fork};
 use rustix::process::Signal;
 
-use crate::protocol::job::{NAME, NO_NAMESPACES, Order, Report};
+use crate::protocol::job::{NAME, NO_NAMESPACES, Order, Purpose, Report};
 use crate::protocol::wire;
 
 /// Every `main` that uses this crate calls this first. In a process that was started as a sandbox it does not return.
@@ -82,6 +82,9 @@ fn begin(socket: &UnixStream) -> io::Result<i32> {
     };
     let flags = match &order {
         Order::HoldIds => CloneFlags::CLONE_NEWUSER,
+        Order::Begin(job) if job.purpose == Purpose::Machine => {
+            CloneFlags::CLONE_NEWNS | CloneFlags::CLONE_NEWPID | CloneFlags::CLONE_NEWUTS | CloneFlags::CLONE_NEWIPC
+        }
         _ => {
             CloneFlags::CLONE_NEWUSER
                 | CloneFlags::CLONE_NEWNS

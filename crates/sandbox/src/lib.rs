@@ -34,9 +34,11 @@
 //! | [`protocol`] | jobs, orders and reports, and how they travel |
 //! | [`parent`] | a session, its terminals and ports; [`Runtime`], the seam to everything above |
 //! | [`child`] | PID 1, the root, commands, the filter, owners on paper |
+//! | [`guest`] | the same in a virtual machine |
 //! | [`host`] | what this machine offers; owners, control groups, helper processes |
 
 pub mod child;
+pub mod guest;
 mod host;
 mod parent;
 mod protocol;

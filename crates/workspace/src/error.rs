@@ -47,6 +47,11 @@ pub enum WorkspaceError {
     /// There is no seal to measure against.
     #[error("the lock has no seal to verify against; the lead makes one with cavrith seal")]
     NoSeal,
+    /// A spec that says nothing of machines.
+    #[error(
+        "the spec has no [machine], so nobody knows with which kernel and how much memory; add the table, and run cavrith lock"
+    )]
+    NoMachine,
     /// A workspace that never ran was changed by nobody.
     #[error("the workspace {0} never ran, so nothing was changed in it; cavrith start starts it")]
     NeverRan(String),
@@ -149,6 +154,7 @@ impl WorkspaceError {
             Self::NoFolder { .. } => FailureCode::KEPT_FOLDER,
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
+            Self::NoMachine => FailureCode::EXPORT,
             Self::Machine { .. } => FailureCode::TOO_SMALL,
             Self::Secrets(_) => FailureCode::SECRET,
             Self::SshKey(_) | Self::SshConfig(_) => FailureCode::SSH,
@@ -168,6 +174,7 @@ impl WorkspaceError {
         match self {
             Self::NoSeal => 1,
             Self::NoWorkspace { .. }
+            | Self::NoMachine
             | Self::SeveralWorkspaces { .. }
             | Self::NoFolder { .. }
             | Self::NeverRan(_)

@@ -10,12 +10,14 @@ use cavrith_core::lock::{self, Lock};
 use cavrith_core::spec::{FILE_NAME, Machine, Spec};
 use cavrith_core::verdict::Difference;
 use cavrith_engine::EngineError;
+use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::ProjectError;
 use cavrith_engine::home::Home;
 use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
-use cavrith_sandbox::{Identity, machine};
+use cavrith_exchange::machine_files;
+use cavrith_sandbox::machine;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
@@ -214,27 +216,46 @@ impl Wanted {
         Followed { arrangement: self.arrangement.clone(), image_key: self.plan.image_key, stamps: self.stamps.clone() }
     }
 
-    /// Starts a keeper for it; false when one was there already.
+    /// Has it run in the machine that the spec describes, by the member's choice.
+    ///
+    /// # Errors
+    /// [`WorkspaceError::NoMachine`] when it describes none.
+    pub fn choose_machine(&mut self, project: &Project) -> Result<(), WorkspaceError> {
+        if self.arrangement.choose_machine(&project.spec) { Ok(()) } else { Err(WorkspaceError::NoMachine) }
+    }
+
+    /// Starts a keeper for it; false when one was there already. What a machine runs from is made first.
     ///
     /// # Errors
     /// When the workspace cannot be started.
     pub fn launch(
         self,
+        context: BuildContext<'_>,
+        (project, lock): (&Project, &Lock),
         place: &Place,
-        store: &Store,
-        identity: Identity,
         (added, plain): (Added, bool),
     ) -> Result<bool, WorkspaceError> {
+        let (store, identity) = (context.store, context.identity);
         place.make(identity)?;
         let Self { arrangement, record, plan, stamps, apt_sources } = self;
         let of_image = record.layers.iter().map(|layer| layer.tree);
+        let layers: Vec<_> = added.beneath.into_iter().chain(of_image).chain(added.above).collect();
+        let machine = match (&arrangement.machine, &project.spec.machine, &lock.debian) {
+            (None, ..) => None,
+            (Some(_), Some(machine), Some(pin)) => {
+                let (of, image) = ((project, pin, machine), (&record.image, layers.as_slice()));
+                Some(machine_files::prepare(context, of, image, lock.epoch, &place.dir.join("machine"))?)
+            }
+            (Some(_), ..) => return Err(WorkspaceError::NoMachine),
+        };
         let launch = Launch {
             place: place.clone(),
             store: store.root().to_owned(),
             identity,
             arrangement,
             image_key: plan.image_key,
-            layers: added.beneath.into_iter().chain(of_image).chain(added.above).collect(),
+            layers,
+            machine,
             stamps,
             shell: record.shell,
             apt_sources,
@@ -315,7 +336,9 @@ pub fn pending(store: &Store, place: &Place, runs: &Arrangement) -> Pending {
         .as_ref()
         .map_or_else(|| runs.setup.env.get("SHELL").cloned().unwrap_or_default(), |record| record.shell.clone());
     let image = built.as_ref().map_or(runs.image, |record| record.image);
-    let mut changes = changes(runs, &Arrangement::new(&project.spec, &lock, image, &shell));
+    let mut wanted = Arrangement::new(&project.spec, &lock, image, &shell);
+    wanted.choose_as(runs, &project.spec);
+    let mut changes = changes(runs, &wanted);
     if built.is_none() {
         let wanted = "an image that is not built here".to_owned();
         changes.insert(

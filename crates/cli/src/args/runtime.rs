@@ -50,6 +50,9 @@ pub struct Start {
     /// Start without what config.toml adds of your own: dotfiles, aliases, variables
     #[arg(long)]
     pub plain: bool,
+    /// Run it in the virtual machine that the spec describes, and not in namespaces
+    #[arg(long)]
+    pub machine: bool,
     /// Its member knows what it gets of this machine
     #[arg(long, hide = true)]
     pub known: bool,

@@ -73,7 +73,8 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         let lock = lock_of(&project)?;
         let build_env = BuildEnv::open()?;
         let built = build::ensure(screen, &build_env, &project, &lock)?;
-        let wanted = Wanted::new(&project, &lock, &built.record);
+        let mut wanted = Wanted::new(&project, &lock, &built.record);
+        wanted.arrangement.choose_as(&status.arrangement, &project.spec);
         let left = cavrith_core::derive::changes::changes(&status.arrangement, &wanted.arrangement);
         // An image that came out the same needs no restart.
         effort = left.iter().map(|change| change.effort).max().unwrap_or(Effort::Nothing);
@@ -98,7 +99,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
             }
             // The spec may have another name for it by now.
             let (place, _) = meant.to_start()?;
-            wanted.launch(&place, &build_env.store_session.store, build_env.identity, (added, false))?;
+            build::with_progress(screen, &build_env, Where::Aside, false, |context| {
+                Ok(wanted.launch(context, (&project, &lock), &place, (added, false))?)
+            })?;
         }
     } else {
         let lock = lock_of(&project)?;
@@ -106,7 +109,9 @@ pub fn exec(general: &General, screen: &Screen, command: &Apply) -> Outcome {
         let Some(built) = built else {
             return Err(Failure::Own(3, "the image was removed from the store meanwhile; try again".to_owned()));
         };
-        client(&place)?.apply(Wanted::new(&project, &lock, &built.record).followed())?;
+        let mut wanted = Wanted::new(&project, &lock, &built.record);
+        wanted.arrangement.choose_as(&status.arrangement, &project.spec);
+        client(&place)?.apply(wanted.followed())?;
     }
     // A spec that calls the workspace otherwise has moved it.
     let place = meant.existing()?.unwrap_or(place);

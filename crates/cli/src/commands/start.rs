@@ -88,6 +88,7 @@ fn begin(screen: &Screen, command: &Start, (home, store, place, project): (Home,
         known: command.known,
         anyway: command.anyway,
         bare: command.plain,
+        machine: command.machine,
         parcel: command.parcel.as_deref(),
         ..Way::default()
     };
@@ -108,7 +109,13 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
         screen,
         &place,
         &project,
-        Way { known: command.known, anyway: command.anyway, bare: command.plain, ..Way::default() },
+        Way {
+            known: command.known,
+            anyway: command.anyway,
+            bare: command.plain,
+            machine: command.machine,
+            ..Way::default()
+        },
     )?;
     let code = settle(screen, &place, command, Some(started), None)?;
     watched(general, screen, command, &project, code)
@@ -132,6 +139,8 @@ pub struct Way<'a> {
     pub bare: bool,
     /// Though this machine does not offer what the spec asks of it.
     pub anyway: bool,
+    /// In the machine that the spec describes.
+    pub machine: bool,
     /// A parcel whose scratch is laid out first, when there is none.
     pub parcel: Option<&'a Path>,
 }
@@ -152,7 +161,10 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
     let added = build::with_progress(screen, &build_env, Where::Aside, false, |context| {
         Ok(brought.map(|brought| brought.over(context, (project, &lock), &built.record)).unwrap_or_default())
     })?;
-    let wanted = Wanted::new(project, &lock, &built.record);
+    let mut wanted = Wanted::new(project, &lock, &built.record);
+    if way.machine {
+        wanted.choose_machine(project)?;
+    }
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)
         && let Some((count, _, path)) = lifecycle::left_behind(place, &earlier.arrangement, 0)
@@ -178,7 +190,9 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
             screen.say(format_args!("{} {text}", styled(screen.err.warning, "note")));
         }
     }
-    wanted.launch(place, &build_env.store_session.store, build_env.identity, (added, way.plain))?;
+    build::with_progress(screen, &build_env, Where::Aside, false, |context| {
+        Ok(wanted.launch(context, (project, &lock), place, (added, way.plain))?)
+    })?;
     Ok(())
 }
 

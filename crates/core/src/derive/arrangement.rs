@@ -1,11 +1,11 @@
 //! What runs in a workspace, as a spec and its lock describe it.
 
 use super::runtime::{plain, services, steps};
-use crate::arrangement::{Arrangement, FolderPart, Place, PortPart};
+use crate::arrangement::{Arrangement, FolderPart, MachinePart, Place, PortPart};
 use crate::digest::ImageFingerprint;
 use crate::lock::Lock;
 use crate::setup::Setup;
-use crate::spec::{Port, Side, Spec};
+use crate::spec::{Port, Side, Spec, Target};
 
 fn port(port: &Port) -> PortPart {
     PortPart {
@@ -54,7 +54,29 @@ impl Arrangement {
             names: plain(&spec.names),
             limits: spec.limits,
             network: spec.workspace.network,
+            machine: (spec.workspace.target == Target::Machine).then(|| machine(spec, false)).flatten(),
             fresh_home: spec.workspace.fresh_home,
         }
     }
+
+    /// Has it run in the machine that its spec describes, by the member's choice; false when it describes none.
+    pub fn choose_machine(&mut self, spec: &Spec) -> bool {
+        if self.machine.is_none() {
+            self.machine = machine(spec, true);
+        }
+        self.machine.is_some()
+    }
+
+    /// Keeps the choice that its member made for what runs, or ran last.
+    pub fn choose_as(&mut self, earlier: &Self, spec: &Spec) {
+        if earlier.machine.as_ref().is_some_and(|machine| machine.chosen) {
+            self.choose_machine(spec);
+        }
+    }
+}
+
+fn machine(spec: &Spec, chosen: bool) -> Option<MachinePart> {
+    let machine = spec.machine.as_ref()?;
+    let kernel = machine.kernel.value.clone();
+    Some(MachinePart { kernel, memory: machine.memory, cpus: machine.cpus, verity: machine.verity, chosen })
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::arrangement::{Arrangement, FolderPart, Place, PortPart, ServicePart, StepPart};
+use crate::arrangement::{Arrangement, FolderPart, MachinePart, Place, PortPart, ServicePart, StepPart};
 use crate::spec::{Limits, Network, Secret};
 
 /// What a difference takes, the least first.
@@ -88,6 +88,19 @@ pub fn changes(runs: &Arrangement, wanted: &Arrangement) -> Vec<Change> {
     if runs.network != wanted.network {
         let shown = |network| if network == Network::Out { "out" } else { "none" }.to_owned();
         add("network".to_owned(), shown(runs.network), shown(wanted.network), Effort::WorkspaceRestart);
+    }
+    let target = |part: &Option<MachinePart>| match part {
+        None => "namespaces".to_owned(),
+        Some(MachinePart { kernel, memory, cpus, verity, .. }) => format!(
+            "a machine with {kernel}, {} MiB, {}{}",
+            memory >> 20,
+            crate::verdict::count(*cpus as usize, "processor"),
+            if *verity { ", a root that is proved" } else { "" }
+        ),
+    };
+    let (runs_in, wanted_in) = (target(&runs.machine), target(&wanted.machine));
+    if runs_in != wanted_in {
+        add("target".to_owned(), runs_in, wanted_in, Effort::WorkspaceRestart);
     }
     if runs.limits != wanted.limits {
         add("limits".to_owned(), shown_limits(runs.limits), shown_limits(wanted.limits), Effort::Live);

@@ -8,7 +8,7 @@ use crate::depot::Language;
 use crate::editors;
 use crate::lock::{Lock, ToolchainPin};
 use crate::setup::Setup;
-use crate::spec::{Folder, Network, Port, Side, Spec};
+use crate::spec::{Folder, Network, Port, Side, Spec, Target};
 
 /// Directories of programs that every root has, after those of the toolchains.
 const SYSTEM_PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
@@ -63,6 +63,9 @@ fn runtime(spec: &Spec) -> BTreeMap<String, String> {
     }
     if spec.workspace.network == Network::None {
         runtime.insert("network".to_owned(), "none".to_owned());
+    }
+    if spec.workspace.target == Target::Machine {
+        runtime.insert("target".to_owned(), "machine".to_owned());
     }
     runtime
 }

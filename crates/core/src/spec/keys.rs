@@ -113,6 +113,10 @@ pub const KEYS: &[Key] = &[
     key("workspace.account", Text, Optional, "the ordinary user inside").default("crew"),
     key("workspace.project", Text, Optional, "where the project's folder appears inside; empty for nowhere").default("/code"),
     key("workspace.network", Text, Optional, "whether the workspace reaches other machines: out or none").values(&["out", "none"]).default("out"),
+    key("workspace.target", Text, Optional, "what the workspace runs in: namespaces of the member's kernel, or a virtual machine as [machine] says")
+        .values(&["namespaces", "machine"])
+        .default("namespaces")
+        .example("[workspace]\nname   = \"timetable\"\ntarget = \"machine\"\n\n[base]\ndebian   = \"trixie\"\npackages = [\"python3\"]\n\n[machine]\nmemory = \"2 GiB\""),
     key("workspace.home", Text, Optional, "whether the account's home goes along to the next image: kept, or fresh for the image's own each time").values(&["kept", "fresh"]).default("kept"),
     key("workspace.path", Texts, Optional, "directories in which programs are looked for before those of toolchains and of the system")
         .example("[workspace]\nname = \"timetable\"\npath = [\"/opt/harbour/bin\"]"),

@@ -7,8 +7,8 @@ use super::gather::{Gathered, gather};
 use super::reader::{Reader, TableAt};
 use super::variants::Documents;
 use super::{
-    At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Workspace, base, between, editor,
-    host, image, machine, personal, rules, secret, services, steps, team, toolchains, variables, variants,
+    At, Base, Depot, Download, Folder, Network, Origin, Port, Protocol, Side, Spec, Target, Workspace, base, between,
+    editor, host, image, machine, personal, rules, secret, services, steps, team, toolchains, variables, variants,
 };
 use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
@@ -136,7 +136,16 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let editor = reader.subtable(top, "editor", "editor").map(|table| editor::read(reader, &table));
     let personal = reader.subtable(top, "personal", "personal").map(|table| personal::read(reader, &table));
     let machine = reader.subtable(top, "machine", "machine");
+    let has_machine = machine.is_some();
     let machine = machine.and_then(|table| machine::read(reader, &table, base.as_ref()));
+    if let Some((workspace, _)) = &workspace
+        && workspace.target == Target::Machine
+        && !has_machine
+    {
+        let message = "`target = \"machine\"` needs to know with which kernel and how much memory";
+        let remedy = "add the table [machine]; what it leaves out has its usual value";
+        reader.push(Mistake::new(Code::NOT_ALLOWED, workspace.name.span.clone(), message, remedy));
+    }
     let team = reader.subtable(top, "team", "team").map(|table| team::read(reader, &table));
     // What could be included is joined already; a list that is left is reported for what else is in it.
     reader.texts(top, "include");
@@ -230,6 +239,14 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<(Works
         }
         None => Network::Out,
     };
+    let target = match reader.text(table, "target") {
+        Some(target) if target.value == "machine" => Target::Machine,
+        Some(target) => {
+            rules::one_of(reader, "target", &target, &["namespaces", "machine"]);
+            Target::Namespaces
+        }
+        None => Target::Namespaces,
+    };
     let path = reader.texts(table, "path").map_or_else(Vec::new, |texts| texts.value);
     let path = path.into_iter().filter_map(|text| rules::inside_path(reader, "path", text)).collect();
     let host = reader.subtable(table, "host", "workspace.host").map(|table| host::read(reader, &table));
@@ -241,7 +258,7 @@ fn read_workspace(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<(Works
         }
         None => false,
     };
-    Some((Workspace { name, about, account, project: project?, network, path, host, fresh_home }, has_project))
+    Some((Workspace { name, about, account, project: project?, network, target, path, host, fresh_home }, has_project))
 }
 
 fn read_depots(reader: &mut Reader<'_>, top: &TableAt<'_>) -> BTreeMap<String, At<Depot>> {

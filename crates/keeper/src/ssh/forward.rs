@@ -19,7 +19,7 @@ use tokio::task::AbortHandle;
 
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::job::Task;
-use cavrith_sandbox::net::Connector;
+use cavrith_sandbox::net::{Closer, Connector};
 
 use super::Guest;
 use crate::agent;
@@ -94,7 +94,8 @@ pub(super) async fn connect(
         let connector = guest.keeper.connector.clone();
         let connected = tokio::task::spawn_blocking(move || connect_from_inside(&connector, target));
         let stream = connected.await.map_err(io::Error::other).flatten().and_then(|stream| {
-            stream.set_nodelay(true)?;
+            // One that is carried out of a machine has nothing to wait for.
+            let _ = stream.set_nodelay(true);
             stream.set_nonblocking(true)?;
             tokio::net::TcpStream::from_std(stream)
         });
@@ -151,16 +152,28 @@ pub(super) fn listen(
     handle: Handle,
 ) -> io::Result<(u32, AbortHandle)> {
     let port = u16::try_from(port).map_err(io::Error::other)?;
-    let listener = guest.keeper.connector.listen(port)?;
-    listener.set_nonblocking(true)?;
-    let listener = tokio::net::TcpListener::from_std(listener)?;
-    let bound = u32::from(listener.local_addr()?.port());
+    let listener = guest.keeper.connector.take(port)?;
+    let bound = listener.port;
+    let closer = Closing(listener.closer());
+    let (came, mut coming) = tokio::sync::mpsc::channel(1);
+    thread::spawn(move || {
+        while let Ok(one) = listener.accept() {
+            if came.blocking_send(one).is_err() {
+                return;
+            }
+        }
+    });
     let listening = tokio::spawn(async move {
-        while let Ok((stream, from)) = listener.accept().await {
+        let _closer = closer;
+        while let Some((stream, from)) = coming.recv().await {
             let Some(place) = guest.place() else { continue };
             let (handle, address) = (handle.clone(), address.clone());
+            let stream = stream.set_nonblocking(true).and_then(|()| tokio::net::TcpStream::from_std(stream));
+            let Ok(stream) = stream else { continue };
             tokio::spawn(async move {
+                let from = from.unwrap_or_else(|| (Ipv4Addr::LOCALHOST, 0).into());
                 let (origin, number) = (from.ip().to_string(), u32::from(from.port()));
+                let bound = u32::from(bound);
                 if let Ok(channel) = handle.channel_open_forwarded_tcpip(address, bound, origin, number).await {
                     carry(channel, stream).await;
                 }
@@ -168,7 +181,18 @@ pub(super) fn listen(
             });
         }
     });
-    Ok((bound, listening.abort_handle()))
+    Ok((u32::from(bound), listening.abort_handle()))
+}
+
+/// Has a listener take no more connections when what it is for ends.
+struct Closing(Arc<Closer>);
+
+impl Drop for Closing {
+    fn drop(&mut self) {
+        let closer = Arc::clone(&self.0);
+        // It may be a machine that is asked, and nobody waits for that.
+        thread::spawn(move || closer.close());
+    }
 }
 
 /// The socket inside at which a client's agent is asked; it goes with the connection.
@@ -231,8 +255,9 @@ async fn answer(stream: tokio::net::UnixStream, handle: &Handle) -> io::Result<(
 /// Sockets inside that come and go.
 #[derive(Debug)]
 pub(crate) struct Sockets {
-    /// Their directory, in the workspace's memory; opened before anything ran there.
-    dir: File,
+    /// Their directory, in the workspace's memory; opened before anything ran there. Nobody outside sees that of a
+    /// machine.
+    dir: Option<File>,
     identity: Identity,
     next: AtomicUsize,
 }
@@ -249,18 +274,26 @@ impl Sockets {
         let path = format!("/proc/{process}/root{DIRECTORY}");
         fs::create_dir(&path)?;
         fs::set_permissions(&path, fs::Permissions::from_mode(0o711))?;
-        Ok(Self { dir: File::open(&path)?, identity, next: AtomicUsize::new(0) })
+        Ok(Self { dir: Some(File::open(&path)?), identity, next: AtomicUsize::new(0) })
+    }
+
+    /// None can be made.
+    pub(crate) fn none() -> Self {
+        Self { dir: None, identity: Identity::Root, next: AtomicUsize::new(0) }
     }
 
     /// Listens at a new one, which the account alone may ask.
     fn listen(&self) -> io::Result<(String, UnixListener)> {
         let name = format!("agent-{}", self.next.fetch_add(1, Ordering::SeqCst));
         // By the directory itself: whatever root inside has made of its path, nothing elsewhere is touched.
-        let path = Path::new("/proc/self/fd").join(self.dir.as_raw_fd().to_string()).join(&name);
+        let dir = self.dir.as_ref().ok_or(io::ErrorKind::Unsupported)?;
+        let path = Path::new("/proc/self/fd").join(dir.as_raw_fd().to_string()).join(&name);
         Ok((name, crate::offered::listen_at(&path, self.identity)?))
     }
 
     fn remove(&self, name: &str) {
-        let _ = rustix::fs::unlinkat(&self.dir, name, rustix::fs::AtFlags::empty());
+        if let Some(dir) = &self.dir {
+            let _ = rustix::fs::unlinkat(dir, name, rustix::fs::AtFlags::empty());
+        }
     }
 }

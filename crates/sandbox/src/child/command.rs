@@ -73,7 +73,7 @@ pub(crate) fn start(
     let mut supervised = None;
     // Anyone who does more than become a program, or is watched while it does, needs memory of its own.
     let apart = others.is_some() && is_apart(&who, job);
-    let may_share = job.purpose == Purpose::Workspace && command.task.is_none() && !traced && !apart;
+    let may_share = job.purpose != Purpose::Build && command.task.is_none() && !traced && !apart;
     let started = if command.whole {
         supervise::start(in_child, &writer).map(|(pid, whole)| {
             supervised = Some(whole);
@@ -181,15 +181,17 @@ fn prepare(
         unsafe { libc::personality(libc::ADDR_NO_RANDOMIZE as libc::c_ulong) };
     }
     limit_each(job.each)?;
-    // Set-uid programs give nothing inside: the owners they would give are the wall's own business.
-    rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
+    // Set-uid programs give nothing inside: the owners they would give are the wall's own business. A machine has its own.
+    if purpose != Purpose::Machine {
+        rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
+    }
     // Only what root makes in a build can have other owners that count; what is changed in a workspace is the member's.
     let recorder = match purpose {
         Purpose::Build => {
             let others = others.filter(|_| who.user == 0);
             Some(owners::Recorder::start(others).map_err(why("start to look after attributes"))?)
         }
-        Purpose::Workspace => None,
+        Purpose::Workspace | Purpose::Machine => None,
     };
     if traced {
         Clock::offer_myself().map_err(why("show another time of day"))?;

@@ -71,6 +71,7 @@ fn serve(socket: &UnixStream, job: &Job, handed_over: Vec<OwnedFd>) -> Result<()
             guard::begin().map_err(in_words("guard the folders"))?;
             filter::apply(job.purpose, false).map_err(in_words("filter system calls"))?;
         }
+        Purpose::Machine => {}
     }
     use_up_pids(job.perturbations.skipped_pids);
     // From here on foreign programs run, some of them under our own number: nothing of this process is for them to look

@@ -25,6 +25,7 @@ const KEPT_CAPABILITIES: CapabilitySet = CapabilitySet::CHOWN
 pub(crate) fn bound_capabilities(purpose: Purpose) -> io::Result<()> {
     rustix::thread::clear_ambient_capability_set()?;
     let kept = match purpose {
+        Purpose::Machine => return Ok(()),
         Purpose::Build => KEPT_CAPABILITIES.union(CapabilitySet::SETFCAP),
         // A file of a folder that is also outside would have them there as well.
         Purpose::Workspace => KEPT_CAPABILITIES,

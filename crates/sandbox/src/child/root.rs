@@ -124,9 +124,22 @@ impl Own {
         let (uid, gid) = (uid.to_string(), gid.to_string());
         let small = |mode: &'static str| vec![("mode", mode), ("uid", uid.as_str()), ("gid", gid.as_str())];
         let mut mounts = vec![(new_filesystem("proc", &[], quiet)?, "proc")];
-        match new_filesystem("sysfs", &[], quiet | MountAttrFlags::MOUNT_ATTR_RDONLY) {
+        let sys = if job.purpose == Purpose::Machine { quiet } else { quiet | MountAttrFlags::MOUNT_ATTR_RDONLY };
+        match new_filesystem("sysfs", &[], sys) {
             Ok(mount) => mounts.push((mount, "sys")),
             Err(error) => notes.push(format!("/sys is empty inside ({error})")),
+        }
+        if job.purpose == Purpose::Machine {
+            // Every device of the machine is the inside's.
+            let devices = new_filesystem("devtmpfs", &[("mode", "755")], MountAttrFlags::MOUNT_ATTR_NOSUID)?;
+            for (name, target) in LINKS {
+                let _ = rustix::fs::symlinkat(target, &devices, name);
+            }
+            for directory in ["pts", "shm"] {
+                let _ = rustix::fs::mkdirat(&devices, directory, Mode::from_raw_mode(0o755));
+            }
+            mounts.push((devices, "dev"));
+            return Self::with_memory(mounts, (&gid, job.records_owners), &small, open);
         }
         let dev = [small("755"), vec![("size", "4m")]].concat();
         let dev = new_filesystem("tmpfs", &dev, MountAttrFlags::MOUNT_ATTR_NOSUID | MountAttrFlags::MOUNT_ATTR_NOEXEC)?;
@@ -152,7 +165,17 @@ impl Own {
                 Err(error) => notes.push(format!("/{place} is missing inside ({error})")),
             }
         }
-        let terminals = if job.records_owners { gid.clone() } else { "5".to_owned() };
+        Self::with_memory(mounts, (&gid, job.records_owners), &small, open)
+    }
+
+    /// Terminals, and what is in memory.
+    fn with_memory<'a>(
+        mut mounts: Vec<(OwnedFd, &'static str)>,
+        (gid, records_owners): (&str, bool),
+        small: &dyn Fn(&'static str) -> Vec<(&'a str, &'a str)>,
+        open: MountAttrFlags,
+    ) -> Step<Self> {
+        let terminals = if records_owners { gid.to_owned() } else { "5".to_owned() };
         let options = [("ptmxmode", "0666"), ("mode", "0620"), ("gid", terminals.as_str())];
         let still = MountAttrFlags::MOUNT_ATTR_NOSUID | MountAttrFlags::MOUNT_ATTR_NOEXEC;
         mounts.push((new_filesystem("devpts", &options, still)?, "dev/pts"));
@@ -202,7 +225,7 @@ fn mount_layers(job: &Job) -> Step<()> {
     // A build's upper directory is thrown away when anything goes wrong, so it need not be synced.
     let mounted = match job.purpose {
         Purpose::Build => attempt(&volatile).or_else(|_| attempt(&options)),
-        Purpose::Workspace => attempt(&options),
+        Purpose::Workspace | Purpose::Machine => attempt(&options),
     };
     mounted.map_err(failed("mount the layers"))
 }
@@ -245,6 +268,9 @@ fn limit_processes() -> Result<(), String> {
 /// Covers the parts of `/proc` that are not for the inside. Where the kernel has no such file there is
 /// nothing to cover.
 fn cover_proc(purpose: Purpose, notes: &mut Vec<String>) {
+    if purpose == Purpose::Machine {
+        return;
+    }
     let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
     for name in READ_ONLY {
         let path = format!("proc/{name}");

@@ -1,7 +1,7 @@
 //! A child of our own executable on the other end of a socket: what a sandbox begins with.
 
 use std::io;
-use std::os::fd::{BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt as _;
 use std::process::{Child, Command, Stdio};
@@ -9,9 +9,11 @@ use std::sync::Mutex;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
+use crate::host::ids::{Identity, map_child};
 use crate::host::mutex::locked;
+use crate::parent::folder;
 use crate::protocol::job;
-use crate::protocol::job::{Order, Report};
+use crate::protocol::job::{Job, Order, Purpose, Report};
 use crate::protocol::wire;
 use crate::{SandboxError, outside};
 
@@ -37,6 +39,49 @@ impl SandboxProcess {
         command.stdin(OwnedFd::from(theirs)).stdout(Stdio::null()).stderr(Stdio::null());
         let child = command.spawn().map_err(outside("start the sandbox"))?;
         Ok(Self { pid: child.id(), child: Mutex::new(child), socket })
+    }
+
+    /// Builds a sandbox; what could not be done as it should be is told.
+    ///
+    /// # Errors
+    /// When the machine refuses something that it needs.
+    pub(crate) fn begin(mut job: Job, identity: Identity) -> Result<(Self, Vec<String>), SandboxError> {
+        let mut notes = Vec::new();
+        let mut handed_over = Vec::new();
+        for mount in job.folders.iter_mut().filter(|mount| !mount.kept) {
+            match folder::mapped(&mount.outside, identity) {
+                Ok(Some(mapped)) => {
+                    mount.handed_over = true;
+                    handed_over.push(mapped);
+                }
+                Ok(None) => {}
+                Err(error) => notes.push(format!("{error}; its files keep the owner they have outside")),
+            }
+        }
+        job.records_owners = identity.records_owners();
+        let (only, has_users) = (job.only, job.purpose != Purpose::Machine);
+        let raw = Self::start()?;
+        let fds: Vec<_> = handed_over.iter().map(AsFd::as_fd).collect();
+        let groups = std::mem::take(&mut job.groups);
+        for group in &groups {
+            // Before it starts anything, so that everything inside belongs to the group.
+            let path = group.join("cgroup.procs");
+            std::fs::write(&path, raw.pid().to_string()).map_err(outside(format!("write {}", path.display())))?;
+        }
+        raw.order(&Order::Begin(Box::new(job)), &fds)?;
+        match raw.report()?.0 {
+            Report::Unshared => {}
+            other => return Err(unexpected(other)),
+        }
+        if has_users {
+            map_child(identity, only, raw.pid())?;
+        }
+        raw.order(&Order::Mapped, &[])?;
+        match raw.report()?.0 {
+            Report::Ready { notes: more } => notes.extend(more),
+            other => return Err(unexpected(other)),
+        }
+        Ok((raw, notes))
     }
 
     /// A child that has unshared its user namespace, and waits without a map.

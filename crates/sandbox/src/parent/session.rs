@@ -10,10 +10,10 @@ use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::Duration;
 
+use crate::guest::outer::Outer;
 use crate::host::groups::{GroupLimits, Kept};
-use crate::host::ids::{Identity, map_child};
+use crate::host::ids::Identity;
 use crate::host::mutex::locked;
-use crate::parent::folder;
 use crate::parent::net::Connector;
 use crate::parent::process::{Received, SandboxProcess, unexpected};
 use crate::parent::runtime::{Attended, Measured, RunningCommand, Runtime, SendSignal};
@@ -29,8 +29,16 @@ pub struct Session {
     notes: Vec<String>,
     /// Files that lie over the image's: their paths inside and outside.
     files: Vec<(PathBuf, PathBuf)>,
-    /// Its end is the sandbox's.
-    raw: SandboxProcess,
+    hangs_on: HangsOn,
+}
+
+/// What all of the inside hangs on.
+#[derive(Debug)]
+enum HangsOn {
+    /// A process of ours, whose end is the sandbox's.
+    Process(SandboxProcess),
+    /// A machine, which is the caller's.
+    Machine(Arc<Outer>),
 }
 
 /// The way to a sandbox for anyone who gives it orders: numbers them, and brings each report to whom it concerns.
@@ -49,6 +57,15 @@ struct Waiting {
 }
 
 impl Orders {
+    /// Begins to bring reports to whom they concern.
+    fn over(socket: &UnixStream) -> Result<Self, SandboxError> {
+        let ours = socket.try_clone().map_err(outside("talk to the sandbox"))?;
+        let orders = Self { socket: Arc::new(Mutex::new(ours)), waiting: Arc::default() };
+        let (distributor, reports) = (orders.clone(), socket.try_clone().map_err(outside("listen to the sandbox"))?);
+        thread::spawn(move || distributor.distribute(&reports));
+        Ok(orders)
+    }
+
     fn give(&self, order: &Order, fds: &[BorrowedFd<'_>]) -> Result<(), SandboxError> {
         wire::send(&locked(&self.socket), order, fds).map_err(|error| match error.kind() {
             io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset => SandboxError::Gone,
@@ -161,47 +178,20 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses something that it needs.
-    pub fn begin(mut job: Job, identity: Identity) -> Result<Self, SandboxError> {
-        let mut notes = Vec::new();
-        let mut handed_over = Vec::new();
-        for mount in job.folders.iter_mut().filter(|mount| !mount.kept) {
-            match folder::mapped(&mount.outside, identity) {
-                Ok(Some(mapped)) => {
-                    mount.handed_over = true;
-                    handed_over.push(mapped);
-                }
-                Ok(None) => {}
-                Err(error) => notes.push(format!("{error}; its files keep the owner they have outside")),
-            }
-        }
-        job.records_owners = identity.records_owners();
-        let only = job.only;
+    pub fn begin(job: Job, identity: Identity) -> Result<Self, SandboxError> {
         let files = job.files.iter().map(|file| (file.inside.clone(), file.outside.clone())).collect();
-        let raw = SandboxProcess::start()?;
-        let fds: Vec<_> = handed_over.iter().map(AsFd::as_fd).collect();
-        let groups = std::mem::take(&mut job.groups);
-        for group in &groups {
-            // Before it starts anything, so that everything inside belongs to the group.
-            let path = group.join("cgroup.procs");
-            std::fs::write(&path, raw.pid().to_string()).map_err(outside(format!("write {}", path.display())))?;
-        }
-        raw.order(&Order::Begin(Box::new(job)), &fds)?;
-        match raw.report()?.0 {
-            Report::Unshared => {}
-            other => return Err(unexpected(other)),
-        }
-        map_child(identity, only, raw.pid())?;
-        raw.order(&Order::Mapped, &[])?;
-        match raw.report()?.0 {
-            Report::Ready { notes: more } => notes.extend(more),
-            other => return Err(unexpected(other)),
-        }
-        let socket = raw.socket.try_clone().map_err(outside("talk to the sandbox"))?;
-        let orders = Orders { socket: Arc::new(Mutex::new(socket)), waiting: Arc::default() };
-        let (distributor, reports) =
-            (orders.clone(), raw.socket.try_clone().map_err(outside("listen to the sandbox"))?);
-        thread::spawn(move || distributor.distribute(&reports));
-        Ok(Self { orders, notes, files, raw })
+        let (raw, notes) = SandboxProcess::begin(job, identity)?;
+        let orders = Orders::over(&raw.socket)?;
+        Ok(Self { orders, notes, files, hangs_on: HangsOn::Process(raw) })
+    }
+
+    /// What stands in a machine, whose PID 1 is reached by this socket.
+    ///
+    /// # Errors
+    /// When the socket cannot be shared.
+    pub fn in_machine(outer: Arc<Outer>, socket: &UnixStream) -> Result<Self, SandboxError> {
+        let (orders, hangs_on) = (Orders::over(socket)?, HangsOn::Machine(outer));
+        Ok(Self { orders, notes: Vec::new(), files: Vec::new(), hangs_on })
     }
 
     /// What could not be done as it should be.
@@ -212,7 +202,10 @@ impl Session {
     /// The process id, outside, of the process that all of the inside hangs on. It is not PID 1 of the inside, but in
     /// its namespaces except that of processes.
     pub fn process(&self) -> u32 {
-        self.raw.pid()
+        match &self.hangs_on {
+            HangsOn::Process(process) => process.pid(),
+            HangsOn::Machine(_) => 0,
+        }
     }
 }
 
@@ -242,8 +235,11 @@ impl Runtime for Session {
     }
 
     fn connector(&self) -> Result<Connector, SandboxError> {
+        if let HangsOn::Machine(outer) = &self.hangs_on {
+            return Ok(Connector::to_machine(Arc::clone(outer)));
+        }
         let doing = "enter the sandbox's network";
-        let namespace = File::open(format!("/proc/{}/ns/net", self.raw.pid())).map_err(outside(doing))?;
+        let namespace = File::open(format!("/proc/{}/ns/net", self.process())).map_err(outside(doing))?;
         Connector::new(namespace.into()).map_err(outside(doing))
     }
 
@@ -294,6 +290,8 @@ impl Runtime for Session {
     }
 
     fn end(&self) {
-        self.raw.end();
+        if let HangsOn::Process(process) = &self.hangs_on {
+            process.end();
+        }
     }
 }

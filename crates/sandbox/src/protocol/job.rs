@@ -134,6 +134,8 @@ pub enum Purpose {
     Build,
     /// A member's workspace.
     Workspace,
+    /// The whole of a virtual machine: root inside is the root of its kernel, which nobody else has.
+    Machine,
 }
 
 /// Deliberate oddities of the surroundings: what a build must not depend on.
