@@ -9,6 +9,7 @@ pub(crate) mod inside;
 mod telling;
 mod watching;
 
+use std::collections::HashMap;
 use std::fs;
 use std::io::{self, Read as _};
 use std::os::fd::BorrowedFd;
@@ -127,6 +128,9 @@ enum Answer {
     Failed(String),
     /// Somebody asks one of the member's agents; the connection comes with it.
     Caller(usize),
+    /// A live folder will be mounted; what its kernel is told unasked goes by what comes with it. It waits for whoever is
+    /// in the middle of a request, so no answer may go the same way.
+    Notices(usize),
     /// A live folder is mounted; what its kernel asks comes with it. The thread that tells programs what was changed has
     /// this number.
     Folder { number: usize, teller: u32 },
@@ -228,19 +232,25 @@ fn folders(parts: &[FolderPart], roots: FolderRoots<'_>) -> Result<(Vec<InsideFo
 
 /// Attends to what the machine says unasked, for as long as it is there.
 fn attend(outer: &Arc<Outer>, says: &mpsc::Receiver<Said>, live: &[PathBuf], takers: &[mpsc::Sender<UnixStream>]) {
+    let mut notices = HashMap::new();
     while let Ok(Said { what, stream }) = says.recv() {
         match (serde_json::from_value(what), stream) {
             (Ok(Answer::Caller(number)), Some(stream)) => {
                 let _ = takers.get(number).map(|taker| taker.send(stream.into()));
             }
+            (Ok(Answer::Notices(number)), Some(socket)) => {
+                notices.insert(number, socket);
+            }
             (Ok(Answer::Folder { number, teller }), Some(socket)) => {
-                let Some(path) = live.get(number).cloned() else { continue };
+                let (Some(path), Some(notices)) = (live.get(number).cloned(), notices.remove(&number)) else {
+                    continue;
+                };
                 let outer = Arc::clone(outer);
                 let tell = Box::new(move |changes| {
                     let wish = serde_json::to_value(Wish::Changed { folder: number, changes });
                     let _ = wish.map(|wish| outer.ask(wish, MOMENT));
                 });
-                thread::spawn(move || Folder::serve(&path, &Arc::new(socket), teller, tell));
+                thread::spawn(move || Folder::serve(&path, &socket, teller, (notices, tell)));
             }
             _ => {}
         }

@@ -21,7 +21,7 @@ use cavrith_core::account::ACCOUNT_ID;
 use cavrith_sandbox::locked;
 
 use super::fuse::{self, Answer, Bytes, Listing, Request, Shown};
-use super::watching::Watching;
+use super::watching::{Tell, Watching};
 
 /// The number of the folder itself.
 pub(crate) const TOP: u64 = 1;
@@ -94,11 +94,12 @@ fn fail<E: Into<io::Error>>(error: E) -> Errno {
 }
 
 impl Folder {
-    /// Serves a folder over a socket of messages until the machine is gone. `changed` is told what was changed here.
+    /// Serves a folder over a socket of messages until the machine is gone. What its kernel is told unasked goes by
+    /// another one, and programs there are told by `tell`.
     ///
     /// # Errors
     /// When the folder cannot be opened.
-    pub fn serve(path: &Path, socket: &Arc<OwnedFd>, teller: u32, changed: super::watching::Tell) -> io::Result<()> {
+    pub fn serve(path: &Path, socket: &OwnedFd, teller: u32, (notices, tell): (OwnedFd, Tell)) -> io::Result<()> {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let top = rustix::fs::open(path, flags, Mode::empty())?;
         let meta = meta_of(&top)?;
@@ -110,7 +111,7 @@ impl Folder {
             teller,
         });
         folder.nodes().enter(top, &meta, (TOP, Vec::new()));
-        Watching::begin(&folder, &folder.watching, Arc::clone(socket), changed)?;
+        Watching::begin(&folder, &folder.watching, notices, tell)?;
         // As whom the files are: root of this machine is nobody special in the folder of somebody else.
         if rustix::process::geteuid().is_root() && meta.uid() != 0 {
             let (user, group) = (Uid::from_raw(meta.uid()), Gid::from_raw(meta.gid()));
@@ -120,7 +121,7 @@ impl Folder {
         }
         let mut buffer = vec![0; fuse::MESSAGE];
         loop {
-            let count = match rustix::net::recv(socket.as_ref(), &mut buffer[..], RecvFlags::empty()) {
+            let count = match rustix::net::recv(socket, &mut buffer[..], RecvFlags::empty()) {
                 Ok((_, 0)) | Err(Errno::CONNRESET | Errno::PIPE) => return Ok(()),
                 Ok((_, count)) => count,
                 Err(Errno::INTR) => continue,
@@ -133,7 +134,7 @@ impl Folder {
                 Ok(None) => continue,
                 Err(errno) => fuse::failed(unique, errno.raw_os_error()),
             };
-            rustix::net::send(socket.as_ref(), &message, SendFlags::NOSIGNAL)?;
+            rustix::net::send(socket, &message, SendFlags::NOSIGNAL)?;
         }
     }
 
@@ -170,10 +171,11 @@ impl Folder {
             }
             fuse::LOOKUP => {
                 let name = rest.name().ok_or(Errno::NOENT)?;
-                if is_teller && let Some(told) = self.nodes().told.get(&(node, name.to_vec())).copied() {
-                    return self.told(node, name, told);
+                let told = self.nodes().told.get(&(node, name.to_vec())).copied();
+                match told.filter(|_| is_teller) {
+                    Some(told) => self.told(node, name, told),
+                    None => self.found(node, name),
                 }
-                self.found(node, name)
             }
             fuse::GETATTR => self.attributes(node),
             fuse::SETATTR if is_teller => self.attributes(node),

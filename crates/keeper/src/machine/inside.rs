@@ -222,6 +222,8 @@ fn mount_live(guest: &Guest, teller: &Teller, number: usize) -> Result<PathBuf, 
         let options = std::ffi::CString::new(options)?;
         let flags = MountFlags::NOSUID | MountFlags::NODEV;
         rustix::mount::mount("cavrith", &at, "fuse", flags, Some(options.as_c_str()))?;
+        let notices = serde_json::to_value(Answer::Notices(number))?;
+        guest.hand_over_sink(notices, device.try_clone()?.into())?;
         let what = serde_json::to_value(Answer::Folder { number, teller: teller.thread })?;
         guest.hand_over_messages(what, device.into())?;
         teller.follows(number, &at)

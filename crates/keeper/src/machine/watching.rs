@@ -108,7 +108,7 @@ impl Watching {
     ///
     /// # Errors
     /// When there is no thread for it.
-    pub fn begin(folder: &Arc<Folder>, watching: &Self, socket: Arc<OwnedFd>, tell: Tell) -> io::Result<()> {
+    pub fn begin(folder: &Arc<Folder>, watching: &Self, socket: OwnedFd, tell: Tell) -> io::Result<()> {
         let inotify = watching.inotify.try_clone()?;
         let folder = Arc::clone(folder);
         thread::Builder::new().name("watching".to_owned()).spawn(move || {

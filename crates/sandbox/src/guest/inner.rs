@@ -115,6 +115,16 @@ impl Guest {
         self.hand(what, messages, Cut::Datagrams)
     }
 
+    /// The same for something to which whole messages are only written.
+    ///
+    /// # Errors
+    /// When it is gone.
+    pub fn hand_over_sink(&self, what: serde_json::Value, messages: OwnedFd) -> io::Result<()> {
+        let streams = [self.tunnel.number(), NO_STREAM];
+        self.tunnel.receive_into(streams[0], messages, false);
+        self.tunnel.say(&FromGuest::Other { number: 0, what, streams: Some(streams), messages: true })
+    }
+
     fn hand(&self, what: serde_json::Value, stream: OwnedFd, cut: Cut) -> io::Result<()> {
         let streams = [self.tunnel.number(), self.tunnel.number()];
         self.tunnel.receive_into(streams[0], stream.try_clone()?, true);

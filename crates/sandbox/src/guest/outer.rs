@@ -220,7 +220,9 @@ impl Outer {
     /// A pair of sockets of which the far one gets what comes in the second stream.
     fn connection(&self, streams: [u32; 2], kind: SocketType) -> io::Result<(OwnedFd, OwnedFd)> {
         let (near, far) = rustix::net::socketpair(AddressFamily::UNIX, kind, SocketFlags::CLOEXEC, None)?;
-        self.tunnel.receive_into(streams[1], far.try_clone()?, true);
+        if streams[1] != NO_STREAM {
+            self.tunnel.receive_into(streams[1], far.try_clone()?, true);
+        }
         Ok((near, far))
     }
 
