@@ -13,7 +13,7 @@ use signal_hook::iterator::Signals;
 
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::job::Ending;
-use cavrith_sandbox::runtime::{Attended, SendSignal};
+use cavrith_sandbox::runtime::{Attended, ReadChanges, SendSignal};
 use cavrith_sandbox::{SandboxError, terminal, wire};
 
 use crate::KeeperError;
@@ -153,6 +153,20 @@ impl Client {
         self.ask(Request::Dial { port }, &[])?;
         match self.answer()? {
             Some((Answer::Started, mut fds)) => fds.pop().ok_or_else(|| self.gone()),
+            _ => Err(self.gone()),
+        }
+    }
+
+    /// Reads what was changed over a root (an encoded tree in base64), where nobody outside can; `None` where anybody
+    /// can. With `is_whole` the root itself is measured, too.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read_changes(&self, lower: String, is_whole: bool) -> Result<Option<ReadChanges>, KeeperError> {
+        self.ask(Request::ReadChanges { lower, is_whole }, &[])?;
+        match self.answer()? {
+            Some((Answer::Changes(changes), _)) => Ok(changes),
+            Some((Answer::Refused(why), _)) => Err(KeeperError::Refused { name: self.name.clone(), why }),
             _ => Err(self.gone()),
         }
     }

@@ -213,6 +213,7 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         .map_err(file_error("talk to", "the command that started the keeper"))?;
     keeper.begin_links();
     keeper.begin();
+    keeper.follow_runtime();
     keeper.follow_invitations();
     keeper.open_own_door();
     keeper.watch_signals()?;

@@ -35,7 +35,7 @@ use cavrith_sandbox::guest::monitor::Monitor;
 use cavrith_sandbox::guest::outer::{Outer, Said};
 use cavrith_sandbox::job::CommandJob;
 use cavrith_sandbox::net::Connector;
-use cavrith_sandbox::runtime::{Measured, RunningCommand, Runtime};
+use cavrith_sandbox::runtime::{Measured, ReadChanges, RunningCommand, Runtime};
 use cavrith_sandbox::{SandboxError, Session, locked};
 
 use crate::KeeperError;
@@ -74,6 +74,11 @@ enum Wish {
         text: String,
     },
     Limit(GroupLimits),
+    /// Read what was changed over the root.
+    ReadChanges {
+        lower: String,
+        is_whole: bool,
+    },
     /// Tell programs what was changed outside in the live folder with this number.
     Changed {
         folder: usize,
@@ -122,6 +127,8 @@ enum Answer {
     Here { version: String },
     /// The inside stands.
     Begun { notes: Vec<String>, limits: Vec<String>, kept: Kept, gems: Vec<String> },
+    /// What was changed.
+    Changes(ReadChanges),
     /// It is done.
     Done,
     /// It could not be done.
@@ -189,6 +196,7 @@ pub(crate) fn start(
         way: Mutex::new(None),
         frozen: AtomicBool::new(false),
         kept: Mutex::default(),
+        console: parts.dir.join("console"),
     };
     let begun = machine.ask::<Answer>(&Wish::Begin(Box::new(begin)), FURNISHING);
     let (more, limits, kept, gems) = match begun.map_err(|error| ended("furnish the machine", error))? {
@@ -329,12 +337,15 @@ fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
     }
 }
 
-/// What the machine's console showed last.
+/// What the machine's console showed last: from where its kernel gave up, if it did.
 fn last_lines(console: &Path) -> String {
     let text = cavrith_store::reading::bytes(console).unwrap_or_default();
     let text = String::from_utf8_lossy(&text).into_owned();
-    let lines: Vec<_> = text.lines().filter(|line| !line.trim().is_empty()).collect();
-    lines[lines.len().saturating_sub(5)..].join(" | ")
+    // What firmware writes clears a screen that is not there.
+    let lines: Vec<_> = text.lines().filter(|line| !line.trim().is_empty() && !line.contains('\u{1b}')).collect();
+    let signs = ["Kernel panic", "BUG: ", "cavrith: ", "Out of memory"];
+    let told = lines.iter().rev().find(|line| signs.iter().any(|sign| line.contains(sign)));
+    told.or(lines.last()).map(|line| line.trim().to_owned()).unwrap_or_default()
 }
 
 /// A machine that runs.
@@ -347,6 +358,7 @@ struct Machine {
     way: Mutex<Option<WayOut>>,
     frozen: AtomicBool,
     kept: Mutex<Kept>,
+    console: PathBuf,
 }
 
 impl Machine {
@@ -405,6 +417,24 @@ impl Runtime for Machine {
 
     fn write_file(&self, inside: &str, text: &str) -> io::Result<()> {
         self.do_inside(&Wish::WriteFile { inside: inside.to_owned(), text: text.to_owned() })
+    }
+
+    fn when_gone(&self, then: Box<dyn FnOnce() + Send>) {
+        self.session.when_gone(then);
+    }
+
+    fn read_changes(&self, lower: &str, is_whole: bool) -> Option<io::Result<ReadChanges>> {
+        let wish = Wish::ReadChanges { lower: lower.to_owned(), is_whole };
+        Some(match self.ask(&wish, FURNISHING) {
+            Ok(Answer::Changes(changes)) => Ok(changes),
+            Ok(Answer::Failed(why)) => Err(io::Error::other(why)),
+            Ok(_) => Err(io::ErrorKind::InvalidData.into()),
+            Err(error) => Err(error),
+        })
+    }
+
+    fn last_words(&self) -> Option<String> {
+        Some(last_lines(&self.console)).filter(|lines| !lines.is_empty())
     }
 
     fn end(&self) {

@@ -165,6 +165,10 @@ impl Runtime for Namespaces {
         self.session.write_file(inside, text)
     }
 
+    fn when_gone(&self, then: Box<dyn FnOnce() + Send>) {
+        self.session.when_gone(then);
+    }
+
     fn end(&self) {
         drop(locked(&self.way).take());
         self.session.end();

@@ -15,6 +15,7 @@ use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageFingerprint, ImageKey};
 use cavrith_sandbox::groups::GroupLimits;
 use cavrith_sandbox::job::{Ending, LeftRunning, Listening, Task};
+use cavrith_sandbox::runtime::ReadChanges;
 
 use crate::ports::Carried;
 use crate::record::{FailedStep, Stamp, Standing};
@@ -69,6 +70,13 @@ pub enum Request {
     },
     /// Let in whoever is invited now, and nobody else.
     Admit,
+    /// Read what was changed over a root, where nobody outside can.
+    ReadChanges {
+        /// The root, as an encoded tree in base64.
+        lower: String,
+        /// Measure the root itself, too.
+        is_whole: bool,
+    },
     /// Follow a changed arrangement, as far as that can be done while it runs.
     Apply(Box<Followed>),
 }
@@ -134,6 +142,8 @@ pub enum Answer {
     Status(Box<Status>),
     /// Something happened.
     WorkspaceEvent(WorkspaceEvent),
+    /// What was changed, where nobody outside can read it.
+    Changes(Option<ReadChanges>),
     /// It is done.
     Done,
     /// It is not done, and why.

@@ -42,6 +42,9 @@ pub struct Record {
     pub ports: Vec<Carried>,
     /// When it was ended in order.
     pub ended: Option<u64>,
+    /// It ended though nobody had asked it to.
+    #[serde(default)]
+    pub fell: bool,
 }
 
 /// A step of the start that failed.
@@ -92,6 +95,8 @@ pub enum Standing {
     Stopped,
     /// Its keeper was killed.
     Killed,
+    /// What it ran in was ended by something outside, or ended by itself.
+    Fallen,
     /// The machine was started anew since.
     MachineRestarted,
 }
@@ -107,6 +112,7 @@ impl Standing {
             Self::Stopping => "stopping",
             Self::Stopped => "stopped",
             Self::Killed => "stopped (its keeper was killed)",
+            Self::Fallen => "stopped (what it ran in was killed, or failed)",
             Self::MachineRestarted => "stopped (the machine was restarted)",
         }
     }
@@ -133,6 +139,7 @@ impl Record {
     /// How the workspace stands when nobody answers at its door.
     pub fn standing(&self) -> Standing {
         match self.ended {
+            Some(_) if self.fell => Standing::Fallen,
             Some(_) => Standing::Stopped,
             None if self.boot != boot() => Standing::MachineRestarted,
             None => Standing::Killed,

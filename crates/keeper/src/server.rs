@@ -143,6 +143,10 @@ impl Keeper {
                     why => wire::send(guest, &Answer::Refused(why.join("; ")), &[]),
                 }
             }
+            Request::ReadChanges { lower, is_whole } => match self.runtime.read_changes(&lower, is_whole).transpose() {
+                Ok(changes) => wire::send(guest, &Answer::Changes(changes), &[]),
+                Err(error) => wire::send(guest, &Answer::Refused(error.to_string()), &[]),
+            },
             Request::Status => wire::send(guest, &Answer::Status(Box::new(self.status())), &[]),
             Request::Watch { whole, linger } => self.report(guest, whole, linger.map(Duration::from_millis)),
             Request::Freeze => self.set_frozen(guest, true),

@@ -28,6 +28,7 @@ use cavrith_sandbox::{Identity, SandboxError, locked};
 
 use crate::KeeperError;
 use crate::event_log::EventLog;
+use crate::journal::Journal;
 use crate::launch::Launch;
 use crate::namespaces::Started;
 use crate::place::Place;
@@ -104,6 +105,7 @@ pub(crate) struct State {
     pub notes: Vec<String>,
     pub limits: Vec<String>,
     ended: Option<u64>,
+    fell: bool,
 }
 
 /// A service that somebody looks after.
@@ -170,6 +172,7 @@ impl Keeper {
             notes: started.notes,
             limits: started.limits,
             ended: None,
+            fell: false,
         };
         Ok(Arc::new(Self {
             logs: place.dir.join("logs"),
@@ -232,6 +235,22 @@ impl Keeper {
         let here = fs::metadata(self.place.dir.join("held")).map(|meta| (meta.dev(), meta.ino()));
         let ours = held.metadata().map(|meta| (meta.dev(), meta.ino()));
         matches!((here, ours), (Ok(here), Ok(ours)) if here == ours)
+    }
+
+    /// Has the workspace end when what it runs in does, whoever ended that.
+    pub fn follow_runtime(self: &Arc<Self>) {
+        let keeper = Arc::downgrade(self);
+        self.runtime.when_gone(Box::new(move || {
+            let Some(keeper) = keeper.upgrade() else { return };
+            if keeper.state().standing == Standing::Stopping {
+                return;
+            }
+            keeper.change(|state| state.fell = true);
+            let why = keeper.runtime.last_words().unwrap_or_default();
+            let line = format!("[cavrith] what the workspace ran in ended, and nobody had asked it to {why}");
+            Journal::new(&keeper.logs, "workspace").line(line.trim_end());
+            keeper.ask_to_stop();
+        }));
     }
 
     /// Changes the state, and wakes anyone who waits for that.
@@ -333,6 +352,7 @@ impl Keeper {
                 failed_step: state.failed_step.clone(),
                 ports,
                 ended: state.ended,
+                fell: state.fell,
             }
         };
         if let Err(error) = record.write(&self.place.dir) {

@@ -15,6 +15,7 @@ use cavrith_sandbox::runtime::Attended as _;
 
 use crate::WorkspaceError;
 use cavrith_keeper::client::Client;
+use cavrith_keeper::place::Place;
 use cavrith_keeper::protocol::ExecRequest;
 
 /// Bytes of an answer of the inside that are read.
@@ -83,6 +84,17 @@ pub fn copy_out(
 
 /// What a task inside writes, as text.
 pub(crate) fn answer(client: Client, task: Task, what: &str) -> Result<String, WorkspaceError> {
+    Ok(String::from_utf8_lossy(&written(client, task, None, what)?).into_owned())
+}
+
+/// The content of a file inside, whosever it is.
+pub(crate) fn content(place: &Place, path: &str) -> Result<Vec<u8>, WorkspaceError> {
+    let gone = || cavrith_keeper::KeeperError::Gone { name: place.name.clone() };
+    let client = Client::new(place).ok_or_else(gone)?;
+    written(client, Task::Read(path.to_owned()), Some("root".to_owned()), path)
+}
+
+fn written(client: Client, task: Task, account: Option<String>, what: &str) -> Result<Vec<u8>, WorkspaceError> {
     let (mut theirs, stream) = std::io::pipe().map_err(failed(what))?;
     let reading = thread::spawn(move || {
         let mut bytes = Vec::new();
@@ -91,10 +103,10 @@ pub(crate) fn answer(client: Client, task: Task, what: &str) -> Result<String, W
         read.map(|_| bytes)
     });
     let outcome =
-        run_task(client, task, None, File::open("/dev/null").map_err(failed(what))?.as_fd(), Some(stream), what);
+        run_task(client, task, account, File::open("/dev/null").map_err(failed(what))?.as_fd(), Some(stream), what);
     let bytes = reading.join().unwrap_or_else(|_| Err(std::io::Error::other("BUG: reading ended early")));
     outcome?;
-    Ok(String::from_utf8_lossy(&bytes.map_err(failed(what))?).into_owned())
+    bytes.map_err(failed(what))
 }
 
 /// Has a task done inside; what it says of a failure becomes the error.

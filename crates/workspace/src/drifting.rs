@@ -21,7 +21,7 @@ use cavrith_keeper::record::Record;
 use cavrith_store::reading;
 use cavrith_store::records::ImageRecord;
 
-use crate::{WorkspaceError, scratches};
+use crate::{WorkspaceError, copying, machine, scratches};
 
 /// Bytes of a file that is read as a whole.
 const LONGEST: u64 = 64 << 20;
@@ -38,6 +38,8 @@ pub struct Scratched {
     changed: BTreeMap<RootPath, u64>,
     /// Whether the scratch is a copy of the whole root.
     is_copy: bool,
+    /// The machine in which it lies, and what it is there.
+    inside: Option<(Place, Tree)>,
     layers: Vec<Layer>,
     /// Those of the image that the workspace ran over, when [`Self::layers`] are of another one.
     beneath: Vec<Layer>,
@@ -100,11 +102,17 @@ impl Scratched {
                 dir: None,
                 changed: BTreeMap::new(),
                 is_copy: false,
+                inside: None,
                 layers,
                 beneath: Vec::new(),
             });
         }
-        let found = scratches::read(context, &dir, &image)?;
+        let is_inside = Record::read(&place.dir).is_some_and(|record| record.arrangement.machine.is_some());
+        let found = match is_inside {
+            true => machine::read(place, &image)?,
+            false => scratches::read(context, &dir, &image)?,
+        };
+        let inside = is_inside.then(|| (place.clone(), found.tree.clone()));
         let here = match found.is_whole {
             true => found.tree,
             false => {
@@ -119,6 +127,7 @@ impl Scratched {
             dir: Some(dir),
             changed: found.changed,
             is_copy: found.is_whole,
+            inside,
             layers,
             beneath: Vec::new(),
         })
@@ -126,6 +135,9 @@ impl Scratched {
 
     /// Where files of the workspace lie that were changed.
     pub fn top(&self) -> Option<PathBuf> {
+        if self.inside.is_some() {
+            return None;
+        }
         Some(self.dir.as_ref()?.join(if self.is_copy { "merged" } else { "root" }))
     }
 
@@ -146,6 +158,11 @@ impl Scratched {
             && let Ok(bytes) = reading::bounded_real(&at, LONGEST)
         {
             return Some(bytes);
+        }
+        if let (Side::Here, Some((place, changed))) = (side, &self.inside)
+            && changed.get(path).is_some()
+        {
+            return copying::content(place, &format!("/{path}")).ok();
         }
         let layers = if side == Side::Here && !self.beneath.is_empty() { &self.beneath } else { &self.layers };
         let at = context.store.place_in_image(layers.iter().map(|(_, layer, _)| layer), tree, path)?;

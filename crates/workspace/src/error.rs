@@ -47,6 +47,14 @@ pub enum WorkspaceError {
     /// There is no seal to measure against.
     #[error("the lock has no seal to verify against; the lead makes one with cavrith seal")]
     NoSeal,
+    /// What lies in a machine that does not run, or does not say.
+    #[error("what was changed in {name} lies on the disk of its machine: {why}")]
+    InMachine {
+        /// The workspace.
+        name: String,
+        /// The reason, in words.
+        why: String,
+    },
     /// A spec that says nothing of machines.
     #[error(
         "the spec has no [machine], so nobody knows with which kernel and how much memory; add the table, and run cavrith lock"
@@ -155,6 +163,7 @@ impl WorkspaceError {
             Self::Copy { .. } => FailureCode::COPY,
             Self::NoSeal => FailureCode::NO_SEAL,
             Self::NoMachine => FailureCode::EXPORT,
+            Self::InMachine { .. } => FailureCode::NOT_RUNNING,
             Self::Machine { .. } => FailureCode::TOO_SMALL,
             Self::Secrets(_) => FailureCode::SECRET,
             Self::SshKey(_) | Self::SshConfig(_) => FailureCode::SSH,
@@ -175,6 +184,7 @@ impl WorkspaceError {
             Self::NoSeal => 1,
             Self::NoWorkspace { .. }
             | Self::NoMachine
+            | Self::InMachine { .. }
             | Self::SeveralWorkspaces { .. }
             | Self::NoFolder { .. }
             | Self::NeverRan(_)

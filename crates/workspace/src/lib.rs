@@ -39,6 +39,7 @@ pub mod history;
 pub mod inviting;
 pub mod kept;
 pub mod lifecycle;
+mod machine;
 pub mod moved;
 pub mod opening;
 pub mod reporting;

@@ -53,7 +53,7 @@ pub fn standing_style(screen: &Screen, standing: Standing) -> Style {
     match standing {
         Standing::Running => screen.out.good,
         Standing::Starting | Standing::Stopping | Standing::Frozen => screen.out.warning,
-        Standing::Killed | Standing::MachineRestarted => screen.out.bad,
+        Standing::Killed | Standing::Fallen | Standing::MachineRestarted => screen.out.bad,
         Standing::New | Standing::Stopped => screen.out.faint,
     }
 }

@@ -329,8 +329,10 @@ impl Folder {
     }
 
     fn shown(&self, node: u64, meta: Metadata) -> Shown {
-        let account = |id: u32, own: u32| if id == own { ACCOUNT_ID } else { NOBODY };
-        let owner = (account(meta.uid(), self.owner.0), account(meta.gid(), self.owner.1));
+        let account = |is_own: bool| if is_own { ACCOUNT_ID } else { NOBODY };
+        // What is made has the group that its maker has here.
+        let is_own_group = meta.gid() == self.owner.1 || meta.gid() == rustix::process::getegid().as_raw();
+        let owner = (account(meta.uid() == self.owner.0), account(is_own_group));
         let mode = meta.mode();
         Shown { node, meta, owner, mode }
     }

@@ -9,15 +9,21 @@ use std::sync::{Arc, OnceLock};
 use std::thread;
 use std::time::Duration;
 
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
 use rustix::mount::MountFlags;
 
 use cavrith_core::account::ACCOUNT_ID;
+use cavrith_core::tree::encoding;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::Identity;
 use cavrith_sandbox::groups::Groups;
 use cavrith_sandbox::guest::inner::{Guest, Stood};
 use cavrith_sandbox::job::{FolderMount, Purpose};
 use cavrith_sandbox::net;
+use cavrith_sandbox::runtime::ReadChanges;
+use cavrith_store::owners::Owners;
+use cavrith_store::walk::{self, Over};
 
 use super::fuse;
 use super::telling::Teller;
@@ -76,6 +82,13 @@ pub(crate) fn run() -> io::Result<()> {
                 done(file.map_or(Err(io::ErrorKind::NotFound.into()), |(_, outside)| fs::write(outside, text)));
             }
             (Wish::Limit(limits), Some(stood)) => done(stood.groups.limit(limits)),
+            (Wish::ReadChanges { lower, is_whole }, Some(stood)) => {
+                let (guest, scratch) = (Arc::clone(&guest), stood.scratch.clone());
+                thread::spawn(move || {
+                    let read = read_changes(&scratch, &lower, is_whole);
+                    say(&guest, number, &read.map_or_else(|error| Answer::Failed(error), Answer::Changes));
+                });
+            }
             (Wish::Changed { folder, changes }, _) => teller.tell(number, folder, changes),
             (Wish::End, stood) => {
                 stood.into_iter().for_each(|inside| inside.stood.end());
@@ -116,6 +129,7 @@ struct Inside {
     stood: Stood,
     files: Vec<(PathBuf, PathBuf)>,
     groups: Groups,
+    scratch: PathBuf,
 }
 
 impl Inside {
@@ -157,7 +171,7 @@ impl Inside {
         };
         let layers = vec![PathBuf::from(LOWER)];
         let gems = furniture::versions_of_gems(&layers);
-        let mut job = furniture.job(Purpose::Machine, layers, scratch)?;
+        let mut job = furniture.job(Purpose::Machine, layers, scratch.clone())?;
         (job.groups, job.each) = (groups.dirs(), each);
         let mut live = 0;
         for InsideFolder { inside, place } in folders {
@@ -197,8 +211,26 @@ impl Inside {
             });
         }
         let begun = Answer::Begun { notes, limits, kept: groups.kept, gems };
-        Ok((Self { stood, files, groups }, begun))
+        Ok((Self { stood, files, groups, scratch }, begun))
     }
+}
+
+/// What was changed over the root, which nobody has to have stopped changing.
+fn read_changes(scratch: &Path, lower: &str, is_whole: bool) -> Result<ReadChanges, String> {
+    let words = |error: &dyn std::fmt::Display| error.to_string();
+    let bytes = BASE64_STANDARD.decode(lower).map_err(|error| words(&error))?;
+    let lower = encoding::decode(&bytes).map_err(|error| words(&error))?;
+    let root = is_whole.then(|| {
+        let measure = walk::measure(Path::new(LOWER), Owners::Real).map_err(|error| words(&error))?;
+        match measure.strange.first() {
+            Some((path, what)) => Err(format!("{path} is a {what}, which no image has")),
+            None => Ok(measure.tree.image_fingerprint().to_string()),
+        }
+    });
+    let found = walk::scratch(scratch, Over::Overlay, Owners::Real, &lower).map_err(|error| words(&error))?;
+    let changed = found.changed.iter().map(|(path, millis)| (path.as_bytes().to_vec(), *millis)).collect();
+    let tree = BASE64_STANDARD.encode(encoding::encode(&found.tree));
+    Ok(ReadChanges { root: root.transpose()?, tree, changed })
 }
 
 /// A directory on the machine's disk; true when it is new, or nothing is in it yet.

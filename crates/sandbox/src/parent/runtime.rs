@@ -12,6 +12,8 @@ use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
+use serde::{Deserialize, Serialize};
+
 use crate::host::groups::{GroupLimits, Kept};
 use crate::parent::net::Connector;
 use crate::protocol::job::{CommandJob, Ending, LeftRunning, Listening, Serving};
@@ -74,6 +76,21 @@ pub trait Runtime: fmt::Debug + Send + Sync {
     /// # Errors
     /// When there is no such file, or the disk refuses.
     fn write_file(&self, inside: &str, text: &str) -> io::Result<()>;
+
+    /// Has something done once when everything inside has ended, whoever ended it; at once when it has already.
+    fn when_gone(&self, then: Box<dyn FnOnce() + Send>);
+
+    /// What was changed over the root `lower` (an encoded tree in base64), where that lies on no disk of this machine;
+    /// with `is_whole` the root itself is measured, too. `None` where the outside can read all of it by itself.
+    fn read_changes(&self, lower: &str, is_whole: bool) -> Option<io::Result<ReadChanges>> {
+        let _ = (lower, is_whole);
+        None
+    }
+
+    /// What it said last, when it ended by itself and said something.
+    fn last_words(&self) -> Option<String> {
+        None
+    }
 
     /// Ends everything inside, and returns when nothing is left. Waiting for a command then fails with
     /// [`SandboxError::Gone`].
@@ -164,6 +181,17 @@ pub struct Measured {
     pub left: Vec<LeftRunning>,
     /// Limits that hold for everything inside together, as the kernel has them.
     pub held: GroupLimits,
+}
+
+/// What was changed inside, as a process within read it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReadChanges {
+    /// The fingerprint of the root beneath, when it was measured.
+    pub root: Option<String>,
+    /// An encoded tree in base64 (RFC 4648, section 4).
+    pub tree: String,
+    /// When each path was changed, in milliseconds since 1970.
+    pub changed: Vec<(Vec<u8>, u64)>,
 }
 
 /// A command that somebody waits for, wherever it runs.

@@ -54,6 +54,18 @@ struct Waiting {
     /// Where the reports of each command go; the pipe's end closes when the last one has come.
     commands: HashMap<u64, (mpsc::Sender<Received>, OwnedFd)>,
     gone: bool,
+    /// What is done then.
+    when_gone: OnGone,
+}
+
+/// Things to be done once.
+#[derive(Default)]
+struct OnGone(Vec<Box<dyn FnOnce() + Send>>);
+
+impl std::fmt::Debug for OnGone {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} to be done", self.0.len())
+    }
 }
 
 impl Orders {
@@ -121,6 +133,9 @@ impl Orders {
         let mut waiting = locked(&self.waiting);
         waiting.gone = true;
         waiting.commands.clear();
+        let all = std::mem::take(&mut waiting.when_gone.0);
+        drop(waiting);
+        all.into_iter().for_each(|then| then());
     }
 }
 
@@ -287,6 +302,16 @@ impl Runtime for Session {
         // The file lies inside as itself, so what is written into it is seen at once.
         let file = self.files.iter().find(|(path, _)| path == Path::new(inside));
         std::fs::write(&file.ok_or(io::ErrorKind::NotFound)?.1, text)
+    }
+
+    fn when_gone(&self, then: Box<dyn FnOnce() + Send>) {
+        let mut waiting = locked(&self.orders.waiting);
+        if waiting.gone {
+            drop(waiting);
+            then();
+        } else {
+            waiting.when_gone.0.push(then);
+        }
     }
 
     fn end(&self) {

@@ -11,6 +11,7 @@ use cavrith_core::lock::Lock;
 use cavrith_core::path::RootPath;
 use cavrith_core::seal::Seal;
 use cavrith_core::secrets;
+use cavrith_core::tree::Tree;
 use cavrith_core::tree::diff::{Change, What};
 use cavrith_core::verdict::{Aspect, Difference, NOTHING, count};
 use cavrith_engine::context::BuildContext;
@@ -20,6 +21,7 @@ use cavrith_engine::project::Project;
 use super::image::Image;
 use super::{kept, running};
 use crate::drifting::{self, Scratched};
+use crate::{WorkspaceError, machine};
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Record;
 
@@ -48,9 +50,32 @@ pub(super) fn aspects(
         let account = account::home(&project.spec.workspace.account.value);
         let runs = running::aspect(context, &place, seal);
         let kept = kept::aspect(&place, &arrangement, quick);
-        [Some(aspect(context, &place, image, seal, &account, name)), kept, runs].into_iter().flatten()
+        let root = if quick { None } else { machine_root(context, &place) };
+        [root, Some(aspect(context, &place, image, seal, &account, name)), kept, runs].into_iter().flatten()
     })
     .collect()
+}
+
+/// The root that a machine runs on, measured within; nothing of a workspace that runs in none.
+fn machine_root(context: BuildContext<'_>, place: &Place) -> Option<Aspect> {
+    let record = Record::read(&place.dir).filter(|record| record.arrangement.machine.is_some())?;
+    if !place.is_held() {
+        return None;
+    }
+    let name = if place.named { format!("root of {}", place.name) } else { "root of the machine".to_owned() };
+    let trees = record.layers.iter().map(|layer| context.store.layer_tree(layer)).collect::<Result<Vec<_>, _>>();
+    let measured = trees.map_err(WorkspaceError::from).and_then(|trees| {
+        let expected = Tree::merged(&trees);
+        Ok((expected.image_fingerprint(), machine::root(place, &expected)?))
+    });
+    Some(match measured {
+        Ok((expected, here)) => {
+            let differs = expected.to_string() != here;
+            let difference = differs.then(|| Difference::new("the root", expected.to_string(), here));
+            Aspect::new(name, "every byte of it, read within", difference.into_iter().collect())
+        }
+        Err(error) => Aspect { unmeasured: vec![error.to_string()], ..Aspect::new(name, NOTHING, Vec::new()) },
+    })
 }
 
 fn aspect(
