@@ -22,7 +22,7 @@ use cavrith_disk::gpt::Guid;
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::file_error;
 use cavrith_engine::project::Project;
-use cavrith_sandbox::guest::hypervisor::{DATA, Parts, STARTED};
+use cavrith_sandbox::guest::hypervisor::{DATA, FRESH, Parts, STARTED};
 use cavrith_store::atomic::NewFile;
 use cavrith_store::private;
 
@@ -36,6 +36,8 @@ use crate::machine_disk::{Kernel, command_line, proof, root_of, wanted_modules};
 const MORE_MODULES: [&str; 1] = ["fuse"];
 /// Directories of the disk with our program, in which something else is mounted.
 const PLACES: [&str; 7] = ["dev", "proc", "sys", "lower", "data", "run", "tmp"];
+/// Among the kept folders: the disk of a machine that was dropped.
+const KEPT: &str = ".machine";
 /// How the names of roots and of programs begin.
 const ROOT: &str = "root-";
 const PROGRAMS: &str = "programs-";
@@ -49,7 +51,7 @@ pub fn prepare(
     (project, pin, machine): (&Project, &DebianPin, &Machine),
     (image, layers): (&ImageFingerprint, &[TreeDigest]),
     epoch: u64,
-    dir: &Path,
+    (dir, kept): (&Path, &Path),
 ) -> Result<Parts, ExchangeError> {
     private::directory(dir)?;
     let kernel = Kernel::find(context, project, pin, wanted_modules(machine).chain(MORE_MODULES))?;
@@ -75,6 +77,11 @@ pub fn prepare(
     write_once(dir, &name, PROGRAMS, (file_system.size(), Form::Raw), |sink| {
         file_system.pieces(&mut |piece| sink.piece(piece, &|path| programs.content(path)))
     })?;
+    let kept = kept.join(KEPT);
+    if !dir.join(DATA).exists() && kept.join(DATA).exists() {
+        cavrith_store::atomic::write(&dir.join(FRESH), b"")?;
+        fs::rename(kept.join(DATA), dir.join(DATA)).map_err(writing(dir))?;
+    }
     if !dir.join(DATA).exists() {
         let own = |what: &str| Guid::of(what, dir.as_os_str().as_bytes()).0;
         let data = Ext4::new(machine.disk, own("data file system"), own("data directories"), epoch);
@@ -91,8 +98,24 @@ pub fn prepare(
         programs: name,
         is_fast: false,
         network: false,
+        fresh: dir.join(FRESH).exists(),
         resume: false,
     })
+}
+
+/// Puts the disk of a machine that is dropped among what is kept, since kept folders and the home are on it. True when
+/// there is one.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn keep(dir: &Path, kept: &Path) -> Result<bool, ExchangeError> {
+    let (from, kept) = (dir.join(DATA), kept.join(KEPT));
+    if !from.exists() {
+        return Ok(false);
+    }
+    private::directory(&kept)?;
+    fs::rename(&from, kept.join(DATA)).map_err(writing(&kept))?;
+    Ok(true)
 }
 
 /// Writes a file that is not there yet, in one step, and removes others whose names begin so.

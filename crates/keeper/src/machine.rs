@@ -118,6 +118,8 @@ struct Begin {
     home: Option<ImageHome>,
     network: bool,
     folders: Vec<InsideFolder>,
+    /// What was changed before is set aside, but for kept folders and the home.
+    fresh: bool,
 }
 
 /// What the process within says.
@@ -184,6 +186,7 @@ pub(crate) fn start(
         home,
         network: way.lacks.is_none() && parts.network,
         folders,
+        fresh: parts.fresh,
     };
     let (offered, takers) = Offered::in_machine(personal);
     let telling = Arc::clone(&outer);
@@ -204,6 +207,9 @@ pub(crate) fn start(
         Answer::Failed(why) => return Err(SandboxError::Inside(why).into()),
         other => return Err(SandboxError::Inside(format!("go on: the machine said {other:?}")).into()),
     };
+    if parts.fresh {
+        let _ = fs::remove_file(parts.dir.join(hypervisor::FRESH));
+    }
     *locked(&machine.kept) = kept;
     notes.extend(more);
     if let Some(resolver) = way.resolver() {

@@ -32,6 +32,9 @@ use cavrith_keeper::protocol::Followed;
 use cavrith_keeper::record::{Record, Stamp};
 use cavrith_keeper::{KeeperError, Launch};
 
+/// Where the files of a workspace's machine are, in its directory.
+const MACHINE: &str = "machine";
+
 /// Which workspace a member means.
 #[derive(Debug, Clone, Copy)]
 pub struct Meant<'a> {
@@ -244,7 +247,7 @@ impl Wanted {
             (None, ..) => None,
             (Some(_), Some(machine), Some(pin)) => {
                 let (of, image) = ((project, pin, machine), (&record.image, layers.as_slice()));
-                Some(machine_files::prepare(context, of, image, lock.epoch, &place.dir.join("machine"))?)
+                Some(machine_files::prepare(context, of, image, lock.epoch, (&place.dir.join(MACHINE), &place.kept))?)
             }
             (Some(_), ..) => return Err(WorkspaceError::NoMachine),
         };
@@ -432,6 +435,10 @@ pub fn drop_workspace(home: &Home, place: &Place, with_home: bool) -> Result<Vec
         && let Some(record) = Record::read(&place.dir)
     {
         home::keep(place, &record.arrangement.setup.account)?;
+    }
+    if place.dir.join(MACHINE).is_dir() {
+        place.make_kept()?;
+        machine_files::keep(&place.dir.join(MACHINE), &place.kept)?;
     }
     for scratch in place.scratches() {
         aside.extend(backups::set_aside(home, place, &scratch)?);

@@ -40,6 +40,8 @@ pub(crate) const NAME: &str = "cavrith: guest";
 const DATA: &str = "/data/workspace";
 /// Where kept folders lie.
 const KEPT: &str = "/data/kept";
+/// Where what was changed before a drop lies.
+const ASIDE: &str = "/data/set-aside";
 /// The root of the image.
 const LOWER: &str = "/lower";
 /// The machine's network, as the hypervisor makes it (QEMU, `-netdev user`).
@@ -134,7 +136,7 @@ struct Inside {
 
 impl Inside {
     fn begin(begin: &Begin, guest: &Arc<Guest>, teller: &Teller) -> Result<(Self, Answer), KeeperError> {
-        let Begin { arrangement, apt_sources, secrets, personal, home, network, folders } = begin;
+        let Begin { arrangement, apt_sources, secrets, personal, home, network, folders, fresh } = begin;
         let mut notes = Vec::new();
         if *network && let Err(error) = net::bring_up("eth0", (ADDRESS, MASK), GATEWAY) {
             notes.push(format!("the machine's network cannot be used: {error}"));
@@ -148,6 +150,10 @@ impl Inside {
             kept: PathBuf::from(KEPT),
         };
         place.make(Identity::Root)?;
+        if *fresh {
+            home::keep(&place, &arrangement.setup.account)?;
+            set_aside(&place).map_err(file_error("set aside what is in", &place.dir))?;
+        }
         let scratch = place.scratch(&arrangement.image)?;
         if let Some(home) = home {
             let account = (arrangement.setup.account.as_str(), Identity::Root);
@@ -231,6 +237,16 @@ fn read_changes(scratch: &Path, lower: &str, is_whole: bool) -> Result<ReadChang
     let changed = found.changed.iter().map(|(path, millis)| (path.as_bytes().to_vec(), *millis)).collect();
     let tree = BASE64_STANDARD.encode(encoding::encode(&found.tree));
     Ok(ReadChanges { root: root.transpose()?, tree, changed })
+}
+
+/// Moves what was changed over images away, into a directory of its own.
+fn set_aside(place: &Place) -> io::Result<()> {
+    let aside = Path::new(ASIDE).join(crate::record::now().to_string());
+    fs::create_dir_all(&aside)?;
+    for scratch in place.scratches() {
+        fs::rename(&scratch, aside.join(scratch.file_name().unwrap_or_default()))?;
+    }
+    Ok(())
 }
 
 /// A directory on the machine's disk; true when it is new, or nothing is in it yet.

@@ -21,6 +21,8 @@ const PORT: i32 = 3;
 const MONITOR: i32 = 4;
 /// The file of the disk that is written to.
 pub const DATA: &str = "data.qcow2";
+/// Is there until what was changed in a machine before it was dropped is set aside.
+pub const FRESH: &str = "fresh";
 /// The files of the kernel, and of what it starts with.
 pub const STARTED: [&str; 2] = ["vmlinuz", "initrd"];
 /// The name of a memory that was saved.
@@ -46,6 +48,8 @@ pub struct Parts {
     pub is_fast: bool,
     /// It reaches a network.
     pub network: bool,
+    /// What was changed inside is set aside first: the workspace was dropped since.
+    pub fresh: bool,
     /// It goes on from the memory that was saved.
     pub resume: bool,
 }

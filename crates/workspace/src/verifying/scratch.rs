@@ -62,7 +62,7 @@ fn machine_root(context: BuildContext<'_>, place: &Place) -> Option<Aspect> {
     if !place.is_held() {
         return None;
     }
-    let name = if place.named { format!("root of {}", place.name) } else { "root of the machine".to_owned() };
+    let name = if place.named { format!("root of {}", place.name) } else { "machine's root".to_owned() };
     let trees = record.layers.iter().map(|layer| context.store.layer_tree(layer)).collect::<Result<Vec<_>, _>>();
     let measured = trees.map_err(WorkspaceError::from).and_then(|trees| {
         let expected = Tree::merged(&trees);
