@@ -203,7 +203,7 @@ impl Inside {
             job.folders.push(mount);
         }
         let files = job.files.iter().map(|file| (file.inside.clone(), file.outside.clone())).collect();
-        let stood = Stood::begin(job)?;
+        let stood = Stood::begin(job, Identity::Root)?;
         notes.extend(stood.notes.iter().cloned());
         let Furnished { notes: more, offered, .. } = furniture.lay(stood.process())?;
         notes.extend(more);

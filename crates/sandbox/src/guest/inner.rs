@@ -66,8 +66,8 @@ impl Stood {
     ///
     /// # Errors
     /// When the kernel of the machine refuses something.
-    pub fn begin(job: Job) -> Result<Self, SandboxError> {
-        let (process, notes) = SandboxProcess::begin(job, Identity::Root)?;
+    pub fn begin(job: Job, identity: Identity) -> Result<Self, SandboxError> {
+        let (process, notes) = SandboxProcess::begin(job, identity)?;
         Ok(Self { process, notes })
     }
 
@@ -173,12 +173,21 @@ impl Guest {
     }
 }
 
+impl State {
+    fn close(&mut self, number: u64, stream: u32) {
+        if let Some(outputs) = self.outputs.get_mut(&number) {
+            outputs.retain(|(known, _)| *known != stream);
+        }
+    }
+}
+
 impl Inside {
-    fn order(&self, order: &Order, streams: &[u32]) -> io::Result<()> {
+    fn order(self: &Arc<Self>, order: &Order, streams: &[u32]) -> io::Result<()> {
         let Order::Run(number, _) = order else { return wire::send(&locked(&self.orders), order, &[]) };
+        let number = *number;
         let [to, from, and] = *streams else { return Ok(()) };
         let nothing = || File::options().read(true).write(true).open("/dev/null").map(OwnedFd::from);
-        let mut outputs = Vec::new();
+        let (mut outputs, mut readers) = (Vec::new(), Vec::new());
         let input = if to == NO_STREAM {
             nothing()?
         } else {
@@ -193,12 +202,18 @@ impl Inside {
             let (reader, writer) = io::pipe()?;
             let reader = OwnedFd::from(reader);
             outputs.push((stream, reader.try_clone()?));
-            self.tunnel.send_from(stream, reader, Cut::Anyhow, (None, None));
+            readers.push((stream, reader));
             Ok(writer.into())
         };
         let first = output(from)?;
         let second = if and == from && and != NO_STREAM { first.try_clone()? } else { output(and)? };
-        locked(&self.state).outputs.insert(*number, outputs);
+        locked(&self.state).outputs.insert(number, outputs);
+        for (stream, reader) in readers {
+            let inside = Arc::clone(self);
+            // Who writes what nobody takes any more learns that by there being no reader.
+            let at_end = move || locked(&inside.state).close(number, stream);
+            self.tunnel.send_from(stream, reader, Cut::Anyhow, (None, Some(Box::new(at_end))));
+        }
         wire::send(&locked(&self.orders), order, &[input.as_fd(), first.as_fd(), second.as_fd()])
     }
 
@@ -215,9 +230,15 @@ impl Inside {
                     state.of_command.insert(*number, streams[0]);
                     state.outputs.entry(*number).or_default().push((streams[1], kept));
                 }
-                let _ = self.tunnel.say(&FromGuest::Report { report, terminal: Some(streams) });
+                let _ =
+                    self.tunnel.say(&FromGuest::Report { report: Report::Started(*number), terminal: Some(streams) });
                 let inside = Arc::clone(self);
-                let at_end = move || drop(locked(&inside.state).terminals.remove(&streams[0]));
+                let number = *number;
+                let at_end = move || {
+                    let mut state = locked(&inside.state);
+                    state.terminals.remove(&streams[0]);
+                    state.close(number, streams[1]);
+                };
                 self.tunnel.send_from(streams[1], outer, Cut::Anyhow, (None, Some(Box::new(at_end))));
             }
             (Report::Ended(number, _) | Report::NotStarted { number, .. }, _) => {

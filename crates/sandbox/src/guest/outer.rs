@@ -168,8 +168,12 @@ impl Outer {
 
     fn hear_report(self: &Arc<Self>, report: Report, terminal: Option<[u32; 2]>) {
         match (&report, terminal) {
-            (Report::Started(_), Some(streams)) => match self.terminal(streams) {
-                Ok(outer) => self.report(&report, Some(&outer)),
+            (Report::Started(number), Some(streams)) => match self.terminal(streams) {
+                Ok(outer) => {
+                    // Nothing is typed to what has ended.
+                    locked(&self.waiting).commands.entry(*number).or_default().input = Some(streams[0]);
+                    self.report(&report, Some(&outer));
+                }
                 Err(_) => self.report(&report, None),
             },
             (Report::Ended(number, _) | Report::NotStarted { number, .. }, _) => {

@@ -202,6 +202,7 @@ impl Tunnel {
                 Ok(_) | Err(rustix::io::Errno::INTR) => {}
                 Err(_) => return,
             }
+            let has_hung_up = watched[0].revents().contains(PollFlags::HUP);
             let [readable, stopped] = watched.map(|watched| !watched.revents().is_empty());
             if stopped {
                 return;
@@ -212,6 +213,8 @@ impl Tunnel {
             locked(&sending.state).busy = true;
             let room = room.min(buffer.len());
             let outcome = match (&*from).read(&mut buffer[..room]) {
+                // A datagram may be empty; nobody is told of that one.
+                Ok(0) if cut == Cut::Datagrams && !has_hung_up => None,
                 Ok(0) => Some(false),
                 Ok(count) => Some(self.frame(BYTES, stream, &buffer[..count]).is_ok()).inspect(|_| {
                     let mut state = locked(&sending.state);
@@ -219,8 +222,7 @@ impl Tunnel {
                     state.sent += count as u64;
                 }),
                 Err(error) if matches!(error.kind(), io::ErrorKind::Interrupted | io::ErrorKind::WouldBlock) => None,
-                // The one who asked a file system does not wait any more (fuse(4)).
-                Err(error) if cut == Cut::Datagrams && error.kind() == io::ErrorKind::NotFound => None,
+                Err(error) if cut == Cut::Datagrams && is_for_one(&error) => None,
                 // The outer end of a terminal that nobody has open any more.
                 Err(_) => Some(false),
             };
@@ -250,9 +252,7 @@ impl Tunnel {
             let to = File::from(to);
             let mut broken = false;
             while let Ok(Some(bytes)) = coming.recv() {
-                // That a file system has nobody waiting for an answer is no reason to answer nobody else.
-                let is_for_nobody = |error: &io::Error| error.kind() == io::ErrorKind::NotFound;
-                if !broken && write_whole(&to, &bytes).is_err_and(|error| !is_for_nobody(&error)) {
+                if !broken && write_whole(&to, &bytes).is_err_and(|error| !is_for_one(&error)) {
                     broken = true;
                     let _ = tunnel.frame(BROKEN, stream, &[]);
                 }
@@ -416,6 +416,12 @@ impl Progress {
         locked(&self.state).passed += count as u64;
         self.changed.notify_all();
     }
+}
+
+/// Whether an error is about one message, and nothing is known of the next: the one who asked a file system does not wait
+/// any more (fuse(4)), or nobody took an earlier datagram (udp(7)).
+fn is_for_one(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused)
 }
 
 fn is_readable(fd: &OwnedFd) -> bool {
