@@ -635,3 +635,6 @@ impl Nodes {
 fn meta_of(place: &OwnedFd) -> Result<Metadata, Errno> {
     File::from(place.as_fd().try_clone_to_owned().map_err(fail)?).metadata().map_err(fail)
 }
+
+#[cfg(test)]
+mod tests;
