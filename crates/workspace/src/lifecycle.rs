@@ -17,6 +17,7 @@ use cavrith_engine::member::Member;
 use cavrith_engine::project::{self, Project};
 use cavrith_engine::project_files;
 use cavrith_exchange::machine_files;
+use cavrith_sandbox::guest::hypervisor;
 use cavrith_sandbox::machine;
 use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
@@ -373,6 +374,8 @@ pub struct Dropping {
     pub kept: Vec<String>,
     /// What the member has in the account's home, which stays, too.
     pub home: Option<KeptFolder>,
+    /// It has a machine's disk, on which kept folders and the home are, and which stays.
+    pub machine_disk: bool,
     /// The project, which stays.
     pub project: String,
     /// Host names of the hosts file.
@@ -398,6 +401,7 @@ pub fn dropping(place: &Place, with_home: bool) -> Dropping {
         logs: cavrith_keeper::journal::sources(&place.dir.join("logs")),
         kept: place.kept_folders().into_iter().map(|(name, _)| name).collect(),
         home,
+        machine_disk: place.dir.join(MACHINE).join(hypervisor::DATA).exists(),
         project: place.project.display().to_string(),
         names: names.unwrap_or_default(),
     }

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use cavrith_core::verdict::size;
+use cavrith_sandbox::guest::hypervisor;
 use cavrith_sandbox::machine::{self, HostCheck, Standing};
 use serde_json::json;
 
@@ -45,6 +46,7 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
             Err((found, remedy)) => HostCheck::short("network", Standing::Limited, found, remedy),
         });
     }
+    checks.push(machines());
     let lacking = checks.iter().any(|one| one.standing == Standing::Lacking);
     if command.json {
         screen.json(&json!({ "ready": !lacking, "checks": checks }));
@@ -68,6 +70,22 @@ pub fn exec(screen: &Screen, command: &Report) -> Outcome {
     };
     screen.result(last);
     Ok(if lacking { 3 } else { 0 })
+}
+
+/// How a workspace would run in a virtual machine.
+fn machines() -> HostCheck {
+    if hypervisor::program().is_none() {
+        let found = "qemu-system-x86_64 is not installed, so workspaces run in namespaces only";
+        return HostCheck::short("machines", Standing::Limited, found, "install the package qemu-system-x86");
+    }
+    if hypervisor::may_be_fast() {
+        return HostCheck::there(
+            "machines",
+            "run by QEMU, by /dev/kvm where that works; live folders by our own server",
+        );
+    }
+    let remedy = "/dev/kvm is not there or closed to you: where the processor offers it, join the group kvm";
+    HostCheck::short("machines", Standing::Limited, "run by QEMU, which emulates the processor: slow", remedy)
 }
 
 fn sandbox(store_session: &StoreSession, identity: cavrith_sandbox::Identity) -> Vec<HostCheck> {

@@ -149,6 +149,11 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     for name in &what.kept {
         line(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
     }
+    if what.machine_disk {
+        line(format_args!(
+            "keeps     the machine's disk, with kept folders and the home; what was changed is set aside on it"
+        ));
+    }
     if let Some(kept) = &what.home {
         let held = size(kept.bytes);
         line(format_args!("keeps     the account's home with {held} (--home sets it aside as well)"));
