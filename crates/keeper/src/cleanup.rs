@@ -45,7 +45,7 @@ pub(crate) fn clear_earlier(dir: &Path) {
 }
 
 /// Notes what has to be removed even when the keeper is killed.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct CleanupList {
     /// The list.
     pub path: PathBuf,

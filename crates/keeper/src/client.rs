@@ -105,6 +105,14 @@ impl Client {
         self.simply(Request::Freeze)
     }
 
+    /// Halts everything inside and writes it to the disk.
+    ///
+    /// # Errors
+    /// When it does not run, or is no machine.
+    pub fn suspend(&self) -> Result<Option<String>, KeeperError> {
+        self.simply(Request::Suspend)
+    }
+
     /// Lets everything inside go on.
     ///
     /// # Errors

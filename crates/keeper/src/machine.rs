@@ -36,7 +36,7 @@ use cavrith_sandbox::guest::outer::{Outer, Said};
 use cavrith_sandbox::job::CommandJob;
 use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::runtime::{Measured, ReadChanges, RunningCommand, Runtime};
-use cavrith_sandbox::{SandboxError, Session, locked};
+use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 
 use crate::KeeperError;
 use crate::cleanup::CleanupList;
@@ -62,6 +62,8 @@ const FURNISHING: Duration = Duration::from_secs(120);
 const MOMENT: Duration = Duration::from_secs(20);
 /// How long a machine has to end.
 const END: Duration = Duration::from_secs(30);
+/// How long the memory of a machine may take to be written.
+const SAVING: Duration = Duration::from_secs(300);
 /// Where it is noted that this kernel's way to run machines does not work.
 const NOT_FAST: &str = "emulated";
 
@@ -83,6 +85,12 @@ enum Wish {
     Changed {
         folder: usize,
         changes: Vec<Changed>,
+    },
+    /// Say nothing more after the answer: the machine is halted then.
+    Hold,
+    /// Go on; the time of day is so many milliseconds since 1970.
+    GoOn {
+        now: u64,
     },
     End,
 }
@@ -194,12 +202,14 @@ pub(crate) fn start(
     let machine = Machine {
         session,
         outer,
-        monitor,
-        child: Mutex::new(child),
-        way: Mutex::new(None),
+        runs: Mutex::new(Runs { child, monitor, way: None, on_disk: false, _held: None }),
+        identity: *identity,
+        network: arrangement.network,
+        cleanup: cleanup.clone(),
         frozen: AtomicBool::new(false),
         kept: Mutex::default(),
         console: parts.dir.join("console"),
+        parts: parts.clone(),
     };
     let begun = machine.ask::<Answer>(&Wish::Begin(Box::new(begin)), FURNISHING);
     let (more, limits, kept, gems) = match begun.map_err(|error| ended("furnish the machine", error))? {
@@ -216,7 +226,7 @@ pub(crate) fn start(
         machine.write_file(crate::RESOLVER, &resolver).map_err(|error| ended("write the resolver's file", error))?;
     }
     let network = if parts.network { way.how.clone() } else { "none".to_owned() };
-    *locked(&machine.way) = Some(way);
+    locked(&machine.runs).way = Some(way);
     Ok(Started { runtime: Box::new(machine), notes, limits, network, offered, gems, sockets: Sockets::none() })
 }
 
@@ -359,15 +369,69 @@ fn last_lines(console: &Path) -> String {
 struct Machine {
     session: Session,
     outer: Arc<Outer>,
-    monitor: Monitor,
-    child: Mutex<Child>,
-    way: Mutex<Option<WayOut>>,
+    runs: Mutex<Runs>,
+    parts: Parts,
+    identity: Identity,
+    network: Network,
+    cleanup: CleanupList,
     frozen: AtomicBool,
     kept: Mutex<Kept>,
     console: PathBuf,
 }
 
+/// The hypervisor, as long as there is one.
+#[derive(Debug)]
+struct Runs {
+    child: Child,
+    monitor: Monitor,
+    way: Option<WayOut>,
+    /// It is on the disk, and has no hypervisor.
+    on_disk: bool,
+    /// The thread that started the hypervisor, with which it would end, waits for the other end of this.
+    _held: Option<mpsc::Sender<()>>,
+}
+
+impl Runs {
+    fn end(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+        drop(self.way.take());
+    }
+}
+
 impl Machine {
+    /// Has the process within go on, by a new port where there is one.
+    fn go_on(&self, port: Option<UnixStream>) -> io::Result<()> {
+        let wish = serde_json::to_value(Wish::GoOn { now: crate::record::now() })?;
+        self.outer.go_on(port, wish, MOMENT).map(drop)
+    }
+
+    /// Starts a hypervisor that goes on from the disk.
+    fn resume(&self, runs: &mut Runs) -> io::Result<()> {
+        let parts = Parts { resume: true, ..self.parts.clone() };
+        let ((told, started), (held, holding)) = (mpsc::channel(), mpsc::channel::<()>());
+        thread::spawn(move || {
+            let _ = told.send(hypervisor::start(&parts));
+            // It is killed when the thread ends that started it.
+            let _ = holding.recv();
+        });
+        let Hypervisor { mut child, port, monitor } = started.recv().map_err(io::Error::other)??;
+        let monitor = match Monitor::greet(monitor) {
+            Ok(monitor) => monitor,
+            Err(error) => {
+                let _ = child.kill();
+                let mut said = String::new();
+                let _ = child.stderr.take().map(|mut stderr| stderr.read_to_string(&mut said));
+                let _ = child.wait();
+                return Err(io::Error::other(format!("{error} {}", said.trim())));
+            }
+        };
+        let note = |table: &str| self.cleanup.note(&format!("table {table}"));
+        let way = network::open(self.network, child.id(), self.identity, &note);
+        *runs = Runs { child, monitor, way: Some(way), on_disk: false, _held: Some(held) };
+        self.go_on(Some(port))
+    }
+
     fn ask<T: DeserializeOwned>(&self, wish: &Wish, limit: Duration) -> io::Result<T> {
         let said = self.outer.ask(serde_json::to_value(wish)?, limit)?;
         Ok(serde_json::from_value(said.what)?)
@@ -407,9 +471,36 @@ impl Runtime for Machine {
     }
 
     fn freeze(&self, frozen: bool) -> Result<(), SandboxError> {
-        let doing = if frozen { "halt the machine" } else { "let the machine go on" };
-        self.monitor.halt(frozen).map_err(|error| ended(doing, error))?;
+        let mut runs = locked(&self.runs);
+        if runs.on_disk && !frozen {
+            self.resume(&mut runs).map_err(|error| ended("let the machine go on from the disk", error))?;
+        } else if !runs.on_disk {
+            let doing = if frozen { "halt the machine" } else { "let the machine go on" };
+            runs.monitor.halt(frozen).map_err(|error| ended(doing, error))?;
+        }
         self.frozen.store(frozen, Ordering::SeqCst);
+        drop(runs);
+        if !frozen {
+            // Its clock stood still.
+            let _ = self.do_inside(&Wish::GoOn { now: crate::record::now() });
+        }
+        Ok(())
+    }
+
+    fn suspend(&self) -> Result<(), SandboxError> {
+        let mut runs = locked(&self.runs);
+        let hold = serde_json::to_value(Wish::Hold).map_err(io::Error::from);
+        let held = hold.and_then(|hold| self.outer.ask_last(hold, MOMENT));
+        held.map_err(|error| ended("have the machine hold still", error))?;
+        let saved = runs.monitor.halt(true).and_then(|()| runs.monitor.save(hypervisor::SAVED, SAVING));
+        if let Err(error) = saved {
+            let _ = runs.monitor.halt(false);
+            let _ = self.go_on(None);
+            return Err(ended("write the machine to the disk", error));
+        }
+        runs.end();
+        runs.on_disk = true;
+        self.frozen.store(true, Ordering::SeqCst);
         Ok(())
     }
 
@@ -449,21 +540,18 @@ impl Runtime for Machine {
         }
         // What was written is on its disk when it has gone.
         let asked = self.do_inside(&Wish::End);
-        let mut child = locked(&self.child);
+        let mut runs = locked(&self.runs);
         let until = Instant::now() + if asked.is_ok() { END } else { Duration::ZERO };
-        while matches!(child.try_wait(), Ok(None)) && Instant::now() < until {
+        while matches!(runs.child.try_wait(), Ok(None)) && Instant::now() < until {
             thread::sleep(Duration::from_millis(10));
         }
-        let _ = child.kill();
-        let _ = child.wait();
-        drop(locked(&self.way).take());
+        runs.end();
+        self.outer.give_up();
     }
 }
 
 impl Drop for Machine {
     fn drop(&mut self) {
-        let mut child = locked(&self.child);
-        let _ = child.kill();
-        let _ = child.wait();
+        locked(&self.runs).end();
     }
 }

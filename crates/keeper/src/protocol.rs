@@ -49,6 +49,8 @@ pub enum Request {
     },
     /// Halt everything as it is.
     Freeze,
+    /// Halt everything as it is, and write it to the disk.
+    Suspend,
     /// Let it go on.
     Thaw,
     /// End it in order.

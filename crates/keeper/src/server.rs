@@ -22,6 +22,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
+use crate::state::Frozen;
 use crate::work::Keeper;
 use crate::{KeeperError, client, own_shell, ssh};
 use cavrith_sandbox::locked;
@@ -149,8 +150,9 @@ impl Keeper {
             },
             Request::Status => wire::send(guest, &Answer::Status(Box::new(self.status())), &[]),
             Request::Watch { whole, linger } => self.report(guest, whole, linger.map(Duration::from_millis)),
-            Request::Freeze => self.set_frozen(guest, true),
-            Request::Thaw => self.set_frozen(guest, false),
+            Request::Freeze => self.set_frozen(guest, Frozen::InMemory),
+            Request::Suspend => self.set_frozen(guest, Frozen::OnDisk),
+            Request::Thaw => self.set_frozen(guest, Frozen::Not),
             Request::Stop => {
                 self.ask_to_stop();
                 // The connection is closed by the end of this process, which is what the other side waits for.
@@ -164,17 +166,17 @@ impl Keeper {
         }
     }
 
-    fn set_frozen(&self, guest: &UnixStream, frozen: bool) -> io::Result<()> {
+    fn set_frozen(&self, guest: &UnixStream, how: Frozen) -> io::Result<()> {
         let _turn = locked(&self.turn);
         let standing = self.state().standing;
-        let answer = match (standing, frozen) {
+        let answer = match (standing, how != Frozen::Not) {
             (Standing::Frozen, true) => {
                 Answer::WorkspaceEvent(WorkspaceEvent::Note("it was frozen already".to_owned()))
             }
             (Standing::Running | Standing::Starting, false) => {
                 Answer::WorkspaceEvent(WorkspaceEvent::Note("it was not frozen".to_owned()))
             }
-            (Standing::Running, true) | (Standing::Frozen, false) => match self.freeze(frozen) {
+            (Standing::Running, true) | (Standing::Frozen, false) => match self.freeze(how) {
                 Ok(None) => Answer::Done,
                 Ok(Some(note)) => Answer::WorkspaceEvent(WorkspaceEvent::Note(note)),
                 Err(why) => Answer::Refused(why),

@@ -14,10 +14,23 @@ use crate::record::{Stamp, Standing};
 use crate::work::Keeper;
 use cavrith_sandbox::locked;
 
+/// How everything is halted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Frozen {
+    /// It is not.
+    Not,
+    /// It stays in memory.
+    InMemory,
+    /// It lies on the disk.
+    OnDisk,
+}
+
 impl Keeper {
     /// Halts everything inside, or lets it go on. The caller holds [`Keeper::turn`].
-    pub fn freeze(&self, frozen: bool) -> Result<Option<String>, String> {
-        self.runtime.freeze(frozen).map_err(|error| error.to_string())?;
+    pub fn freeze(&self, how: Frozen) -> Result<Option<String>, String> {
+        let frozen = how != Frozen::Not;
+        let done = if how == Frozen::OnDisk { self.runtime.suspend() } else { self.runtime.freeze(frozen) };
+        done.map_err(|error| error.to_string())?;
         self.change(|state| state.standing = if frozen { Standing::Frozen } else { Standing::Running });
         let note =
             "every process was stopped by a signal, since no control group can be made here; shells inside may notice";

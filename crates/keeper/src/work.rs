@@ -37,6 +37,7 @@ use crate::protocol::{Phase, ServiceStatus, WorkspaceEvent};
 use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
 use crate::secrets;
 use crate::ssh::forward::Sockets;
+use crate::state::Frozen;
 use crate::visitors::Visitors;
 
 /// How long members' commands have for their end.
@@ -436,7 +437,7 @@ impl Keeper {
         let turn = locked(&self.turn);
         let frozen = self.state().standing == Standing::Frozen;
         if frozen {
-            let _ = self.freeze(false);
+            let _ = self.freeze(Frozen::Not);
         }
         self.change(|state| state.standing = Standing::Stopping);
         drop(turn);

@@ -103,6 +103,7 @@ const FINIT_MODULE: usize = 313;
 
 const READ_ONLY: usize = 1;
 const NO_SUID: usize = 2;
+const REMOUNT: usize = 32;
 const NO_DEV: usize = 4;
 const NO_EXEC: usize = 8;
 const MOVE: usize = 8192;
@@ -147,6 +148,8 @@ fn sleep(millis: usize) {
 
 fn power_off() -> ! {
     call(SYNC, [0; 5]);
+    // Whoever mounts it next finds nothing to mend.
+    call(MOUNT, [0, text(b"/data\0"), 0, REMOUNT | READ_ONLY, 0]);
     call(REBOOT, [0xFEE1_DEAD, 0x2812_1969, POWER_OFF, 0, 0]);
     loop {
         sleep(1000);

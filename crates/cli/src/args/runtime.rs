@@ -37,6 +37,15 @@ pub struct WhichReport {
 }
 
 #[derive(Debug, Arguments)]
+pub struct Freeze {
+    /// Write a virtual machine's memory to the disk, so that it takes none; cavrith thaw goes on from there
+    #[arg(long)]
+    pub to_disk: bool,
+    #[command(flatten)]
+    pub which: WhichReport,
+}
+
+#[derive(Debug, Arguments)]
 pub struct Start {
     /// Wait until every service is ready, however long it takes
     #[arg(long)]

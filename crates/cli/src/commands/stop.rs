@@ -14,7 +14,7 @@ use cavrith_workspace::lifecycle;
 
 use serde_json::json;
 
-use crate::args::{Drop, General, Stop, WhichReport};
+use crate::args::{Drop, Freeze, General, Stop, WhichReport};
 use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
@@ -76,11 +76,17 @@ fn running(place: &Place) -> Result<Client, Failure> {
     Ok(Client::new(place).ok_or_else(not)?)
 }
 
-pub fn freeze(general: &General, screen: &Screen, command: &WhichReport) -> Outcome {
+pub fn freeze(general: &General, screen: &Screen, command: &Freeze) -> Outcome {
     let home = build_env::home()?;
-    let place = meant(general, &home, &command.which).found()?;
-    let note = running(&place)?.freeze()?;
-    Ok(told(screen, command, &place, note, true))
+    let place = meant(general, &home, &command.which.which).found()?;
+    let client = running(&place)?;
+    let note = match command.to_disk {
+        true => {
+            screen.meanwhile(format_args!("writing the memory of {} to the disk", place.name), || client.suspend())?
+        }
+        false => client.freeze()?,
+    };
+    Ok(told(screen, &command.which, &place, note, true))
 }
 
 pub fn thaw(general: &General, screen: &Screen, command: &WhichReport) -> Outcome {

@@ -72,6 +72,7 @@ mod terminals;
 mod truly;
 mod variants;
 mod verify;
+mod virtual_machines;
 mod web;
 
 #[test]

@@ -12,6 +12,7 @@ use std::time::Duration;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use rustix::mount::MountFlags;
+use rustix::time::Timespec;
 
 use cavrith_core::account::ACCOUNT_ID;
 use cavrith_core::tree::encoding;
@@ -92,6 +93,16 @@ pub(crate) fn run() -> io::Result<()> {
                 });
             }
             (Wish::Changed { folder, changes }, _) => teller.tell(number, folder, changes),
+            (Wish::Hold, _) => {
+                let _ = serde_json::to_value(Answer::Done).map(|done| guest.say_last(number, done));
+            }
+            (Wish::GoOn { now }, _) => {
+                // A machine that was halted did not notice that time went by.
+                let time = Timespec { tv_sec: (now / 1000) as i64, tv_nsec: (now % 1000 * 1_000_000) as i64 };
+                let _ = rustix::time::clock_settime(rustix::time::ClockId::Realtime, time);
+                guest.go_on();
+                done(Ok(()));
+            }
             (Wish::End, stood) => {
                 stood.into_iter().for_each(|inside| inside.stood.end());
                 rustix::fs::sync();

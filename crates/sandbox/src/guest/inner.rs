@@ -99,6 +99,19 @@ impl Guest {
         self.tunnel.say(&FromGuest::Other { number, what, streams: None, messages: false })
     }
 
+    /// Says something and nothing after it, until [`Self::go_on`]: this machine is about to be halted.
+    ///
+    /// # Errors
+    /// When the other end is gone.
+    pub fn say_last(&self, number: u64, what: serde_json::Value) -> io::Result<()> {
+        self.tunnel.say_last(&FromGuest::Other { number, what, streams: None, messages: false })
+    }
+
+    /// Says again what was held back.
+    pub fn go_on(&self) {
+        let _ = self.tunnel.go_on(None, None::<&FromGuest>);
+    }
+
     /// Hands a connection of the inside to the crate above at the other end.
     ///
     /// # Errors

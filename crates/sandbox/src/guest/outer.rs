@@ -5,7 +5,7 @@ use std::io;
 use std::net::{Ipv4Addr, SocketAddr, TcpStream, UdpSocket};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
-use std::sync::{Arc, Mutex, mpsc};
+use std::sync::{Arc, Condvar, Mutex, PoisonError, mpsc};
 use std::thread;
 use std::time::Duration;
 
@@ -31,10 +31,49 @@ pub struct Said {
     pub stream: Option<OwnedFd>,
 }
 
+/// A machine's port, which may be exchanged for another one while the machine is on the disk.
+#[derive(Debug)]
+struct Port {
+    state: Mutex<PortState>,
+    changed: Condvar,
+}
+
+#[derive(Debug)]
+struct PortState {
+    stream: Arc<UnixStream>,
+    /// Its end is not the machine's.
+    exchanging: bool,
+    /// How often it was exchanged.
+    turn: u32,
+}
+
+impl io::Read for &Port {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            let (stream, turn) = {
+                let state = locked(&self.state);
+                (Arc::clone(&state.stream), state.turn)
+            };
+            let outcome = (&*stream).read(buffer);
+            if matches!(outcome, Ok(1..)) {
+                return outcome;
+            }
+            let mut state = locked(&self.state);
+            while state.exchanging && state.turn == turn {
+                state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+            }
+            if state.turn == turn {
+                return outcome;
+            }
+        }
+    }
+}
+
 /// A machine, from outside.
 #[derive(Debug)]
 pub struct Outer {
     tunnel: Tunnel,
+    port: Arc<Port>,
     /// To the session.
     reports: Mutex<UnixStream>,
     waiting: Mutex<Waiting>,
@@ -69,12 +108,14 @@ impl Outer {
     pub fn attend(port: UnixStream) -> io::Result<(Arc<Self>, UnixStream, mpsc::Receiver<Said>)> {
         let (session, ours) = UnixStream::pair()?;
         let tunnel = Tunnel::new(OwnedFd::from(port.try_clone()?).into(), End::Outer);
-        let outer = Arc::new(Self { tunnel, reports: Mutex::new(ours.try_clone()?), waiting: Mutex::default() });
+        let state = PortState { stream: Arc::new(port), exchanging: false, turn: 0 };
+        let port = Arc::new(Port { state: Mutex::new(state), changed: Condvar::new() });
+        let outer = Arc::new(Self { tunnel, port, reports: Mutex::new(ours.try_clone()?), waiting: Mutex::default() });
         let (first, says) = mpsc::channel();
         let hearing = Arc::clone(&outer);
         thread::Builder::new().name("machine".to_owned()).spawn(move || {
             let tunnel = hearing.tunnel.clone();
-            tunnel.attend(port, |message| hearing.hear(message, &first));
+            tunnel.attend(&*hearing.port, |message| hearing.hear(message, &first));
             hearing.end();
         })?;
         let obeying = Arc::clone(&outer);
@@ -309,6 +350,53 @@ impl Outer {
     /// # Errors
     /// When the machine does not answer in time.
     pub fn ask(&self, what: serde_json::Value, limit: Duration) -> io::Result<Said> {
+        self.ask_by(what, limit, &|message| self.tunnel.say(message))
+    }
+
+    /// Asks the last thing before the machine is halted and its hypervisor ends; nothing more is sent. The one within
+    /// answers it last, too, so nothing is on its way then.
+    ///
+    /// # Errors
+    /// When the machine does not answer in time; then everything is as it was.
+    pub fn ask_last(&self, what: serde_json::Value, limit: Duration) -> io::Result<Said> {
+        locked(&self.port.state).exchanging = true;
+        self.ask_by(what, limit, &|message| self.tunnel.say_last(message)).inspect_err(|_| {
+            locked(&self.port.state).exchanging = false;
+            let _ = self.tunnel.go_on(None, None::<&ToGuest>);
+        })
+    }
+
+    /// Goes on, by another port where the machine has a hypervisor anew; the first that is said is this.
+    ///
+    /// # Errors
+    /// When the machine does not answer in time.
+    pub fn go_on(&self, port: Option<UnixStream>, what: serde_json::Value, limit: Duration) -> io::Result<Said> {
+        let out = port.as_ref().map(UnixStream::try_clone).transpose()?;
+        {
+            let mut state = locked(&self.port.state);
+            if let Some(port) = port {
+                state.stream = Arc::new(port);
+                state.turn += 1;
+            }
+            state.exchanging = false;
+            self.port.changed.notify_all();
+        }
+        let out = std::cell::Cell::new(out.map(|out| OwnedFd::from(out).into()));
+        self.ask_by(what, limit, &|message| self.tunnel.go_on(out.take(), Some(message)))
+    }
+
+    /// Nobody will go on: the machine is gone.
+    pub fn give_up(&self) {
+        locked(&self.port.state).exchanging = false;
+        self.port.changed.notify_all();
+    }
+
+    fn ask_by(
+        &self,
+        what: serde_json::Value,
+        limit: Duration,
+        say: &dyn Fn(&ToGuest) -> io::Result<()>,
+    ) -> io::Result<Said> {
         let (answer, answered) = mpsc::channel();
         let number = {
             let mut waiting = locked(&self.waiting);
@@ -320,7 +408,7 @@ impl Outer {
             waiting.other.insert(number, answer);
             number
         };
-        self.tunnel.say(&ToGuest::Other { number, what })?;
+        say(&ToGuest::Other { number, what })?;
         let outcome = answered.recv_timeout(limit);
         locked(&self.waiting).other.remove(&number);
         outcome.map_err(|error| match error {

@@ -44,9 +44,18 @@ pub(crate) type Beside = Box<dyn FnMut() + Send>;
 pub struct Tunnel(Arc<Inner>);
 
 struct Inner {
-    out: Mutex<File>,
+    out: Mutex<Out>,
+    /// Something may be sent again.
+    open: Condvar,
     next: AtomicU32,
     streams: Mutex<Streams>,
+}
+
+/// Where frames are written.
+struct Out {
+    file: File,
+    /// Nothing is sent until the other end is there again.
+    held: bool,
 }
 
 #[derive(Default)]
@@ -124,7 +133,8 @@ impl Tunnel {
     /// An end over something that bytes are written to.
     pub(crate) fn new(out: File, end: End) -> Self {
         let next = AtomicU32::new(if end == End::Outer { 2 } else { 1 });
-        Self(Arc::new(Inner { out: Mutex::new(out), next, streams: Mutex::default() }))
+        let out = Mutex::new(Out { file: out, held: false });
+        Self(Arc::new(Inner { out, open: Condvar::new(), next, streams: Mutex::default() }))
     }
 
     /// A number for a new stream.
@@ -140,16 +150,55 @@ impl Tunnel {
         self.frame(MESSAGE, 0, &serde_json::to_vec(message)?)
     }
 
-    fn frame(&self, kind: u8, stream: u32, bytes: &[u8]) -> io::Result<()> {
-        let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
-        let mut whole = Vec::with_capacity(9 + bytes.len());
-        whole.push(kind);
-        whole.extend_from_slice(&stream.to_le_bytes());
-        whole.extend_from_slice(&length.to_le_bytes());
-        whole.extend_from_slice(bytes);
-        locked(&self.0.out).write_all(&whole)
+    /// Sends a message, and nothing after it until [`Self::go_on`].
+    ///
+    /// # Errors
+    /// When the other end is gone.
+    pub(crate) fn say_last(&self, message: &impl Serialize) -> io::Result<()> {
+        let whole = framed(MESSAGE, 0, &serde_json::to_vec(message)?)?;
+        let mut out = locked(&self.0.out);
+        out.file.write_all(&whole)?;
+        out.held = true;
+        Ok(())
     }
 
+    /// Sends again, to another file where there is one; `first` comes before all that was held back.
+    ///
+    /// # Errors
+    /// When the other end is gone.
+    pub(crate) fn go_on(&self, to: Option<File>, first: Option<&impl Serialize>) -> io::Result<()> {
+        let first = first.map(|first| framed(MESSAGE, 0, &serde_json::to_vec(first)?)).transpose()?;
+        let mut out = locked(&self.0.out);
+        if let Some(file) = to {
+            out.file = file;
+        }
+        let said = first.map_or(Ok(()), |first| out.file.write_all(&first));
+        out.held = false;
+        self.0.open.notify_all();
+        said
+    }
+
+    fn frame(&self, kind: u8, stream: u32, bytes: &[u8]) -> io::Result<()> {
+        let whole = framed(kind, stream, bytes)?;
+        let mut out = locked(&self.0.out);
+        while out.held {
+            out = self.0.open.wait(out).unwrap_or_else(PoisonError::into_inner);
+        }
+        out.file.write_all(&whole)
+    }
+}
+
+fn framed(kind: u8, stream: u32, bytes: &[u8]) -> io::Result<Vec<u8>> {
+    let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
+    let mut whole = Vec::with_capacity(9 + bytes.len());
+    whole.push(kind);
+    whole.extend_from_slice(&stream.to_le_bytes());
+    whole.extend_from_slice(&length.to_le_bytes());
+    whole.extend_from_slice(bytes);
+    Ok(whole)
+}
+
+impl Tunnel {
     /// Sends what is read from a descriptor as a stream that the other end already expects. At its end `at_end` is
     /// called.
     pub(crate) fn send_from(
@@ -379,6 +428,9 @@ impl Tunnel {
     }
 
     fn close(&self) {
+        // Whoever is held back finds the other end gone.
+        locked(&self.0.out).held = false;
+        self.0.open.notify_all();
         let mut streams = locked(&self.0.streams);
         streams.closed = true;
         streams.sending.values().for_each(|sending| sending.stop());

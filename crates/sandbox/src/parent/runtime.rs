@@ -61,6 +61,16 @@ pub trait Runtime: fmt::Debug + Send + Sync {
     /// When it cannot; then nothing has changed.
     fn freeze(&self, frozen: bool) -> Result<(), SandboxError>;
 
+    /// Halts everything inside and writes it to the disk, so that it takes neither memory nor a process;
+    /// [`Self::freeze`] with false lets it go on from there.
+    ///
+    /// # Errors
+    /// When it cannot; then nothing has changed.
+    fn suspend(&self) -> Result<(), SandboxError> {
+        let source = io::Error::other("only a virtual machine can be; cavrith start --machine runs a workspace in one");
+        Err(SandboxError::Outside { doing: "be written to the disk".to_owned(), source })
+    }
+
     /// Limits what everything inside may use together.
     ///
     /// # Errors
