@@ -32,6 +32,9 @@ pub struct Seal {
     pub setup: Setup,
     /// Every layer, the lowest first.
     pub layers: Vec<SealedLayer>,
+    /// The digest by which a machine's kernel proves the root (dm-verity), where the spec wants that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine_root: Option<String>,
     /// What the probes answered.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub probes: Vec<ProbeAnswer>,

@@ -36,6 +36,11 @@ fn digits(bytes: &[u8]) -> String {
 }
 
 impl Proof {
+    /// The digest of the top, as digits.
+    pub fn top(&self) -> String {
+        digits(&self.root)
+    }
+
     /// As it stands on a kernel's command line, for the first process: the top's digest, the salt, the root's blocks.
     pub fn words(&self) -> String {
         format!("cavrith.verity={}:{}:{}", digits(&self.root), digits(&self.salt), self.blocks)

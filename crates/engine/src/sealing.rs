@@ -188,6 +188,7 @@ pub fn seal(context: BuildContext<'_>, candidates: &[Candidate<'_>]) -> Result<V
             listing: Some(listing),
             setup,
             layers: record.layers.clone(),
+            machine_root: None,
             probes: record.probes.clone(),
             signature: None,
         }

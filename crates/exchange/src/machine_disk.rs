@@ -15,6 +15,7 @@ use cavrith_core::digest::ImageFingerprint;
 use cavrith_core::lock::DebianPin;
 use cavrith_core::lock::suites::MachinePin;
 use cavrith_core::path::RootPath;
+use cavrith_core::seal::Seal;
 use cavrith_core::setup::Setup;
 use cavrith_core::spec::machine::{Machine, STUB};
 use cavrith_disk::cpio::Cpio;
@@ -172,11 +173,11 @@ pub fn started(
     project: &Project,
     pin: &DebianPin,
     (machine, setup, image): (&Machine, &Setup, &ImageRecord),
-    epoch: u64,
+    (epoch, sealed): (u64, Option<&Seal>),
 ) -> Result<Started, ExchangeError> {
     let kernel = Kernel::find(context, project, pin, wanted_modules(machine))?;
-    let whole = || Whole::read(context.store, image);
-    let proof = machine.verity.then(|| proof(&whole()?, &image.image, epoch)).transpose()?;
+    let proof = machine.verity.then(|| proof(&Whole::read(context.store, image)?, &image.image, epoch)).transpose()?;
+    as_sealed(proof.as_ref(), sealed)?;
     Ok(Started {
         command_line: command_line(proof.as_ref()),
         proof,
@@ -186,6 +187,26 @@ pub fn started(
         release: kernel.release,
         room: machine.disk,
     })
+}
+
+/// The digest by which the root of an image is proved, as digits.
+///
+/// # Errors
+/// When the image cannot be read.
+pub fn root_digest(context: BuildContext<'_>, image: &ImageRecord, epoch: u64) -> Result<String, ExchangeError> {
+    Ok(proof(&Whole::read(context.store, image)?, &image.image, epoch)?.top())
+}
+
+/// Refuses a proof that is another than the sealed one.
+pub(crate) fn as_sealed(proof: Option<&Proof>, seal: Option<&Seal>) -> Result<(), ExchangeError> {
+    let sealed = seal.and_then(|seal| seal.machine_root.as_ref());
+    match (proof, sealed) {
+        (Some(proof), Some(sealed)) if proof.top() != *sealed => Err(refused(format!(
+            "the root of the machine would be proved by {}, and the seal says {sealed}; run cavrith verify",
+            proof.top()
+        ))),
+        _ => Ok(()),
+    }
 }
 
 /// What a kernel is told when it starts.

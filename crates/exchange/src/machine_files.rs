@@ -14,6 +14,7 @@ use std::path::{Path, PathBuf};
 use cavrith_core::digest::{ContentDigest, ImageFingerprint, TreeDigest};
 use cavrith_core::lock::DebianPin;
 use cavrith_core::path::RootPath;
+use cavrith_core::seal::Seal;
 use cavrith_core::spec::machine::Machine;
 use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_disk::erofs::Erofs;
@@ -30,7 +31,7 @@ use crate::ExchangeError;
 use crate::disk_file::{Form, Sink};
 use crate::error::writing;
 use crate::layers::Whole;
-use crate::machine_disk::{Kernel, command_line, proof, root_of, wanted_modules};
+use crate::machine_disk::{Kernel, as_sealed, command_line, proof, root_of, wanted_modules};
 
 /// What a running machine needs beside what every machine needs.
 const MORE_MODULES: [&str; 1] = ["fuse"];
@@ -50,7 +51,7 @@ pub fn prepare(
     context: BuildContext<'_>,
     (project, pin, machine): (&Project, &DebianPin, &Machine),
     (image, layers): (&ImageFingerprint, &[TreeDigest]),
-    epoch: u64,
+    (epoch, sealed): (u64, Option<&Seal>),
     (dir, kept): (&Path, &Path),
 ) -> Result<Parts, ExchangeError> {
     private::directory(dir)?;
@@ -61,6 +62,9 @@ pub fn prepare(
     }
     let whole = Whole::of(context.store, layers.iter().copied())?;
     let proof = machine.verity.then(|| proof(&whole, image, epoch)).transpose()?;
+    // What its member adds is in no seal.
+    let is_image = whole.merged.image_fingerprint() == *image;
+    as_sealed(proof.as_ref(), sealed.filter(|_| is_image))?;
     let root =
         format!("{ROOT}{}{}", &whole.merged.digest().to_string()[..32], if proof.is_some() { "-proved" } else { "" });
     let file_system = root_of(&whole, image, epoch)?;

@@ -248,7 +248,13 @@ impl Wanted {
             (None, ..) => None,
             (Some(_), Some(machine), Some(pin)) => {
                 let (of, image) = ((project, pin, machine), (&record.image, layers.as_slice()));
-                Some(machine_files::prepare(context, of, image, lock.epoch, (&place.dir.join(MACHINE), &place.kept))?)
+                Some(machine_files::prepare(
+                    context,
+                    of,
+                    image,
+                    (lock.epoch, lock.seal.as_ref()),
+                    (&place.dir.join(MACHINE), &place.kept),
+                )?)
             }
             (Some(_), ..) => return Err(WorkspaceError::NoMachine),
         };

@@ -65,7 +65,13 @@ fn disk(general: &General, screen: &Screen, to: &ExportDisk) -> Outcome {
     let record = building::ensure(screen, &build_env, &project, &lock)?.record;
     let setup = Setup::new(&project.spec, &lock, &record.shell);
     let written = building::with_progress(screen, &build_env, Where::Nowhere, false, |context| {
-        let starts = machine_disk::started(context, &project, pin, (machine, &setup, &record), lock.epoch)?;
+        let starts = machine_disk::started(
+            context,
+            &project,
+            pin,
+            (machine, &setup, &record),
+            (lock.epoch, lock.seal.as_ref()),
+        )?;
         if let Some(dir) = &to.kernel_files {
             machine_disk::write_kernel(&starts, dir)?;
         }

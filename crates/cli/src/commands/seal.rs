@@ -12,6 +12,7 @@ use cavrith_engine::sealing::Candidate;
 use cavrith_engine::signing::{self, SigningKey};
 use cavrith_engine::team::{self, Standing};
 use cavrith_engine::{EngineError, locking, project, sealing};
+use cavrith_exchange::machine_disk;
 use serde_json::json;
 
 use crate::args::{General, Seal};
@@ -84,7 +85,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Seal) -> Outcome {
             .zip(&records)
             .map(|((project, lock), record)| Candidate { project, lock, record })
             .collect();
-        Ok((building::with_cache(context, &project, |context| Ok(sealing::seal(context, &candidates)?))?, records))
+        let mut seals = building::with_cache(context, &project, |context| Ok(sealing::seal(context, &candidates)?))?;
+        for (Candidate { project, lock, record }, seal) in candidates.iter().zip(&mut seals) {
+            if project.spec.machine.as_ref().is_some_and(|machine| machine.verity) {
+                seal.machine_root = Some(machine_disk::root_digest(context, record, lock.epoch)?);
+            }
+        }
+        Ok((seals, records))
     });
     let (seals, records) = match sealed {
         Err(failure) if command.why && !command.report.json => {

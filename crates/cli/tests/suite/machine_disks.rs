@@ -170,9 +170,14 @@ fn online_a_root_that_somebody_changed_is_refused_by_the_kernel() {
     fs::write(team.project().join("cavrith.toml"), spec).unwrap();
     team.ok(&["lock", "-q"]);
     let (disk, kernel) = (team.dir.path().join("pier.img"), team.dir.path().join("kernel"));
+    team.ok(&["seal", "-q"]);
     team.ok(&["export", "disk", disk.to_str().unwrap(), "--kernel-files", kernel.to_str().unwrap()]);
     let command_line = fs::read_to_string(kernel.join("cmdline")).unwrap();
-    assert!(command_line.contains(" cavrith.verity="), "{command_line}");
+    // As it was sealed, and no other.
+    let lock = fs::read_to_string(team.project().join("cavrith.lock")).unwrap();
+    let sealed = lock.lines().find_map(|line| line.strip_prefix("machine-root = \"")).unwrap().trim_end_matches('"');
+    assert!(command_line.contains(&format!(" cavrith.verity={sealed}:")), "{command_line}");
+
     let (vmlinuz, initrd) = (kernel.join("vmlinuz"), kernel.join("initrd"));
     let by_hand =
         ["-kernel", vmlinuz.to_str().unwrap(), "-initrd", initrd.to_str().unwrap(), "-append", command_line.trim()];

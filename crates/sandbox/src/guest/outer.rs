@@ -22,6 +22,9 @@ use crate::protocol::wire;
 /// How long the machine has for an answer. A connection may take ten seconds inside.
 const ANSWER: Duration = Duration::from_secs(20);
 
+/// Connections to a listener that wait to be taken; of more, each is refused.
+const WAITING: usize = 64;
+
 /// What the machine says of itself, or answers, beside what is said about commands and ports.
 #[derive(Debug)]
 pub struct Said {
@@ -84,7 +87,7 @@ struct Waiting {
     next: u64,
     net: HashMap<u64, mpsc::Sender<Result<u16, (i32, String)>>>,
     other: HashMap<u64, mpsc::Sender<Said>>,
-    listeners: HashMap<u64, mpsc::Sender<Came>>,
+    listeners: HashMap<u64, mpsc::SyncSender<Came>>,
     commands: HashMap<u64, Streams>,
     gone: bool,
 }
@@ -186,7 +189,7 @@ impl Outer {
                 let taken = taker.and_then(|taker| {
                     let stream = self.connection(streams, SocketType::STREAM).ok()?;
                     self.send_back(streams, &stream.1, Cut::Anyhow);
-                    taker.send((stream.0.into(), from)).ok()
+                    taker.try_send((stream.0.into(), from)).ok()
                 });
                 if taken.is_none() {
                     self.tunnel.refuse(streams[1]);
@@ -209,7 +212,9 @@ impl Outer {
 
     fn hear_report(self: &Arc<Self>, report: Report, terminal: Option<[u32; 2]>) {
         match (&report, terminal) {
-            (Report::Started(number), Some(streams)) => match self.terminal(streams) {
+            // One that nobody ordered, or a second one, gets none.
+            (Report::Started(number), Some(streams)) if self.may_have_terminal(*number) => match self.terminal(streams)
+            {
                 Ok(outer) => {
                     // Nothing is typed to what has ended.
                     locked(&self.waiting).commands.entry(*number).or_default().input = Some(streams[0]);
@@ -229,6 +234,10 @@ impl Outer {
             }
             _ => self.report(&report, None),
         }
+    }
+
+    fn may_have_terminal(&self, number: u64) -> bool {
+        locked(&self.waiting).commands.get(&number).is_some_and(|streams| streams.input.is_none())
     }
 
     fn report(&self, report: &Report, with: Option<&OwnedFd>) {
@@ -278,7 +287,7 @@ impl Outer {
         }
     }
 
-    fn net(&self, ask: NetAsk, streams: [u32; 2], keep: Option<mpsc::Sender<Came>>) -> io::Result<(u64, u16)> {
+    fn net(&self, ask: NetAsk, streams: [u32; 2], keep: Option<mpsc::SyncSender<Came>>) -> io::Result<(u64, u16)> {
         let (answer, answered) = mpsc::channel();
         let number = {
             let mut waiting = locked(&self.waiting);
@@ -335,7 +344,7 @@ impl Outer {
 
     /// Takes connections on a port inside, which is told, until the number is given back to [`Self::unlisten`].
     pub(crate) fn listen(&self, address: Ipv4Addr, port: u16) -> io::Result<(u64, u16, mpsc::Receiver<Came>)> {
-        let (taker, coming) = mpsc::channel();
+        let (taker, coming) = mpsc::sync_channel(WAITING);
         let (number, bound) = self.net(NetAsk::Listen(address, port), [NO_STREAM; 2], Some(taker))?;
         Ok((number, bound, coming))
     }

@@ -25,6 +25,8 @@ use crate::host::mutex::locked;
 const WINDOW: usize = 512 << 10;
 /// Bytes of a frame of a stream: so many that a whole message of a file system fits, and a datagram.
 const FRAME: usize = 136 << 10;
+/// Streams that come at once: each has a thread.
+const MOST: usize = 4096;
 /// Bytes of a message.
 const LONGEST: usize = 32 << 20;
 /// How often it is looked at what comes with a stream, such as the size of a terminal.
@@ -293,6 +295,10 @@ impl Tunnel {
             let mut streams = locked(&self.0.streams);
             if streams.closed {
                 return;
+            }
+            if streams.receiving.len() >= MOST {
+                drop(streams);
+                return self.refuse(stream);
             }
             streams.receiving.insert(stream, Receiving { parts, progress: Arc::clone(&progress) });
         }

@@ -67,8 +67,8 @@ pub trait Runtime: fmt::Debug + Send + Sync {
     /// # Errors
     /// When it cannot; then nothing has changed.
     fn suspend(&self) -> Result<(), SandboxError> {
-        let source = io::Error::other("only a virtual machine can be; cavrith start --machine runs a workspace in one");
-        Err(SandboxError::Outside { doing: "be written to the disk".to_owned(), source })
+        let source = io::Error::other("it runs in no virtual machine; cavrith start --machine starts it in one");
+        Err(SandboxError::Outside { doing: "write it to the disk".to_owned(), source })
     }
 
     /// Limits what everything inside may use together.

@@ -1,0 +1,107 @@
+//! From the files of a machine to the process within that says it is there.
+
+use std::fs;
+use std::io::{self, Read as _};
+use std::path::Path;
+use std::process::Child;
+use std::sync::{Arc, mpsc};
+use std::time::{Duration, Instant};
+
+use cavrith_sandbox::guest::hypervisor::{self, Hypervisor, Parts};
+use cavrith_sandbox::guest::monitor::Monitor;
+use cavrith_sandbox::guest::outer::{Outer, Said};
+use cavrith_sandbox::{SandboxError, Session};
+
+use super::{Answer, VERSION, ended};
+use crate::KeeperError;
+use crate::record::boot;
+
+/// How long a machine has until the process within says something, when its processor is this machine's own.
+const FAST: Duration = Duration::from_secs(10);
+/// The same, when the processor is emulated.
+const EMULATED: Duration = Duration::from_secs(180);
+/// Where it is noted that this kernel's way to run machines does not work.
+const NOT_FAST: &str = "emulated";
+
+/// A machine in which the process within has said that it is there.
+pub(super) struct Booted {
+    pub child: Child,
+    pub monitor: Monitor,
+    pub outer: Arc<Outer>,
+    pub session: Session,
+    pub says: mpsc::Receiver<Said>,
+}
+
+/// By the kernel where that works, and emulated where it does not.
+pub(super) fn boot_machine(parts: &mut Parts, notes: &mut Vec<String>) -> Result<Booted, KeeperError> {
+    let mark = parts.dir.join(NOT_FAST);
+    let is_known = fs::read_to_string(&mark).is_ok_and(|known| known == boot());
+    parts.is_fast = hypervisor::may_be_fast() && !is_known;
+    if parts.is_fast {
+        match attempt(parts, FAST) {
+            Ok(booted) => return Ok(booted),
+            Err(_) => {
+                parts.is_fast = false;
+                // Until this machine is started anew nobody has to wait for it again.
+                let _ = fs::write(&mark, boot());
+            }
+        }
+    }
+    notes.push("the processor is emulated: /dev/kvm is not there, closed to you, or does not work".to_owned());
+    Ok(attempt(parts, EMULATED)?)
+}
+
+fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
+    let console = parts.dir.join("console");
+    let _ = fs::remove_file(&console);
+    let Hypervisor { mut child, port, monitor } =
+        hypervisor::start(parts).map_err(|error| ended("start the hypervisor", error))?;
+    let outcome = (|| {
+        let monitor = Monitor::greet(monitor).map_err(|error| ended("talk to the hypervisor", error))?;
+        let (outer, socket, says) = Outer::attend(port).map_err(|error| ended("talk to the machine", error))?;
+        let started = Instant::now();
+        loop {
+            match says.recv_timeout(Duration::from_millis(50)) {
+                Ok(said) => match serde_json::from_value(said.what) {
+                    Ok(Answer::Here { version }) if version == VERSION => break,
+                    _ => return Err(SandboxError::Inside("trust the machine: another version is in it".to_owned())),
+                },
+                Err(mpsc::RecvTimeoutError::Disconnected) => return Err(SandboxError::Gone),
+                Err(mpsc::RecvTimeoutError::Timeout) if outer.is_gone() => return Err(SandboxError::Gone),
+                Err(mpsc::RecvTimeoutError::Timeout) if started.elapsed() > limit => {
+                    return Err(ended("start the machine", io::ErrorKind::TimedOut.into()));
+                }
+                Err(mpsc::RecvTimeoutError::Timeout) => {}
+            }
+        }
+        let session = Session::in_machine(Arc::clone(&outer), &socket)?;
+        Ok((monitor, outer, session, says))
+    })();
+    match outcome {
+        Ok((monitor, outer, session, says)) => Ok(Booted { child, monitor, outer, session, says }),
+        Err(error) => {
+            let _ = child.kill();
+            let mut said = String::new();
+            if let Some(mut stderr) = child.stderr.take() {
+                let _ = stderr.read_to_string(&mut said);
+            }
+            let _ = child.wait();
+            let said = format!("{said}{}", last_lines(&console));
+            Err(match said.trim() {
+                "" => error,
+                said => SandboxError::Inside(format!("start the machine: {error}; it said last: {said}")),
+            })
+        }
+    }
+}
+
+/// What the machine's console showed last: from where its kernel gave up, if it did.
+pub(super) fn last_lines(console: &Path) -> String {
+    let text = cavrith_store::reading::bytes(console).unwrap_or_default();
+    let text = String::from_utf8_lossy(&text).into_owned();
+    // What firmware writes clears a screen that is not there.
+    let lines: Vec<_> = text.lines().filter(|line| !line.trim().is_empty() && !line.contains('\u{1b}')).collect();
+    let signs = ["Kernel panic", "BUG: ", "cavrith: ", "Out of memory"];
+    let told = lines.iter().rev().find(|line| signs.iter().any(|sign| line.contains(sign)));
+    told.or(lines.last()).map(|line| line.trim().to_owned()).unwrap_or_default()
+}
