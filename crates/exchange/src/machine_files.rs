@@ -1,5 +1,5 @@
-//! The files that a machine runs from: the kernel and what it starts with, the root, our own program, and a disk to write
-//! to.
+//! The files that a machine runs from: the kernel and what it starts with, the root, our own program, and a disk to
+//! write to.
 //!
 //! The root is the same as in a disk that is exported, but a file of its own. Our own program, which attends to the
 //! machine from within, is this very one, with the libraries that it runs with here.

@@ -1,7 +1,7 @@
 //! What a workspace runs in, made of a virtual machine: a hypervisor, its monitor, and a process of ours within.
 //!
-//! The layers are the root of the machine, in a file of their own; what is written lies on a disk of the workspace's. The
-//! process within ([`inside`]) furnishes the inside as [`crate::namespaces`] does here, and reports what PID 1 says.
+//! The layers are the root of the machine, in a file of their own; what is written lies on a disk of the workspace's.
+//! The process within ([`inside`]) furnishes the inside as [`crate::namespaces`] does here, and reports what PID 1 says.
 
 mod booting;
 mod folder;

@@ -41,13 +41,16 @@ pub(crate) enum FromGuest {
     /// A report of PID 1; a terminal comes as a stream to it and one from it.
     Report { report: Report, terminal: Option<[u32; 2]> },
     /// What came of something in the network: the port that is listened on, or 1 for yes and 0 for no.
-    Net { number: u64, outcome: Result<u16, (i32, String)> },
+    Net { number: u64, outcome: NetOutcome },
     /// A connection to a listener of ours: a stream to it and one from it, and who it is.
     Came { listener: u64, streams: [u32; 2], from: Option<SocketAddr> },
     /// What the crate above answers, or says first, with the number 0; with a connection, or one that keeps messages
     /// apart.
     Other { number: u64, what: serde_json::Value, streams: Option<[u32; 2]>, messages: bool },
 }
+
+/// A port, yes or no; or an error's number, or 0, and what it says.
+pub(crate) type NetOutcome = Result<u16, (i32, String)>;
 
 /// What the keeper wants of the machine's network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

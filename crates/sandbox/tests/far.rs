@@ -234,13 +234,15 @@ fn nonsense_from_the_machine_ends_it_and_nothing_else(far: &Far) {
     assert!(far.outer.ask(serde_json::json!("tide"), MINUTE).is_err());
 }
 
+type Check = (&'static str, fn(&Far));
+
 fn main() {
     child::divert();
     if std::env::args().any(|argument| argument == "--list") {
         return;
     }
     let identity = ids::enter().unwrap();
-    let checks: [(&str, fn(&Far)); 7] = [
+    let checks: [Check; 7] = [
         ("what is written comes back", what_is_written_comes_back_in_its_order_with_how_it_ended),
         ("input", input_arrives_and_ends_and_one_whom_nobody_reads_holds_up_no_other),
         ("many commands", many_commands_run_at_once_and_are_told_apart),

@@ -100,6 +100,7 @@ fn seal() -> Seal {
         listing: None,
         setup,
         layers: Vec::new(),
+        machine_root: None,
         probes: Vec::new(),
         signature: None,
     }

@@ -89,7 +89,7 @@ pub(crate) fn run() -> io::Result<()> {
                 let (guest, scratch) = (Arc::clone(&guest), stood.scratch.clone());
                 thread::spawn(move || {
                     let read = read_changes(&scratch, &lower, is_whole);
-                    say(&guest, number, &read.map_or_else(|error| Answer::Failed(error), Answer::Changes));
+                    say(&guest, number, &read.map_or_else(Answer::Failed, Answer::Changes));
                 });
             }
             (Wish::Changed { folder, changes }, _) => teller.tell(number, folder, changes),

@@ -1,4 +1,4 @@
-//! The keeper's end of a machine: what looks like PID 1 to a [`Session`], and is far away.
+//! The keeper's end of a machine: what looks like PID 1 to a [`crate::Session`], and is far away.
 
 use std::collections::HashMap;
 use std::io;
@@ -14,7 +14,7 @@ use rustix::pty::OpenptFlags;
 use rustix::termios::OptionalActions;
 
 use crate::guest::tunnel::{Cut, End, Tunnel};
-use crate::guest::{FromGuest, NO_STREAM, NetAsk, ToGuest};
+use crate::guest::{FromGuest, NO_STREAM, NetAsk, NetOutcome, ToGuest};
 use crate::host::mutex::locked;
 use crate::protocol::job::{Order, Report};
 use crate::protocol::wire;
@@ -85,7 +85,7 @@ pub struct Outer {
 #[derive(Debug, Default)]
 struct Waiting {
     next: u64,
-    net: HashMap<u64, mpsc::Sender<Result<u16, (i32, String)>>>,
+    net: HashMap<u64, mpsc::Sender<NetOutcome>>,
     other: HashMap<u64, mpsc::Sender<Said>>,
     listeners: HashMap<u64, mpsc::SyncSender<Came>>,
     commands: HashMap<u64, Streams>,

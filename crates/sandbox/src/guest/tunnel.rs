@@ -1,7 +1,7 @@
 //! Many streams over one, each with a window of its own, so that one whom nobody reads holds up no other.
 //!
-//! What travels are frames: a kind (1 byte), the number of a stream (4 bytes) and a length (4 bytes), both little-endian,
-//! and so many bytes. A stream goes one way. Whoever receives it gives the sender leave for more as it passes on what
+//! What travels are frames: a kind (1 byte), the number of a stream (4 bytes) and a length (4 bytes), both
+//! little-endian, and so many bytes. A stream goes one way. Whoever receives it gives the sender leave for more as it passes on what
 //! came; nobody may send more than that. Messages of both ends travel in between, in the order in which they were sent,
 //! with the streams that they name.
 
@@ -40,6 +40,8 @@ const BROKEN: u8 = 4;
 
 /// What is looked at while a stream is read.
 pub(crate) type Beside = Box<dyn FnMut() + Send>;
+/// What is done when a stream has ended.
+pub(crate) type AtEnd = Box<dyn FnOnce() + Send>;
 
 /// One end of a way that carries many streams. Copies of it are the same end.
 #[derive(Clone)]
@@ -208,7 +210,7 @@ impl Tunnel {
         stream: u32,
         from: OwnedFd,
         cut: Cut,
-        (mut beside, at_end): (Option<Beside>, Option<Box<dyn FnOnce() + Send>>),
+        (mut beside, at_end): (Option<Beside>, Option<AtEnd>),
     ) {
         let sending = Arc::new(Sending::default());
         let Ok((woken, stop)) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC) else { return };
@@ -476,8 +478,8 @@ impl Progress {
     }
 }
 
-/// Whether an error is about one message, and nothing is known of the next: the one who asked a file system does not wait
-/// any more (fuse(4)), or nobody took an earlier datagram (udp(7)).
+/// Whether an error is about one message, and nothing is known of the next: the one who asked a file system does not
+/// wait any more (fuse(4)), or nobody took an earlier datagram (udp(7)).
 fn is_for_one(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::ConnectionRefused)
 }

@@ -38,7 +38,7 @@ impl Kernel {
         Self { dir, socket, notices, told, process: 1 }
     }
 
-    fn as_teller(self) -> Self {
+    fn asked_by_teller(self) -> Self {
         Self { process: TELLER, ..self }
     }
 
@@ -197,7 +197,7 @@ fn the_one_who_tells_changes_nothing() {
     let kernel = Kernel::new();
     fs::write(kernel.path("tide"), "high water").unwrap();
     let (tide, _) = kernel.look(TOP, "tide").unwrap();
-    let kernel = kernel.as_teller();
+    let kernel = kernel.asked_by_teller();
     kernel.ask(fuse::UNLINK, TOP, b"tide\0").unwrap();
     let shorten = Answer::default().u64(fuse::SET_SIZE.into()).u64(0).u64(0).bytes(&[0; 64]).0;
     kernel.ask(fuse::SETATTR, tide, &shorten).unwrap();
