@@ -40,6 +40,8 @@ pub(crate) enum ToGuest {
 pub(crate) enum FromGuest {
     /// A report of PID 1; a terminal comes as a stream to it and one from it.
     Report { report: Report, terminal: Option<[u32; 2]> },
+    /// PID 1 has ended, and nobody takes orders any more.
+    Over,
     /// What came of something in the network: the port that is listened on, or 1 for yes and 0 for no.
     Net { number: u64, outcome: NetOutcome },
     /// A connection to a listener of ours: a stream to it and one from it, and who it is.

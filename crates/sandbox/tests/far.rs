@@ -9,6 +9,7 @@ use std::io::{self, Read as _, Write as _};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
+use std::process::Command;
 use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -35,6 +36,8 @@ struct Far {
     says: mpsc::Receiver<Said>,
     /// The machine's end of its port.
     port: UnixStream,
+    /// What its inside hangs on.
+    pid: u32,
 }
 
 fn layer(dir: &tempfile::TempDir) -> PathBuf {
@@ -68,12 +71,12 @@ impl Far {
         thread::spawn(move || {
             let stood = Stood::begin(job, identity).unwrap();
             serving.stand(&stood).unwrap();
-            ready.send(()).unwrap();
+            ready.send(stood.process()).unwrap();
             serving.serve(|number, what| serving.say(number, serde_json::json!({ "heard": what })).unwrap());
             stood.end();
         });
-        stands.recv().unwrap();
-        Self { _dir: dir, session, outer, guest, says, port }
+        let pid = stands.recv().unwrap();
+        Self { _dir: dir, session, outer, guest, says, port, pid }
     }
 
     fn run(&self, script: &str) -> (Option<Ending>, Vec<u8>) {
@@ -216,6 +219,16 @@ fn what_is_said_is_answered_and_a_connection_is_handed_over(far: &Far) {
     assert_eq!(asked, "who is there");
 }
 
+fn an_inside_that_ends_by_itself_is_told(far: &Far) {
+    let null = File::options().read(true).write(true).open("/dev/null").unwrap();
+    let held = far.session.start(&shell("busybox sleep 1000"), [null.as_fd(), null.as_fd(), null.as_fd()]).unwrap();
+    let (gone, told) = mpsc::channel();
+    far.session.when_gone(Box::new(move || gone.send(()).unwrap()));
+    assert!(Command::new("kill").args(["-9", &far.pid.to_string()]).status().unwrap().success());
+    told.recv_timeout(MINUTE).unwrap();
+    assert!(matches!(held.wait(), Err(SandboxError::Gone)));
+}
+
 /// Root in a machine can write to its port whatever it likes.
 fn nonsense_from_the_machine_ends_it_and_nothing_else(far: &Far) {
     let null = File::options().read(true).write(true).open("/dev/null").unwrap();
@@ -242,7 +255,8 @@ fn main() {
         return;
     }
     let identity = ids::enter().unwrap();
-    let checks: [Check; 7] = [
+    let checks: [Check; 8] = [
+        ("an inside that ends", an_inside_that_ends_by_itself_is_told),
         ("what is written comes back", what_is_written_comes_back_in_its_order_with_how_it_ended),
         ("input", input_arrives_and_ends_and_one_whom_nobody_reads_holds_up_no_other),
         ("many commands", many_commands_run_at_once_and_are_told_apart),

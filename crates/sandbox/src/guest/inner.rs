@@ -168,6 +168,7 @@ impl Guest {
             while let Ok(Some((report, fds))) = wire::receive::<Report>(&reports) {
                 telling.tell(report, fds);
             }
+            let _ = telling.tunnel.say(&FromGuest::Over);
         });
         let _ = self.inside.set(inside);
         Ok(())

@@ -179,6 +179,7 @@ impl Outer {
     fn hear(self: &Arc<Self>, message: FromGuest, first: &mpsc::Sender<Said>) {
         match message {
             FromGuest::Report { report, terminal } => self.hear_report(report, terminal),
+            FromGuest::Over => drop(locked(&self.reports).shutdown(std::net::Shutdown::Both)),
             FromGuest::Net { number, outcome } => {
                 if let Some(asker) = locked(&self.waiting).net.remove(&number) {
                     let _ = asker.send(outcome);
