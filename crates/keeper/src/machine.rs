@@ -1,7 +1,8 @@
 //! What a workspace runs in, made of a virtual machine: a hypervisor, its monitor, and a process of ours within.
 //!
 //! The layers are the root of the machine, in a file of their own; what is written lies on a disk of the workspace's.
-//! The process within ([`inside`]) furnishes the inside as [`crate::namespaces`] does here, and reports what PID 1 says.
+//! The process within ([`inside`]) furnishes the inside as [`crate::namespaces`] does here, and reports what PID 1
+//! says.
 
 mod booting;
 mod folder;
@@ -132,11 +133,11 @@ enum Answer {
     Failed(String),
     /// Somebody asks one of the member's agents; the connection comes with it.
     Caller(usize),
-    /// A live folder will be mounted; what its kernel is told unasked goes by what comes with it. It waits for whoever is
-    /// in the middle of a request, so no answer may go the same way.
+    /// A live folder will be mounted; what its kernel is told unasked goes by what comes with it. It waits for whoever
+    /// is in the middle of a request, so no answer may go the same way.
     Notices(usize),
-    /// A live folder is mounted; what its kernel asks comes with it. The thread that tells programs what was changed has
-    /// this number.
+    /// A live folder is mounted; what its kernel asks comes with it. The thread that tells programs what was changed
+    /// has this number.
     Folder { number: usize, teller: u32 },
 }
 

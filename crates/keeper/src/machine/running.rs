@@ -206,8 +206,9 @@ impl Runtime for Machine {
         if self.frozen.load(Ordering::SeqCst) {
             let _ = self.freeze(false);
         }
-        // What was written is on its disk when it has gone.
-        let asked = self.do_inside(&Wish::End);
+        // What was written is on its disk when it has gone. Nobody hears of one that could not go on from there.
+        let is_lost = locked(&self.runs).on_disk;
+        let asked = if is_lost { Err(io::ErrorKind::NotConnected.into()) } else { self.do_inside(&Wish::End) };
         let mut runs = locked(&self.runs);
         let until = Instant::now() + if asked.is_ok() { END } else { Duration::ZERO };
         while matches!(runs.child.try_wait(), Ok(None)) && Instant::now() < until {

@@ -181,7 +181,8 @@ fn prepare(
         unsafe { libc::personality(libc::ADDR_NO_RANDOMIZE as libc::c_ulong) };
     }
     limit_each(job.each)?;
-    // Set-uid programs give nothing inside: the owners they would give are the wall's own business. A machine has its own.
+    // Set-uid programs give nothing inside: the owners they would give are the wall's own business. A machine has its
+    // own.
     if purpose != Purpose::Machine {
         rustix::thread::set_no_new_privs(true).map_err(|error| why("give up new privileges")(error.into()))?;
     }

@@ -1,9 +1,9 @@
 //! Many streams over one, each with a window of its own, so that one whom nobody reads holds up no other.
 //!
 //! What travels are frames: a kind (1 byte), the number of a stream (4 bytes) and a length (4 bytes), both
-//! little-endian, and so many bytes. A stream goes one way. Whoever receives it gives the sender leave for more as it passes on what
-//! came; nobody may send more than that. Messages of both ends travel in between, in the order in which they were sent,
-//! with the streams that they name.
+//! little-endian, and so many bytes. A stream goes one way. Whoever receives it gives the sender leave for more as it
+//! passes on what came; nobody may send more than that. Messages of both ends travel in between, in the order in which
+//! they were sent, with the streams that they name.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -288,8 +288,8 @@ impl Tunnel {
     }
 
     /// Has a stream come that is written to a descriptor, from when the other end begins to send it.
-    /// When it ends and is one half of a connection, whoever reads at the other side learns of it, though the other half
-    /// is open.
+    /// When it ends and is one half of a connection, whoever reads at the other side learns of it, though the other
+    /// half is open.
     pub(crate) fn receive_into(&self, stream: u32, to: OwnedFd, is_half: bool) {
         let (parts, coming) = mpsc::channel::<Option<Vec<u8>>>();
         let progress = Arc::new(Progress::default());
