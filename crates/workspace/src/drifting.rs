@@ -107,7 +107,7 @@ impl Scratched {
                 beneath: Vec::new(),
             });
         }
-        let is_inside = Record::read(&place.dir).is_some_and(|record| record.arrangement.machine.is_some());
+        let is_inside = Record::is_in_machine(&place.dir);
         let found = match is_inside {
             true => machine::read(place, &image)?,
             false => scratches::read(context, &dir, &image)?,
@@ -139,6 +139,11 @@ impl Scratched {
             return None;
         }
         Some(self.dir.as_ref()?.join(if self.is_copy { "merged" } else { "root" }))
+    }
+
+    /// Whether the scratch lies on the disk of a machine.
+    pub fn is_inside(&self) -> bool {
+        self.inside.is_some()
     }
 
     /// Whether the scratch is a copy of the whole root, and no layer over it.

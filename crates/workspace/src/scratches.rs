@@ -18,6 +18,7 @@ use cavrith_exchange::parcel::OpenParcel;
 use cavrith_exchange::parcel::scratch::CarriedScratch;
 use cavrith_exchange::work::LeftOut;
 use cavrith_keeper::place::Place;
+use cavrith_keeper::record::Record;
 use cavrith_sandbox::{Identity, copy_overlay};
 use cavrith_store::owners::{Owners, Ownership};
 use cavrith_store::records::ImageRecord;
@@ -56,6 +57,11 @@ pub fn carry(
     included: &[PathBuf],
 ) -> Result<Option<(CarriedScratch, Vec<LeftOut>)>, WorkspaceError> {
     let dir = place.scratch_path(&image.image);
+    if Record::is_in_machine(&place.dir) {
+        let why =
+            "a parcel does not take it along; leave out --scratch, or bring it into the spec by cavrith drift --adopt";
+        return Err(WorkspaceError::InMachine { name: place.name.clone(), why: why.to_owned() });
+    }
     if !dir.is_dir() {
         return Ok(None);
     }

@@ -60,8 +60,11 @@ pub struct Start {
     #[arg(long)]
     pub plain: bool,
     /// Run it in the virtual machine that the spec describes, and not in namespaces
-    #[arg(long)]
+    #[arg(long, overrides_with = "no_machine")]
     pub machine: bool,
+    /// Run it in namespaces again, when --machine was the choice before
+    #[arg(long)]
+    pub no_machine: bool,
     /// Its member knows what it gets of this machine
     #[arg(long, hide = true)]
     pub known: bool,

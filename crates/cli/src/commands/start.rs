@@ -88,7 +88,7 @@ fn begin(screen: &Screen, command: &Start, (home, store, place, project): (Home,
         known: command.known,
         anyway: command.anyway,
         bare: command.plain,
-        machine: command.machine,
+        machine: chosen(command),
         parcel: command.parcel.as_deref(),
         ..Way::default()
     };
@@ -113,7 +113,7 @@ pub fn restart(general: &General, screen: &Screen, command: &Start) -> Outcome {
             known: command.known,
             anyway: command.anyway,
             bare: command.plain,
-            machine: command.machine,
+            machine: chosen(command),
             ..Way::default()
         },
     )?;
@@ -128,6 +128,11 @@ pub fn lock_of(project: &Project) -> Result<Lock, Failure> {
     Ok(lock)
 }
 
+/// What the member chooses to run it in, when they say it.
+fn chosen(command: &Start) -> Option<bool> {
+    (command.machine || command.no_machine).then_some(command.machine)
+}
+
 /// How a workspace is started.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Way<'a> {
@@ -139,8 +144,8 @@ pub struct Way<'a> {
     pub bare: bool,
     /// Though this machine does not offer what the spec asks of it.
     pub anyway: bool,
-    /// In the machine that the spec describes.
-    pub machine: bool,
+    /// In the machine that the spec describes, or in none, by the member's choice now.
+    pub machine: Option<bool>,
     /// A parcel whose scratch is laid out first, when there is none.
     pub parcel: Option<&'a Path>,
 }
@@ -162,8 +167,11 @@ pub fn launch(screen: &Screen, place: &Place, project: &Project, way: Way<'_>) -
         Ok(brought.map(|brought| brought.over(context, (project, &lock), &built.record)).unwrap_or_default())
     })?;
     let mut wanted = Wanted::new(project, &lock, &built.record);
-    if way.machine {
-        wanted.choose_machine(project)?;
+    match (way.machine, &earlier) {
+        (Some(true), _) => wanted.choose_machine(project)?,
+        // What a member chose holds for every command that starts it, until they choose otherwise.
+        (None, Some(earlier)) => wanted.arrangement.choose_as(&earlier.arrangement, &project.spec),
+        (Some(false), _) | (None, None) => {}
     }
     let image = wanted.arrangement.image;
     if let Some(earlier) = earlier.filter(|earlier| earlier.arrangement.image != image)

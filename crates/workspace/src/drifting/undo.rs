@@ -50,6 +50,10 @@ pub fn undo(
     meant: impl Fn(&Finding) -> bool,
 ) -> Result<Undone, WorkspaceError> {
     let refused = |why: String| WorkspaceError::NotUndone { workspace: place.name.clone(), why };
+    if scratched.is_inside() {
+        let why = "it lies on the disk of a machine; cavrith drop sets all of it aside, or change it back within";
+        return Err(refused(why.to_owned()));
+    }
     let Some(top) = scratched.top().filter(|_| !scratched.is_copy()) else {
         return Err(refused("its scratch is a copy of the whole image; cavrith drop sets all of it aside".to_owned()));
     };

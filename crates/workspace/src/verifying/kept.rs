@@ -12,6 +12,10 @@ use crate::kept;
 /// in them.
 pub(super) fn aspect(place: &Place, spec: &Arrangement, quick: bool) -> Option<Aspect> {
     let record = Record::read(&place.dir)?;
+    // They are on the machine's disk; that each is mounted is told with what runs.
+    if record.arrangement.machine.is_some() {
+        return None;
+    }
     let names = |arrangement: &Arrangement| -> Vec<String> {
         let folders = arrangement.folders.iter();
         let kept = folders.filter_map(|folder| match &folder.place {
