@@ -177,7 +177,7 @@ pub fn started(
 ) -> Result<Started, ExchangeError> {
     let kernel = Kernel::find(context, project, pin, wanted_modules(machine))?;
     let proof = machine.verity.then(|| proof(&Whole::read(context.store, image)?, &image.image, epoch)).transpose()?;
-    as_sealed(proof.as_ref(), sealed)?;
+    as_sealed(proof.as_ref().map(Proof::top).as_deref(), sealed)?;
     Ok(Started {
         command_line: command_line(proof.as_ref()),
         proof,
@@ -198,12 +198,11 @@ pub fn root_digest(context: BuildContext<'_>, image: &ImageRecord, epoch: u64) -
 }
 
 /// Refuses a proof that is another than the sealed one.
-pub(crate) fn as_sealed(proof: Option<&Proof>, seal: Option<&Seal>) -> Result<(), ExchangeError> {
-    let sealed = seal.and_then(|seal| seal.machine_root.as_ref());
-    match (proof, sealed) {
-        (Some(proof), Some(sealed)) if proof.top() != *sealed => Err(refused(format!(
-            "the root of the machine would be proved by {}, and the seal says {sealed}; run cavrith verify",
-            proof.top()
+pub(crate) fn as_sealed(top: Option<&str>, seal: Option<&Seal>) -> Result<(), ExchangeError> {
+    let sealed = seal.and_then(|seal| seal.machine_root.as_deref());
+    match (top, sealed) {
+        (Some(top), Some(sealed)) if top != sealed => Err(refused(format!(
+            "the root of the machine would be proved by {top}, and the seal says {sealed}; run cavrith verify"
         ))),
         _ => Ok(()),
     }

@@ -20,10 +20,12 @@ use cavrith_core::tree::{Entry, Kind, Meta, Tree};
 use cavrith_disk::erofs::Erofs;
 use cavrith_disk::ext4::Ext4;
 use cavrith_disk::gpt::Guid;
+use cavrith_disk::verity::Proof;
 use cavrith_engine::context::BuildContext;
 use cavrith_engine::error::file_error;
 use cavrith_engine::project::Project;
 use cavrith_sandbox::guest::hypervisor::{DATA, FRESH, Parts, STARTED};
+use cavrith_sandbox::programs::FIRST_PROCESS;
 use cavrith_store::atomic::NewFile;
 use cavrith_store::private;
 
@@ -39,6 +41,10 @@ const MORE_MODULES: [&str; 1] = ["fuse"];
 const PLACES: [&str; 7] = ["dev", "proc", "sys", "lower", "data", "run", "tmp"];
 /// Among the kept folders: the disk of a machine that was dropped.
 const KEPT: &str = ".machine";
+/// What the first process is told.
+const SETTINGS: &str = "root=disk:root\ndata=disk:data\nprograms=disk:programs\n";
+/// What was made, and of what.
+const MADE: &str = "made";
 /// How the names of roots and of programs begin.
 const ROOT: &str = "root-";
 const PROGRAMS: &str = "programs-";
@@ -55,25 +61,8 @@ pub fn prepare(
     (dir, kept): (&Path, &Path),
 ) -> Result<Parts, ExchangeError> {
     private::directory(dir)?;
-    let kernel = Kernel::find(context, project, pin, wanted_modules(machine).chain(MORE_MODULES))?;
-    let settings = "root=disk:root\ndata=disk:data\nprograms=disk:programs\n";
-    for (name, bytes) in STARTED.iter().zip([&kernel.bytes, &kernel.first(settings, epoch)]) {
-        cavrith_store::atomic::write(&dir.join(name), bytes)?;
-    }
-    let whole = Whole::of(context.store, layers.iter().copied())?;
-    let proof = machine.verity.then(|| proof(&whole, image, epoch)).transpose()?;
-    // What its member adds is in no seal.
-    let is_image = whole.merged.image_fingerprint() == *image;
-    as_sealed(proof.as_ref(), sealed.filter(|_| is_image))?;
-    let root =
-        format!("{ROOT}{}{}", &whole.merged.digest().to_string()[..32], if proof.is_some() { "-proved" } else { "" });
-    let file_system = root_of(&whole, image, epoch)?;
-    let tree = proof.as_ref().map(|proof| proof.tree.as_slice()).unwrap_or_default();
-    let size = file_system.size() + tree.len() as u64;
-    write_once(dir, &root, ROOT, (size, Form::Raw), |sink| {
-        file_system.pieces(&mut |piece| sink.piece(piece, &|path| whole.content(path)))?;
-        sink.known(tree)
-    })?;
+    let made = Made::of((context, project, pin, machine), (image, layers), epoch, dir)?;
+    as_sealed(made.top.as_deref(), sealed.filter(|_| made.is_image))?;
     let programs = Programs::of_this()?;
     let name = format!("{PROGRAMS}{}", programs.name);
     let file_system = Erofs::new(&programs.tree, Guid::of("programs", programs.name.as_bytes()).0, epoch)
@@ -95,16 +84,70 @@ pub fn prepare(
     }
     Ok(Parts {
         dir: dir.to_owned(),
-        command_line: command_line(proof.as_ref()),
+        command_line: made.command_line,
         memory: machine.memory,
         cpus: machine.cpus,
-        root,
+        root: made.root,
         programs: name,
         is_fast: false,
         network: false,
-        fresh: dir.join(FRESH).exists(),
         resume: false,
     })
+}
+
+/// What was made of an image and a kernel, and of which: a start that finds it reads neither.
+#[derive(Debug, serde::Serialize, serde::Deserialize)]
+struct Made {
+    key: ContentDigest,
+    command_line: String,
+    /// The root's file.
+    root: String,
+    /// The digest by which it is proved.
+    top: Option<String>,
+    /// It is the image's and nothing else: what its member adds is in no seal.
+    is_image: bool,
+}
+
+impl Made {
+    fn of(
+        (context, project, pin, machine): (BuildContext<'_>, &Project, &DebianPin, &Machine),
+        (image, layers): (&ImageFingerprint, &[TreeDigest]),
+        epoch: u64,
+        dir: &Path,
+    ) -> Result<Self, ExchangeError> {
+        let kernel = pin.machine.as_ref().map(|pin| &pin.packages);
+        let modules: Vec<_> = wanted_modules(machine).chain(MORE_MODULES).collect();
+        let of = (image, layers, kernel, machine.verity, ContentDigest::of(FIRST_PROCESS), epoch, SETTINGS, &modules);
+        let key = ContentDigest::of(&serde_json::to_vec(&of).unwrap_or_default());
+        let record = dir.join(MADE);
+        let earlier = cavrith_store::reading::bytes(&record).ok();
+        let earlier = earlier.and_then(|bytes| serde_json::from_slice::<Self>(&bytes).ok());
+        let is_there = |made: &Self| {
+            made.key == key && STARTED.into_iter().chain([made.root.as_str()]).all(|file| dir.join(file).exists())
+        };
+        if let Some(made) = earlier.filter(is_there) {
+            return Ok(made);
+        }
+        let kernel = Kernel::find(context, project, pin, modules.into_iter())?;
+        for (name, bytes) in STARTED.iter().zip([&kernel.bytes, &kernel.first(SETTINGS, epoch)]) {
+            cavrith_store::atomic::write(&dir.join(name), bytes)?;
+        }
+        let whole = Whole::of(context.store, layers.iter().copied())?;
+        let proof = machine.verity.then(|| proof(&whole, image, epoch)).transpose()?;
+        let root = format!("{ROOT}{}", &key.to_string()[..32]);
+        let file_system = root_of(&whole, image, epoch)?;
+        let tree = proof.as_ref().map(|proof| proof.tree.as_slice()).unwrap_or_default();
+        let size = file_system.size() + tree.len() as u64;
+        write_once(dir, &root, ROOT, (size, Form::Raw), |sink| {
+            file_system.pieces(&mut |piece| sink.piece(piece, &|path| whole.content(path)))?;
+            sink.known(tree)
+        })?;
+        let (command_line, top) = (command_line(proof.as_ref()), proof.as_ref().map(Proof::top));
+        let is_image = whole.merged.image_fingerprint() == *image;
+        let made = Self { key, command_line, root, top, is_image };
+        cavrith_store::atomic::write(&record, &serde_json::to_vec(&made).unwrap_or_default())?;
+        Ok(made)
+    }
 }
 
 /// Puts the disk of a machine that is dropped among what is kept, since kept folders and the home are on it. True when

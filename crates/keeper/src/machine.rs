@@ -161,7 +161,12 @@ pub(crate) fn start(
         return Err(SandboxError::Lacks { what, remedy }.into());
     }
     parts.network = arrangement.network != Network::None;
+    // It was dropped since it ran last.
+    let dropped = parts.dir.join(hypervisor::FRESH);
     let mut notes = Vec::new();
+    if !personal.caches.is_empty() {
+        notes.push("folders that your workspaces share (caches) are not shared with a machine".to_owned());
+    }
     let booted = boot_machine(&mut parts, &mut notes)?;
     let Booted { child, monitor, outer, session, says } = booted;
     let note = |table: &str| cleanup.note(&format!("table {table}"));
@@ -182,7 +187,7 @@ pub(crate) fn start(
         home,
         network: way.lacks.is_none() && parts.network,
         folders,
-        fresh: parts.fresh,
+        fresh: dropped.exists(),
     };
     let (offered, takers) = Offered::in_machine(personal);
     let telling = Arc::clone(&outer);
@@ -205,9 +210,7 @@ pub(crate) fn start(
         Answer::Failed(why) => return Err(SandboxError::Inside(why).into()),
         other => return Err(SandboxError::Inside(format!("go on: the machine said {other:?}")).into()),
     };
-    if parts.fresh {
-        let _ = fs::remove_file(parts.dir.join(hypervisor::FRESH));
-    }
+    let _ = fs::remove_file(&dropped);
     *locked(&machine.kept) = kept;
     notes.extend(more);
     if let Some(resolver) = way.resolver() {

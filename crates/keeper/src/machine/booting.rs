@@ -1,7 +1,7 @@
 //! From the files of a machine to the process within that says it is there.
 
 use std::fs;
-use std::io::{self, Read as _};
+use std::io;
 use std::path::Path;
 use std::process::Child;
 use std::sync::{Arc, mpsc};
@@ -37,18 +37,19 @@ pub(super) fn boot_machine(parts: &mut Parts, notes: &mut Vec<String>) -> Result
     let mark = parts.dir.join(NOT_FAST);
     let is_known = fs::read_to_string(&mark).is_ok_and(|known| known == boot());
     parts.is_fast = hypervisor::may_be_fast() && !is_known;
-    if parts.is_fast {
-        match attempt(parts, FAST) {
-            Ok(booted) => return Ok(booted),
-            Err(_) => {
-                parts.is_fast = false;
-                // Until this machine is started anew nobody has to wait for it again.
-                let _ = fs::write(&mark, boot());
-            }
-        }
+    if parts.is_fast
+        && let Ok(booted) = attempt(parts, FAST)
+    {
+        return Ok(booted);
+    }
+    let was_tried = std::mem::take(&mut parts.is_fast);
+    let booted = attempt(parts, EMULATED)?;
+    if was_tried {
+        // It was this alone that failed; until this machine is started anew nobody has to wait for it again.
+        let _ = fs::write(&mark, boot());
     }
     notes.push("the processor is emulated: /dev/kvm is not there, closed to you, or does not work".to_owned());
-    Ok(attempt(parts, EMULATED)?)
+    Ok(booted)
 }
 
 fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
@@ -81,12 +82,8 @@ fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
         Ok((monitor, outer, session, says)) => Ok(Booted { child, monitor, outer, session, says }),
         Err(error) => {
             let _ = child.kill();
-            let mut said = String::new();
-            if let Some(mut stderr) = child.stderr.take() {
-                let _ = stderr.read_to_string(&mut said);
-            }
             let _ = child.wait();
-            let said = format!("{said}{}", last_lines(&console));
+            let said = format!("{} {}", hypervisor::said(&parts.dir), last_lines(&console));
             Err(match said.trim() {
                 "" => error,
                 said => SandboxError::Inside(format!("start the machine: {error}; it said last: {said}")),

@@ -1,6 +1,6 @@
 //! A machine that runs, as the seam wants it.
 
-use std::io::{self, Read as _};
+use std::io;
 use std::os::fd::BorrowedFd;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
@@ -88,10 +88,8 @@ impl Machine {
             Ok(monitor) => monitor,
             Err(error) => {
                 let _ = child.kill();
-                let mut said = String::new();
-                let _ = child.stderr.take().map(|mut stderr| stderr.read_to_string(&mut said));
                 let _ = child.wait();
-                return Err(io::Error::other(format!("{error} {}", said.trim())));
+                return Err(io::Error::other(format!("{error} {}", hypervisor::said(&self.parts.dir))));
             }
         };
         let note = |table: &str| self.cleanup.note(&format!("table {table}"));

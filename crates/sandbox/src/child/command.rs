@@ -110,7 +110,8 @@ pub(crate) fn start(
     Start::Failed { why: why[1..].to_owned(), missing: why.starts_with('m') }
 }
 
-fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
+/// A terminal: its outer end and its inner one.
+pub(crate) fn open_terminal() -> io::Result<(OwnedFd, OwnedFd)> {
     let outer = rustix::pty::openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
     rustix::pty::unlockpt(&outer)?;
     let inner = rustix::pty::ioctl_tiocgptpeer(&outer, OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
@@ -227,7 +228,7 @@ fn is_apart(who: &Who, job: &Job) -> bool {
 }
 
 /// Whether a descriptor is the device of nothing, by its number, which is the same on every Linux.
-fn is_null(fd: &OwnedFd) -> bool {
+pub(crate) fn is_null(fd: &OwnedFd) -> bool {
     rustix::fs::fstat(fd).is_ok_and(|found| {
         rustix::fs::FileType::from_raw_mode(found.st_mode) == rustix::fs::FileType::CharacterDevice
             && found.st_rdev == rustix::fs::makedev(1, 3)

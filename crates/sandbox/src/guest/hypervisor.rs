@@ -1,6 +1,7 @@
 //! Starting the hypervisor: QEMU, in a network of its own, with nothing but a machine's disks.
 
 use std::ffi::OsString;
+use std::fs::File;
 use std::io;
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
@@ -25,6 +26,8 @@ pub const DATA: &str = "data.qcow2";
 pub const FRESH: &str = "fresh";
 /// The files of the kernel, and of what it starts with.
 pub const STARTED: [&str; 2] = ["vmlinuz", "initrd"];
+/// What the hypervisor says.
+const SAID: &str = "hypervisor";
 /// The name of a memory that was saved.
 pub const SAVED: &str = "suspended";
 
@@ -48,8 +51,6 @@ pub struct Parts {
     pub is_fast: bool,
     /// It reaches a network.
     pub network: bool,
-    /// What was changed inside is set aside first: the workspace was dropped since.
-    pub fresh: bool,
     /// It goes on from the memory that was saved.
     pub resume: bool,
 }
@@ -106,6 +107,12 @@ fn arguments(parts: &Parts) -> Vec<OsString> {
     all
 }
 
+/// What the last hypervisor in a directory said.
+pub fn said(dir: &Path) -> String {
+    let text = std::fs::read(dir.join(SAID)).unwrap_or_default();
+    String::from_utf8_lossy(&text).trim().to_owned()
+}
+
 fn write_text(path: &std::ffi::CStr, text: &[u8]) -> io::Result<()> {
     let file = rustix::fs::open(path, OFlags::WRONLY | OFlags::CLOEXEC, Mode::empty())?;
     rustix::io::write(file, text)?;
@@ -122,7 +129,8 @@ pub fn start(parts: &Parts) -> io::Result<Hypervisor> {
     let (monitor, monitor_inside) = UnixStream::pair()?;
     let mut command = Command::new(program);
     command.args(arguments(parts)).env_clear().current_dir(Path::new(&parts.dir));
-    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+    // A file, which takes whatever it says: a pipe that nobody reads would stop it in the end.
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(File::create(parts.dir.join(SAID))?);
     let inside = [OwnedFd::from(port_inside), OwnedFd::from(monitor_inside)];
     // Above the numbers that they are to have.
     let mut raised = Vec::new();

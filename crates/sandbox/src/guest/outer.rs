@@ -10,9 +10,9 @@ use std::thread;
 use std::time::Duration;
 
 use rustix::net::{AddressFamily, SocketFlags, SocketType};
-use rustix::pty::OpenptFlags;
 use rustix::termios::OptionalActions;
 
+use crate::child::command::{is_null, open_terminal};
 use crate::guest::tunnel::{Cut, End, Tunnel};
 use crate::guest::{FromGuest, NO_STREAM, NetAsk, NetOutcome, ToGuest};
 use crate::host::mutex::locked;
@@ -248,10 +248,7 @@ impl Outer {
 
     /// A terminal here whose inner end leads to one in the machine; its outer end.
     fn terminal(self: &Arc<Self>, [to, from]: [u32; 2]) -> io::Result<OwnedFd> {
-        let flags = OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC;
-        let outer = rustix::pty::openpt(flags)?;
-        rustix::pty::unlockpt(&outer)?;
-        let inner = rustix::pty::ioctl_tiocgptpeer(&outer, flags)?;
+        let (outer, inner) = open_terminal()?;
         // The terminal in the machine is the one that edits lines.
         let mut plain = rustix::termios::tcgetattr(&inner)?;
         plain.make_raw();
@@ -288,19 +285,24 @@ impl Outer {
         }
     }
 
+    /// A number for something that is asked, by which its answer finds who waits.
+    fn number(&self, enter: impl FnOnce(&mut Waiting, u64)) -> io::Result<u64> {
+        let mut waiting = locked(&self.waiting);
+        if waiting.gone {
+            return Err(io::ErrorKind::NotConnected.into());
+        }
+        waiting.next += 1;
+        let number = waiting.next;
+        enter(&mut waiting, number);
+        Ok(number)
+    }
+
     fn net(&self, ask: NetAsk, streams: [u32; 2], keep: Option<mpsc::SyncSender<Came>>) -> io::Result<(u64, u16)> {
         let (answer, answered) = mpsc::channel();
-        let number = {
-            let mut waiting = locked(&self.waiting);
-            if waiting.gone {
-                return Err(io::ErrorKind::NotConnected.into());
-            }
-            waiting.next += 1;
-            let number = waiting.next;
+        let number = self.number(|waiting, number| {
             waiting.net.insert(number, answer);
             waiting.listeners.extend(keep.map(|taker| (number, taker)));
-            number
-        };
+        })?;
         self.tunnel.say(&ToGuest::Net { number, ask, streams })?;
         let outcome = answered.recv_timeout(ANSWER);
         let mut waiting = locked(&self.waiting);
@@ -408,16 +410,7 @@ impl Outer {
         say: &dyn Fn(&ToGuest) -> io::Result<()>,
     ) -> io::Result<Said> {
         let (answer, answered) = mpsc::channel();
-        let number = {
-            let mut waiting = locked(&self.waiting);
-            if waiting.gone {
-                return Err(io::ErrorKind::NotConnected.into());
-            }
-            waiting.next += 1;
-            let number = waiting.next;
-            waiting.other.insert(number, answer);
-            number
-        };
+        let number = self.number(|waiting, number| drop(waiting.other.insert(number, answer)))?;
         say(&ToGuest::Other { number, what })?;
         let outcome = answered.recv_timeout(limit);
         locked(&self.waiting).other.remove(&number);
@@ -426,14 +419,6 @@ impl Outer {
             mpsc::RecvTimeoutError::Disconnected => io::ErrorKind::NotConnected.into(),
         })
     }
-}
-
-/// Whether a descriptor is the device of nothing, by its number, which is the same on every Linux.
-fn is_null(fd: &OwnedFd) -> bool {
-    rustix::fs::fstat(fd).is_ok_and(|found| {
-        rustix::fs::FileType::from_raw_mode(found.st_mode) == rustix::fs::FileType::CharacterDevice
-            && found.st_rdev == rustix::fs::makedev(1, 3)
-    })
 }
 
 /// Whether two descriptors lead to the same file, pipe or socket.
