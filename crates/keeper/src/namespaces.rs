@@ -3,7 +3,6 @@
 
 use std::collections::BTreeSet;
 use std::io;
-use std::os::fd::BorrowedFd;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -15,9 +14,8 @@ use cavrith_engine::error::file_error;
 use cavrith_engine::personal::Personal;
 use cavrith_engine::secret_values::SecretValues;
 use cavrith_sandbox::groups::{self, GroupLimits, Groups, Kept};
-use cavrith_sandbox::job::{CommandJob, FolderMount, PerProcessLimits, Purpose};
-use cavrith_sandbox::net::Connector;
-use cavrith_sandbox::runtime::{Measured, RunningCommand, Runtime};
+use cavrith_sandbox::job::{FolderMount, PerProcessLimits, Purpose};
+use cavrith_sandbox::runtime::{Measured, Runtime};
 use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 
 use crate::cleanup::CleanupList;
@@ -109,24 +107,8 @@ struct Namespaces {
 }
 
 impl Runtime for Namespaces {
-    fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Box<dyn RunningCommand>, SandboxError> {
-        self.session.start(command, stdio)
-    }
-
-    fn connector(&self) -> Result<Connector, SandboxError> {
-        self.session.connector()
-    }
-
-    fn changed(&self, path: &str) -> Result<Option<u64>, SandboxError> {
-        self.session.changed(path)
-    }
-
-    fn signal_all(&self, signal: i32) -> Result<(), SandboxError> {
-        self.session.signal_all(signal)
-    }
-
-    fn kill_marked(&self, mark: &str) -> Result<(), SandboxError> {
-        self.session.kill_marked(mark)
+    fn session(&self) -> &Session {
+        &self.session
     }
 
     fn measure(&self) -> Measured {
@@ -163,10 +145,6 @@ impl Runtime for Namespaces {
 
     fn write_file(&self, inside: &str, text: &str) -> io::Result<()> {
         self.session.write_file(inside, text)
-    }
-
-    fn when_gone(&self, then: Box<dyn FnOnce() + Send>) {
-        self.session.when_gone(then);
     }
 
     fn end(&self) {

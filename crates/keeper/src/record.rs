@@ -136,8 +136,8 @@ impl Record {
         Ok(cavrith_store::atomic::write(&dir.join(NAME), &bytes)?)
     }
 
-    /// Whether the workspace in `dir` runs, or ran last, in a machine: what was changed in it, and what it keeps, lies on
-    /// the machine's disk and not beside it.
+    /// Whether the workspace in `dir` runs, or ran last, in a machine: what was changed in it, and what it keeps, lies
+    /// on the machine's disk and not beside it.
     pub fn is_in_machine(dir: &Path) -> bool {
         Self::read(dir).is_some_and(|record| record.arrangement.machine.is_some())
     }

@@ -3,29 +3,24 @@
 //! A sandbox is our own executable started again, so this test has a `main` of its own, as `walls` has.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a test fails by panicking, and tells what it did")]
 
+mod busybox;
+
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, Read as _, Write as _};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
-use std::path::PathBuf;
 use std::process::Command;
 use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use cavrith_core::digest::Sha256Digest;
 use cavrith_sandbox::guest::inner::{Guest, Stood};
 use cavrith_sandbox::guest::outer::{Outer, Said};
 use cavrith_sandbox::job::{CommandJob, Ending, Job, Purpose};
 use cavrith_sandbox::runtime::Runtime as _;
 use cavrith_sandbox::{Identity, SandboxError, Session, child, ids};
-use cavrith_sources::{checked, deb};
-use cavrith_store::owners::Ownership;
-use cavrith_store::writer::{LayerWriter, Links};
 
-const PACKAGE: &str =
-    concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/depot/packages/busybox-static_1.35.0-4+deb12u1+b1_amd64.deb");
 const MINUTE: Duration = Duration::from_secs(60);
 
 struct Far {
@@ -40,28 +35,13 @@ struct Far {
     pid: u32,
 }
 
-fn layer(dir: &tempfile::TempDir) -> PathBuf {
-    let made = dir.path().join("layer");
-    fs::create_dir(&made).unwrap();
-    let mut writer = LayerWriter::new(made.clone(), 0, Links::Follow, Ownership::Real).unwrap();
-    let bytes = fs::read(PACKAGE).unwrap();
-    let copy = dir.path().join("copy");
-    let package = checked::check(PACKAGE.as_ref(), bytes.len() as u64, Sha256Digest::of(&bytes), &copy);
-    deb::unpack(&mut package.unwrap(), &mut writer).unwrap();
-    drop(writer.finish().unwrap());
-    for name in ["dev", "proc", "run", "sys", "tmp"] {
-        fs::create_dir(made.join("root").join(name)).unwrap();
-    }
-    made.join("root")
-}
-
 impl Far {
     fn new(identity: Identity) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let scratch = dir.path().join("scratch");
         ["root", "work", "merged"].iter().for_each(|name| fs::create_dir_all(scratch.join(name)).unwrap());
         std::os::unix::fs::chown(scratch.join("root"), Some(0), Some(0)).unwrap();
-        let job = Job::new(Purpose::Workspace, vec![layer(&dir)], scratch, "far");
+        let job = Job::new(Purpose::Workspace, vec![busybox::layer(dir.path())], scratch, "far");
         let (near, far) = UnixStream::pair().unwrap();
         let (outer, socket, says) = Outer::attend(near).unwrap();
         let session = Session::in_machine(Arc::clone(&outer), &socket).unwrap();

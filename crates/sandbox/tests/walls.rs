@@ -4,6 +4,8 @@
 //! go their way, and then runs every check. It needs root, or an ordinary user with a range of subordinate ids.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a test fails by panicking, and tells what it did")]
 
+mod busybox;
+
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{Read as _, Write as _};
@@ -11,16 +13,10 @@ use std::os::fd::AsFd as _;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use cavrith_core::digest::Sha256Digest;
 use cavrith_sandbox::job::{CommandJob, Ending, FolderMount, Job, Perturbations, Purpose};
 use cavrith_sandbox::runtime::Runtime as _;
 use cavrith_sandbox::{Identity, SandboxError, Session, child, ids, janitor};
-use cavrith_sources::{checked, deb};
-use cavrith_store::owners::Ownership;
-use cavrith_store::writer::{LayerWriter, Links};
 
-const PACKAGE: &str =
-    concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/depot/packages/busybox-static_1.35.0-4+deb12u1+b1_amd64.deb");
 const MINUTE: Duration = Duration::from_secs(60);
 
 struct Yard {
@@ -33,18 +29,9 @@ struct Yard {
 impl Yard {
     fn new(identity: Identity) -> Self {
         let dir = tempfile::tempdir().unwrap();
-        let made = dir.path().join("layer");
-        fs::create_dir(&made).unwrap();
-        let mut writer = LayerWriter::new(made.clone(), 0, Links::Follow, Ownership::Real).unwrap();
-        let bytes = fs::read(PACKAGE).unwrap();
-        let copy = dir.path().join("copy");
-        let package = checked::check(PACKAGE.as_ref(), bytes.len() as u64, Sha256Digest::of(&bytes), &copy);
-        deb::unpack(&mut package.unwrap(), &mut writer).unwrap();
-        drop(writer.finish().unwrap());
-        for name in ["dev", "proc", "run", "sys", "tmp", "code"] {
-            fs::create_dir(made.join("root").join(name)).unwrap();
-        }
-        Self { dir, layer: made.join("root"), identity, benches: std::cell::Cell::new(0) }
+        let layer = busybox::layer(dir.path());
+        fs::create_dir(layer.join("code")).unwrap();
+        Self { dir, layer, identity, benches: std::cell::Cell::new(0) }
     }
 
     fn job(&self, purpose: Purpose) -> Job {

@@ -1,7 +1,6 @@
 //! A machine that runs, as the seam wants it.
 
 use std::io;
-use std::os::fd::BorrowedFd;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::process::Child;
@@ -17,9 +16,7 @@ use cavrith_sandbox::groups::{GroupLimits, Kept};
 use cavrith_sandbox::guest::hypervisor::{self, Hypervisor, Parts};
 use cavrith_sandbox::guest::monitor::Monitor;
 use cavrith_sandbox::guest::outer::Outer;
-use cavrith_sandbox::job::CommandJob;
-use cavrith_sandbox::net::Connector;
-use cavrith_sandbox::runtime::{Measured, ReadChanges, RunningCommand, Runtime};
+use cavrith_sandbox::runtime::{Measured, ReadChanges, Runtime};
 use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 
 use super::booting::last_lines;
@@ -112,24 +109,8 @@ impl Machine {
 }
 
 impl Runtime for Machine {
-    fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Box<dyn RunningCommand>, SandboxError> {
-        self.session.start(command, stdio)
-    }
-
-    fn connector(&self) -> Result<Connector, SandboxError> {
-        self.session.connector()
-    }
-
-    fn changed(&self, path: &str) -> Result<Option<u64>, SandboxError> {
-        self.session.changed(path)
-    }
-
-    fn signal_all(&self, signal: i32) -> Result<(), SandboxError> {
-        self.session.signal_all(signal)
-    }
-
-    fn kill_marked(&self, mark: &str) -> Result<(), SandboxError> {
-        self.session.kill_marked(mark)
+    fn session(&self) -> &Session {
+        &self.session
     }
 
     fn measure(&self) -> Measured {
@@ -180,10 +161,6 @@ impl Runtime for Machine {
 
     fn write_file(&self, inside: &str, text: &str) -> io::Result<()> {
         self.do_inside(&Wish::WriteFile { inside: inside.to_owned(), text: text.to_owned() })
-    }
-
-    fn when_gone(&self, then: Box<dyn FnOnce() + Send>) {
-        self.session.when_gone(then);
     }
 
     fn read_changes(&self, lower: &str, is_whole: bool) -> Option<io::Result<ReadChanges>> {

@@ -16,40 +16,54 @@ use serde::{Deserialize, Serialize};
 
 use crate::host::groups::{GroupLimits, Kept};
 use crate::parent::net::Connector;
+use crate::parent::session::Session;
 use crate::protocol::job::{CommandJob, Ending, LeftRunning, Listening, Serving};
 use crate::{SandboxError, outside};
 
 /// What a workspace runs in. It is shared by threads.
 pub trait Runtime: fmt::Debug + Send + Sync {
+    /// Who gives orders to its PID 1, wherever that is.
+    fn session(&self) -> &Session;
+
     /// Starts a command with these standard streams. Several may run at once.
     ///
     /// # Errors
     /// [`SandboxError::NotStarted`] when the command cannot be started inside.
-    fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Box<dyn RunningCommand>, SandboxError>;
+    fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Box<dyn RunningCommand>, SandboxError> {
+        self.session().start(command, stdio)
+    }
 
     /// A way to the ports inside.
     ///
     /// # Errors
     /// When the machine refuses it.
-    fn connector(&self) -> Result<Connector, SandboxError>;
+    fn connector(&self) -> Result<Connector, SandboxError> {
+        self.session().connector()
+    }
 
     /// When a path inside was changed last, in milliseconds since 1970; `None` when it is not there.
     ///
     /// # Errors
     /// When the inside has ended.
-    fn changed(&self, path: &str) -> Result<Option<u64>, SandboxError>;
+    fn changed(&self, path: &str) -> Result<Option<u64>, SandboxError> {
+        self.session().changed(path)
+    }
 
     /// Sends a signal to everything inside.
     ///
     /// # Errors
     /// When the inside has ended.
-    fn signal_all(&self, signal: i32) -> Result<(), SandboxError>;
+    fn signal_all(&self, signal: i32) -> Result<(), SandboxError> {
+        self.session().signal_all(signal)
+    }
 
     /// Kills everything inside that has `mark` (`NAME=value`) in the environment that it was started with.
     ///
     /// # Errors
     /// When the inside has ended.
-    fn kill_marked(&self, mark: &str) -> Result<(), SandboxError>;
+    fn kill_marked(&self, mark: &str) -> Result<(), SandboxError> {
+        self.session().kill_marked(mark)
+    }
 
     /// What everything inside uses, and what is listened on, as far as that is known now: what is frozen does
     /// not answer.
@@ -88,7 +102,9 @@ pub trait Runtime: fmt::Debug + Send + Sync {
     fn write_file(&self, inside: &str, text: &str) -> io::Result<()>;
 
     /// Has something done once when everything inside has ended, whoever ended it; at once when it has already.
-    fn when_gone(&self, then: Box<dyn FnOnce() + Send>);
+    fn when_gone(&self, then: Box<dyn FnOnce() + Send>) {
+        self.session().when_gone(then);
+    }
 
     /// What was changed over the root `lower` (an encoded tree in base64), where that lies on no disk of this machine;
     /// with `is_whole` the root itself is measured, too. `None` where the outside can read all of it by itself.

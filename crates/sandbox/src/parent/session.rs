@@ -225,6 +225,10 @@ impl Session {
 }
 
 impl Runtime for Session {
+    fn session(&self) -> &Session {
+        self
+    }
+
     fn start(&self, command: &CommandJob, stdio: [BorrowedFd<'_>; 3]) -> Result<Box<dyn RunningCommand>, SandboxError> {
         let (ended, open) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)
             .map_err(|error| outside("make a pipe")(error.into()))?;
