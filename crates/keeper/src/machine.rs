@@ -168,7 +168,7 @@ pub(crate) fn start(
         notes.push("folders that your workspaces share (caches) are not shared with a machine".to_owned());
     }
     let booted = boot_machine(&mut parts, &mut notes)?;
-    let Booted { child, monitor, outer, session, says } = booted;
+    let Booted { child, monitor, said, outer, session, says } = booted;
     let note = |table: &str| cleanup.note(&format!("table {table}"));
     let way = network::open(arrangement.network, child.id(), *identity, &note);
     if let Some(lacks) = &way.lacks {
@@ -195,13 +195,12 @@ pub(crate) fn start(
     let machine = Machine {
         session,
         outer,
-        runs: Mutex::new(Runs { child, monitor, way: None, on_disk: false, _held: None }),
+        runs: Mutex::new(Runs { child, monitor, said, way: None, on_disk: false, _held: None }),
         identity: *identity,
         network: arrangement.network,
         cleanup: cleanup.clone(),
         frozen: AtomicBool::new(false),
         kept: Mutex::default(),
-        console: parts.dir.join("console"),
         parts: parts.clone(),
     };
     let begun = machine.ask::<Answer>(&Wish::Begin(Box::new(begin)), FURNISHING);

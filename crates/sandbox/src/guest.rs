@@ -11,8 +11,6 @@ pub mod monitor;
 pub mod outer;
 mod tunnel;
 
-pub use tunnel::Tunnel;
-
 use std::net::{Ipv4Addr, SocketAddr};
 
 use serde::{Deserialize, Serialize};

@@ -2,12 +2,11 @@
 
 use std::fs;
 use std::io;
-use std::path::Path;
 use std::process::Child;
 use std::sync::{Arc, mpsc};
 use std::time::{Duration, Instant};
 
-use cavrith_sandbox::guest::hypervisor::{self, Hypervisor, Parts};
+use cavrith_sandbox::guest::hypervisor::{self, Hypervisor, Parts, Said as Words};
 use cavrith_sandbox::guest::monitor::Monitor;
 use cavrith_sandbox::guest::outer::{Outer, Said};
 use cavrith_sandbox::{SandboxError, Session};
@@ -27,6 +26,7 @@ const NOT_FAST: &str = "emulated";
 pub(super) struct Booted {
     pub child: Child,
     pub monitor: Monitor,
+    pub said: Words,
     pub outer: Arc<Outer>,
     pub session: Session,
     pub says: mpsc::Receiver<Said>,
@@ -53,9 +53,7 @@ pub(super) fn boot_machine(parts: &mut Parts, notes: &mut Vec<String>) -> Result
 }
 
 fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
-    let console = parts.dir.join("console");
-    let _ = fs::remove_file(&console);
-    let Hypervisor { mut child, port, monitor } =
+    let Hypervisor { mut child, port, monitor, said } =
         hypervisor::start(parts).map_err(|error| ended("start the hypervisor", error))?;
     let outcome = (|| {
         let monitor = Monitor::greet(monitor).map_err(|error| ended("talk to the hypervisor", error))?;
@@ -79,12 +77,11 @@ fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
         Ok((monitor, outer, session, says))
     })();
     match outcome {
-        Ok((monitor, outer, session, says)) => Ok(Booted { child, monitor, outer, session, says }),
+        Ok((monitor, outer, session, says)) => Ok(Booted { child, monitor, said, outer, session, says }),
         Err(error) => {
             let _ = child.kill();
             let _ = child.wait();
-            let said = format!("{} {}", hypervisor::said(&parts.dir), last_lines(&console));
-            Err(match said.trim() {
+            Err(match last_line(&said).as_str() {
                 "" => error,
                 said => SandboxError::Inside(format!("start the machine: {error}; it said last: {said}")),
             })
@@ -92,13 +89,12 @@ fn attempt(parts: &Parts, limit: Duration) -> Result<Booted, SandboxError> {
     }
 }
 
-/// What the machine's console showed last: from where its kernel gave up, if it did.
-pub(super) fn last_lines(console: &Path) -> String {
-    let text = cavrith_store::reading::bytes(console).unwrap_or_default();
-    let text = String::from_utf8_lossy(&text).into_owned();
+/// What the machine's console or its hypervisor said last: where its kernel gave up, if it did.
+pub(super) fn last_line(said: &Words) -> String {
+    let text = said.text();
     // What firmware writes clears a screen that is not there.
     let lines: Vec<_> = text.lines().filter(|line| !line.trim().is_empty() && !line.contains('\u{1b}')).collect();
-    let signs = ["Kernel panic", "BUG: ", "cavrith: ", "Out of memory"];
+    let signs = ["Kernel panic", "BUG: ", "cavrith: ", "Out of memory", "qemu-system"];
     let told = lines.iter().rev().find(|line| signs.iter().any(|sign| line.contains(sign)));
     told.or(lines.last()).map(|line| line.trim().to_owned()).unwrap_or_default()
 }

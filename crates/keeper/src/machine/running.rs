@@ -2,7 +2,6 @@
 
 use std::io;
 use std::os::unix::net::UnixStream;
-use std::path::PathBuf;
 use std::process::Child;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, mpsc};
@@ -13,13 +12,13 @@ use serde::de::DeserializeOwned;
 
 use cavrith_core::spec::Network;
 use cavrith_sandbox::groups::{GroupLimits, Kept};
-use cavrith_sandbox::guest::hypervisor::{self, Hypervisor, Parts};
+use cavrith_sandbox::guest::hypervisor::{self, Hypervisor, Parts, Said};
 use cavrith_sandbox::guest::monitor::Monitor;
 use cavrith_sandbox::guest::outer::Outer;
 use cavrith_sandbox::runtime::{Measured, ReadChanges, Runtime};
 use cavrith_sandbox::{Identity, SandboxError, Session, locked};
 
-use super::booting::last_lines;
+use super::booting::last_line;
 use super::{Answer, FURNISHING, MOMENT, Wish, ended};
 use crate::cleanup::CleanupList;
 use crate::network::{self, WayOut};
@@ -41,7 +40,6 @@ pub(super) struct Machine {
     pub cleanup: CleanupList,
     pub frozen: AtomicBool,
     pub kept: Mutex<Kept>,
-    pub console: PathBuf,
 }
 
 /// The hypervisor, as long as there is one.
@@ -49,6 +47,7 @@ pub(super) struct Machine {
 pub(super) struct Runs {
     pub child: Child,
     pub monitor: Monitor,
+    pub said: Said,
     pub way: Option<WayOut>,
     /// It is on the disk, and has no hypervisor.
     pub on_disk: bool,
@@ -80,18 +79,18 @@ impl Machine {
             // It is killed when the thread ends that started it.
             let _ = holding.recv();
         });
-        let Hypervisor { mut child, port, monitor } = started.recv().map_err(io::Error::other)??;
+        let Hypervisor { mut child, port, monitor, said } = started.recv().map_err(io::Error::other)??;
         let monitor = match Monitor::greet(monitor) {
             Ok(monitor) => monitor,
             Err(error) => {
                 let _ = child.kill();
                 let _ = child.wait();
-                return Err(io::Error::other(format!("{error} {}", hypervisor::said(&self.parts.dir))));
+                return Err(io::Error::other(format!("{error} {}", last_line(&said))));
             }
         };
         let note = |table: &str| self.cleanup.note(&format!("table {table}"));
         let way = network::open(self.network, child.id(), self.identity, &note);
-        *runs = Runs { child, monitor, way: Some(way), on_disk: false, _held: Some(held) };
+        *runs = Runs { child, monitor, said, way: Some(way), on_disk: false, _held: Some(held) };
         self.go_on(Some(port))
     }
 
@@ -174,7 +173,7 @@ impl Runtime for Machine {
     }
 
     fn last_words(&self) -> Option<String> {
-        Some(last_lines(&self.console)).filter(|lines| !lines.is_empty())
+        Some(last_line(&locked(&self.runs).said)).filter(|line| !line.is_empty())
     }
 
     fn end(&self) {

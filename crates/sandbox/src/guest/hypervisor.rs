@@ -1,33 +1,35 @@
 //! Starting the hypervisor: QEMU, in a network of its own, with nothing but a machine's disks.
 
 use std::ffi::OsString;
-use std::fs::File;
 use std::io;
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex};
 
 use nix::sched::CloneFlags;
 use rustix::fs::{Mode, OFlags};
 use rustix::process::Signal;
 use serde::{Deserialize, Serialize};
 
+use crate::host::mutex::locked;
 use crate::host::programs::find_program;
 use crate::parent::net;
 
-/// The descriptors that it gets: the machine's port, and its own monitor.
+/// The descriptors that it gets: the machine's port, its own monitor, the machine's console.
 const PORT: i32 = 3;
 const MONITOR: i32 = 4;
+const CONSOLE: i32 = 5;
+/// Bytes that are kept of what it and its machine's console say.
+const KEPT: usize = 64 << 10;
 /// The file of the disk that is written to.
 pub const DATA: &str = "data.qcow2";
 /// Is there until what was changed in a machine before it was dropped is set aside.
 pub const FRESH: &str = "fresh";
 /// The files of the kernel, and of what it starts with.
 pub const STARTED: [&str; 2] = ["vmlinuz", "initrd"];
-/// What the hypervisor says.
-const SAID: &str = "hypervisor";
 /// The name of a memory that was saved.
 pub const SAVED: &str = "suspended";
 
@@ -64,6 +66,34 @@ pub struct Hypervisor {
     pub port: UnixStream,
     /// Its monitor.
     pub monitor: UnixStream,
+    /// What it said last.
+    pub said: Said,
+}
+
+/// What a hypervisor and its machine's console said last. It is in memory, and no more than so much is kept: root in a
+/// machine can write to its console for ever.
+#[derive(Debug, Clone, Default)]
+pub struct Said(Arc<Mutex<Vec<u8>>>);
+
+impl Said {
+    /// As text.
+    pub fn text(&self) -> String {
+        String::from_utf8_lossy(&locked(&self.0)).into_owned()
+    }
+
+    /// Takes what is said, until there is no one to say more.
+    fn follow(&self, mut from: impl io::Read + Send + 'static) {
+        let kept = Arc::clone(&self.0);
+        std::thread::spawn(move || {
+            let mut buffer = [0; 4096];
+            while let Ok(count @ 1..) = from.read(&mut buffer) {
+                let mut kept = locked(&kept);
+                kept.extend_from_slice(&buffer[..count]);
+                let over = kept.len().saturating_sub(KEPT);
+                kept.drain(..over);
+            }
+        });
+    }
 }
 
 /// The program, when it is installed.
@@ -96,7 +126,7 @@ fn arguments(parts: &Parts) -> Vec<OsString> {
     add(&["-chardev", &format!("socket,id=port,fd={PORT}"), "-device", "virtio-serial-pci"]);
     add(&["-device", "virtserialport,chardev=port,name=cavrith"]);
     add(&["-chardev", &format!("socket,id=monitor,fd={MONITOR}"), "-mon", "chardev=monitor,mode=control"]);
-    add(&["-chardev", "file,id=console,path=console,append=on", "-serial", "chardev:console"]);
+    add(&["-chardev", &format!("socket,id=console,fd={CONSOLE}"), "-serial", "chardev:console"]);
     add(&["-device", "virtio-rng-pci"]);
     if parts.network {
         add(&["-netdev", "user,id=net", "-device", "virtio-net-pci,netdev=net,romfile="]);
@@ -105,12 +135,6 @@ fn arguments(parts: &Parts) -> Vec<OsString> {
         add(&["-loadvm", SAVED]);
     }
     all
-}
-
-/// What the last hypervisor in a directory said.
-pub fn said(dir: &Path) -> String {
-    let text = std::fs::read(dir.join(SAID)).unwrap_or_default();
-    String::from_utf8_lossy(&text).trim().to_owned()
 }
 
 fn write_text(path: &std::ffi::CStr, text: &[u8]) -> io::Result<()> {
@@ -127,17 +151,18 @@ pub fn start(parts: &Parts) -> io::Result<Hypervisor> {
     let program = program().ok_or(io::ErrorKind::NotFound)?;
     let (port, port_inside) = UnixStream::pair()?;
     let (monitor, monitor_inside) = UnixStream::pair()?;
+    let (console, console_inside) = UnixStream::pair()?;
+    let (errors, errors_inside) = io::pipe()?;
     let mut command = Command::new(program);
     command.args(arguments(parts)).env_clear().current_dir(Path::new(&parts.dir));
-    // A file, which takes whatever it says: a pipe that nobody reads would stop it in the end.
-    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(File::create(parts.dir.join(SAID))?);
-    let inside = [OwnedFd::from(port_inside), OwnedFd::from(monitor_inside)];
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(errors_inside);
+    let inside = [port_inside, monitor_inside, console_inside].map(OwnedFd::from);
     // Above the numbers that they are to have.
     let mut raised = Vec::new();
     for fd in &inside {
         raised.push(rustix::io::fcntl_dupfd_cloexec(fd, 10)?);
     }
-    let numbers = [raised[0].as_raw_fd(), raised[1].as_raw_fd()];
+    let numbers = [raised[0].as_raw_fd(), raised[1].as_raw_fd(), raised[2].as_raw_fd()];
     let one = |id: u32| format!("{id} {id} 1");
     let users = one(rustix::process::geteuid().as_raw());
     let groups = one(rustix::process::getegid().as_raw());
@@ -152,7 +177,7 @@ pub fn start(parts: &Parts) -> io::Result<Hypervisor> {
             write_text(c"/proc/self/uid_map", users.as_bytes())?;
             write_text(c"/proc/self/gid_map", groups.as_bytes())?;
             net::loopback_up()?;
-            for (from, to) in numbers.into_iter().zip([PORT, MONITOR]) {
+            for (from, to) in numbers.into_iter().zip([PORT, MONITOR, CONSOLE]) {
                 if libc::dup2(from, to) < 0 {
                     return Err(io::Error::last_os_error());
                 }
@@ -161,5 +186,8 @@ pub fn start(parts: &Parts) -> io::Result<Hypervisor> {
         });
     }
     let child = command.spawn()?;
-    Ok(Hypervisor { child, port, monitor })
+    let said = Said::default();
+    said.follow(console);
+    said.follow(errors);
+    Ok(Hypervisor { child, port, monitor, said })
 }
