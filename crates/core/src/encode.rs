@@ -19,6 +19,11 @@ impl Encoder {
         Self { out }
     }
 
+    /// Starts without a title: what is encoded is never digested.
+    pub fn plain() -> Self {
+        Self::default()
+    }
+
     /// One byte.
     pub fn u8(&mut self, value: u8) -> &mut Self {
         self.out.push(value);

@@ -67,6 +67,7 @@ pub mod setup;
 pub mod signature;
 pub mod spec;
 pub mod speech;
+pub mod synced;
 pub mod team;
 pub mod template;
 pub mod tracked;

@@ -113,13 +113,17 @@ struct LinkedFile {
 }
 
 /// Reads what an [`Encoder`] wrote.
-pub(crate) struct Reader<'a> {
+#[derive(Debug)]
+pub struct Reader<'a> {
     rest: &'a [u8],
 }
 
 impl<'a> Reader<'a> {
     /// Reads bytes that begin with the line `title`.
-    pub(crate) fn new(bytes: &'a [u8], title: &str) -> Result<Self, BadTree> {
+    ///
+    /// # Errors
+    /// When they do not.
+    pub fn new(bytes: &'a [u8], title: &str) -> Result<Self, BadTree> {
         let mut reader = Self { rest: bytes };
         if reader.take(title.len() + 1)? != format!("{title}\n").as_bytes() {
             return Err(BadTree("it does not begin with its title"));
@@ -127,8 +131,16 @@ impl<'a> Reader<'a> {
         Ok(reader)
     }
 
+    /// Reads bytes without a title, of [`Encoder::plain`].
+    pub fn plain(bytes: &'a [u8]) -> Self {
+        Self { rest: bytes }
+    }
+
     /// An error when something is left to be read.
-    pub(crate) fn end(&self) -> Result<(), BadTree> {
+    ///
+    /// # Errors
+    /// When something is.
+    pub fn end(&self) -> Result<(), BadTree> {
         if self.rest.is_empty() { Ok(()) } else { Err(BadTree("something follows its end")) }
     }
 
@@ -138,29 +150,53 @@ impl<'a> Reader<'a> {
         Ok(taken)
     }
 
-    fn array<const N: usize>(&mut self) -> Result<[u8; N], BadTree> {
+    /// Bytes of a known length.
+    ///
+    /// # Errors
+    /// At the end.
+    pub fn fixed<const N: usize>(&mut self) -> Result<[u8; N], BadTree> {
         let mut array = [0; N];
         array.copy_from_slice(self.take(N)?);
         Ok(array)
     }
 
-    fn u8(&mut self) -> Result<u8, BadTree> {
-        Ok(self.array::<1>()?[0])
+    /// One byte.
+    ///
+    /// # Errors
+    /// At the end.
+    pub fn u8(&mut self) -> Result<u8, BadTree> {
+        Ok(self.fixed::<1>()?[0])
     }
 
-    fn u16(&mut self) -> Result<u16, BadTree> {
-        self.array().map(u16::from_le_bytes)
+    /// 16 bits.
+    ///
+    /// # Errors
+    /// At the end.
+    pub fn u16(&mut self) -> Result<u16, BadTree> {
+        self.fixed().map(u16::from_le_bytes)
     }
 
-    pub(crate) fn u32(&mut self) -> Result<u32, BadTree> {
-        self.array().map(u32::from_le_bytes)
+    /// 32 bits.
+    ///
+    /// # Errors
+    /// At the end.
+    pub fn u32(&mut self) -> Result<u32, BadTree> {
+        self.fixed().map(u32::from_le_bytes)
     }
 
-    fn u64(&mut self) -> Result<u64, BadTree> {
-        self.array().map(u64::from_le_bytes)
+    /// 64 bits.
+    ///
+    /// # Errors
+    /// At the end.
+    pub fn u64(&mut self) -> Result<u64, BadTree> {
+        self.fixed().map(u64::from_le_bytes)
     }
 
-    pub(crate) fn bytes(&mut self) -> Result<&'a [u8], BadTree> {
+    /// Bytes with their length in front.
+    ///
+    /// # Errors
+    /// At the end.
+    pub fn bytes(&mut self) -> Result<&'a [u8], BadTree> {
         let length = self.u32()?;
         self.take(length as usize)
     }
@@ -175,7 +211,7 @@ impl<'a> Reader<'a> {
         let mut kind = match number {
             1 | 2 => Kind::Directory { opaque: number == 2 },
             3 => {
-                let (size, content) = (self.u64()?, ContentDigest::from_bytes(self.array()?));
+                let (size, content) = (self.u64()?, ContentDigest::from_bytes(self.fixed()?));
                 let group = self.u32()?;
                 Kind::File { size, content, links: (group > 0).then(|| LinkGroup(u64::from(group))) }
             }

@@ -7,7 +7,7 @@
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{self, Read};
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 
 use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RenameFlags, Timespec, Timestamps, Uid};
@@ -39,6 +39,12 @@ pub enum Kind {
 #[derive(Debug)]
 pub struct Ground {
     root: OwnedFd,
+}
+
+impl AsFd for Ground {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.root.as_fd()
+    }
 }
 
 impl Ground {
@@ -217,8 +223,12 @@ impl Ground {
         Ok(rustix::fs::linkat(&from, first, &above, name, AtFlags::empty())?)
     }
 
-    /// The directory that an entry lies in, and its name there.
-    fn above<'a>(&self, path: &'a Path) -> io::Result<(OwnedFd, &'a OsStr)> {
+    /// The directory that an entry lies in, and its name there: whoever does something to that name does it in no other
+    /// directory, whatever the path leads to by then.
+    ///
+    /// # Errors
+    /// When the path leads elsewhere, or the directory is not there.
+    pub fn above<'a>(&self, path: &'a Path) -> io::Result<(OwnedFd, &'a OsStr)> {
         if path.components().any(|part| !matches!(part, Component::Normal(_))) {
             return Err(refused(path, "leads out of the folder"));
         }
