@@ -18,8 +18,8 @@ pub use outgoing::{Compress, DiskFormat, Export, ExportDisk, ExportTo, KeyFiles,
 pub use proof::{Roster, Seal, SigningKey, Team, TeamCommand, TeamProof, TeamSign, Verify};
 pub use revisions::{At, History, Pinpoint};
 pub use runtime::{
-    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, Freeze, Invite,
-    Logs, Names, Open, Run, Speak, SshConfig, SshProxy, Start, Stop, Visit, Which, WhichReport,
+    Apply, Copy, Drift, Drop, Enter, Folder, FolderBackup, FolderRemove, FolderRestore, FolderSettle, FolderShow,
+    Freeze, Invite, Logs, Names, Open, Run, Speak, SshConfig, SshProxy, Start, Stop, Visit, Which, WhichReport,
 };
 
 /// Describe a development workspace once, build it the same everywhere, prove it.

@@ -86,8 +86,30 @@ pub struct FolderPart {
 pub enum Place {
     /// On the member's disk, relative to the project.
     Live(String),
+    /// In a copy of such a folder, which is brought together with it but for what these patterns mean.
+    Synced(String, Vec<String>),
     /// Beside the workspace, under a name; when it is new, it belongs to this account.
     Kept(String, Option<String>),
+}
+
+impl Place {
+    /// The folder of the member's disk, relative to the project, that it is or is a copy of.
+    pub fn outside(&self) -> Option<&str> {
+        match self {
+            Self::Live(outside) | Self::Synced(outside, _) => Some(outside),
+            Self::Kept(..) => None,
+        }
+    }
+
+    /// In words.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Live(outside) => format!("live from {outside}"),
+            Self::Synced(outside, ignore) if ignore.is_empty() => format!("synced with {outside}"),
+            Self::Synced(outside, ignore) => format!("synced with {outside} but {}", ignore.join(" ")),
+            Self::Kept(name, _) => format!("kept as {name}"),
+        }
+    }
 }
 
 /// A port, or some in a row.

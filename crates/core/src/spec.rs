@@ -346,6 +346,13 @@ pub struct Wanted {
 pub enum Side {
     /// A folder of the member's disk, relative to the spec.
     Live(At<String>),
+    /// A copy of such a folder, which is brought together with it.
+    Synced {
+        /// The folder.
+        outside: At<String>,
+        /// Patterns of what does not cross.
+        ignore: Vec<At<String>>,
+    },
     /// One that Cavrith keeps beside the workspace.
     Kept {
         /// Its name.
@@ -371,7 +378,15 @@ impl Folder {
     pub fn kept_name(&self) -> Option<&At<String>> {
         match &self.side {
             Side::Kept { name, .. } => Some(name),
-            Side::Live(_) => None,
+            Side::Live(_) | Side::Synced { .. } => None,
+        }
+    }
+
+    /// The folder of the member's disk that it is, or is a copy of.
+    pub fn outside(&self) -> Option<&At<String>> {
+        match &self.side {
+            Side::Live(outside) | Side::Synced { outside, .. } => Some(outside),
+            Side::Kept { .. } => None,
         }
     }
 }

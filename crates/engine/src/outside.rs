@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use cavrith_core::spec::{Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
+use cavrith_core::spec::{Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Spec, Text};
 use cavrith_store::reading;
 
 use crate::error::{EngineError, ProjectError, file_error};
@@ -208,7 +208,7 @@ impl OutsideUse {
 fn named(spec: &Spec) -> Vec<(&'static str, &At<String>, bool)> {
     let mut named = Vec::new();
     for folder in &spec.folders {
-        if let Side::Live(at) = &folder.side {
+        if let Some(at) = folder.outside() {
             named.push(("the folder", at, true));
         }
     }

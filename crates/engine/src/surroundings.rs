@@ -13,7 +13,7 @@ use cavrith_core::path::RootPath;
 use cavrith_core::record;
 use cavrith_core::seal::Seal;
 use cavrith_core::spec::document::Sources;
-use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Side, Spec, Text};
+use cavrith_core::spec::{self, Action, At, Base, ImageOrigin, OciBase, Origin, Provenance, Spec, Text};
 use cavrith_core::team::history;
 use cavrith_core::template::{self, Names};
 use cavrith_core::tracked::Tracked;
@@ -161,7 +161,7 @@ fn leading_out(bounds: &Bounds, spec: &Spec) -> Vec<Mistake> {
 fn folders(dir: &Path, spec: &Spec) -> Vec<Mistake> {
     let mut mistakes = Vec::new();
     for folder in &spec.folders {
-        let Side::Live(at) = &folder.side else { continue };
+        let Some(at) = folder.outside() else { continue };
         let outside = dir.join(&at.value);
         let problem = match fs::metadata(&outside) {
             Ok(meta) if meta.is_dir() => {
@@ -217,10 +217,9 @@ fn archives(dir: &Path, spec: &Spec) -> Vec<Mistake> {
 /// A project whose folder is its member's home: all of that would be visible inside.
 fn whole_home(dir: &Path, spec: &Spec) -> Option<Mistake> {
     let home = std::env::var_os("HOME").map(PathBuf::from).and_then(|home| home.canonicalize().ok())?;
-    let is_visible = spec.folders.iter().any(|folder| match &folder.side {
-        Side::Live(outside) => dir.join(&outside.value).canonicalize().is_ok_and(|outside| home.starts_with(outside)),
-        Side::Kept { .. } => false,
-    });
+    let has_home =
+        |outside: &At<String>| dir.join(&outside.value).canonicalize().is_ok_and(|outside| home.starts_with(outside));
+    let is_visible = spec.folders.iter().any(|folder| folder.outside().is_some_and(has_home));
     let message = "the project's folder is your home: everything in it, keys and mail too, would be visible inside";
     let remedy = "move cavrith.toml into a folder of the project's own, or write [workspace] project = \"\"";
     is_visible.then(|| Mistake::new(Code::LEADS_OUT, spec.workspace.name.span.clone(), message, remedy).as_warning())

@@ -34,7 +34,7 @@ const TRIES: u32 = 5;
 #[derive(Debug)]
 pub struct Pair {
     shared: Arc<Shared>,
-    thread: Option<thread::JoinHandle<()>>,
+    thread: Mutex<Option<thread::JoinHandle<()>>>,
 }
 
 #[derive(Debug, Default)]
@@ -42,8 +42,8 @@ struct Shared {
     bell: Arc<Bell>,
     orders: Mutex<VecDeque<Order>>,
     status: Mutex<Status>,
-    /// Nobody wants anything of it any more.
-    dropped: AtomicBool,
+    /// Nobody wants anything of it any more, or nothing can be done.
+    over: AtomicBool,
 }
 
 /// How the copies stand.
@@ -102,7 +102,7 @@ impl Pair {
             written: None,
         };
         let thread = thread::Builder::new().name("synced".to_owned()).spawn(move || work.run())?;
-        Ok(Self { shared, thread: Some(thread) })
+        Ok(Self { shared, thread: Mutex::new(Some(thread)) })
     }
 
     /// How they stand.
@@ -114,8 +114,8 @@ impl Pair {
         let (answer, answered) = mpsc::channel();
         locked(&self.shared.orders).push_back(order(answer));
         self.shared.bell.ring();
-        if let Some(gone) = self.status().gone {
-            return Err(gone);
+        if self.shared.over.load(Ordering::SeqCst) {
+            return Err(self.status().gone.unwrap_or_else(|| "it is over".to_owned()));
         }
         answered.recv_timeout(limit).unwrap_or_else(|error| {
             Err(match error {
@@ -143,22 +143,20 @@ impl Pair {
         self.order(limit, |answer| Order::Settle(path, side, answer))
     }
 
-    /// Brings them together a last time, and writes down what they have.
+    /// Brings them together a last time, and writes down what they have. How they stand then.
     ///
     /// # Errors
     /// When a side is gone, or it takes longer than `limit`.
-    pub fn end(mut self, limit: Duration) -> Result<(), String> {
-        let outcome = self.order(limit, Order::End);
-        if outcome.is_ok() {
-            self.thread.take().map(thread::JoinHandle::join);
-        }
-        outcome
+    pub fn end(&self, limit: Duration) -> Result<Status, String> {
+        self.order(limit, Order::End)?;
+        locked(&self.thread).take().map(thread::JoinHandle::join);
+        Ok(self.status())
     }
 }
 
 impl Drop for Pair {
     fn drop(&mut self) {
-        self.shared.dropped.store(true, Ordering::SeqCst);
+        self.shared.over.store(true, Ordering::SeqCst);
         self.shared.bell.ring();
     }
 }
@@ -180,12 +178,13 @@ struct Work {
 
 impl Work {
     fn run(mut self) {
-        while !self.shared.dropped.load(Ordering::SeqCst) {
+        while !self.shared.over.load(Ordering::SeqCst) {
             let mut orders: VecDeque<_> = std::mem::take(&mut *locked(&self.shared.orders));
             let error = self.step(&mut orders).err().map(|error| error.to_string());
             let gone = [&self.outside, &self.inside].iter().find_map(|side| side.mirror().gone.clone());
             if let Some(gone) = gone.or(error) {
                 self.tell(|status| (status.busy, status.gone) = (false, Some(gone)));
+                self.shared.over.store(true, Ordering::SeqCst);
                 // Whoever waits is told by that.
                 return locked(&self.shared.orders).clear();
             }
@@ -198,6 +197,7 @@ impl Work {
                     }
                     Order::End(answer) => {
                         let written = self.write(true).map_err(|error| error.to_string());
+                        self.shared.over.store(true, Ordering::SeqCst);
                         let _ = answer.send(written);
                         return;
                     }

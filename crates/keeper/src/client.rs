@@ -11,6 +11,7 @@ use std::time::Duration;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use signal_hook::iterator::Signals;
 
+use cavrith_core::synced::plan::Side;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::job::Ending;
 use cavrith_sandbox::runtime::{Attended, ReadChanges, SendSignal};
@@ -119,6 +120,14 @@ impl Client {
     /// When it is not frozen.
     pub fn thaw(&self) -> Result<Option<String>, KeeperError> {
         self.simply(Request::Thaw)
+    }
+
+    /// Has one side of a synced folder count wherever both changed something at a path inside, or below it.
+    ///
+    /// # Errors
+    /// When nothing is in conflict there, or it does not run.
+    pub fn settle(&self, path: String, side: Side) -> Result<(), KeeperError> {
+        self.simply(Request::Settle { path, side }).map(drop)
     }
 
     /// Has the keeper speak SSH on these descriptors: what the client sends, and what it receives. It returns when that

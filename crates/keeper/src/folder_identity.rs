@@ -12,7 +12,7 @@ use crate::KeeperError;
 
 /// What tells a folder from all others, as it stands in the file `folder`; `None` where the filesystem does not tell
 /// when a folder was made.
-fn number(folder: &Path) -> Option<String> {
+pub(crate) fn number(folder: &Path) -> Option<String> {
     let wanted = StatxFlags::INO | StatxFlags::BTIME;
     let told = rustix::fs::statx(CWD, folder, AtFlags::empty(), wanted).ok()?;
     (told.stx_mask & StatxFlags::BTIME.bits() != 0).then(|| {

@@ -20,13 +20,24 @@ const LONGEST: u64 = 64 << 10;
 /// How long whoever asks has for asking, and git outside for its answer: somebody may have to confirm it.
 const PATIENCE: Duration = Duration::from_secs(120);
 
-/// What git inside is told to ask, in the variables of git-config(1), ENVIRONMENT.
-pub(crate) fn variables() -> [(&'static str, String); 3] {
-    [
-        ("GIT_CONFIG_COUNT", "1".to_owned()),
-        ("GIT_CONFIG_KEY_0", "credential.helper".to_owned()),
-        ("GIT_CONFIG_VALUE_0", format!("cache --socket {SOCKET}")),
-    ]
+/// What git inside is told, in the variables of git-config(1), ENVIRONMENT: whom to ask for credentials, and that a file
+/// of a synced folder with the same time and length is the same, though it has another number on that disk.
+pub(crate) fn variables(asks: bool, has_copies: bool) -> Vec<(String, String)> {
+    let mut settings = Vec::new();
+    settings.extend(asks.then(|| ("credential.helper", format!("cache --socket {SOCKET}"))));
+    if has_copies {
+        settings.push(("core.checkStat", "minimal".to_owned()));
+        settings.push(("core.trustctime", "false".to_owned()));
+    }
+    if settings.is_empty() {
+        return Vec::new();
+    }
+    let mut variables = vec![("GIT_CONFIG_COUNT".to_owned(), settings.len().to_string())];
+    for (number, (key, value)) in settings.into_iter().enumerate() {
+        variables.push((format!("GIT_CONFIG_KEY_{number}"), key.to_owned()));
+        variables.push((format!("GIT_CONFIG_VALUE_{number}"), value));
+    }
+    variables
 }
 
 /// One request. `used` gets the host whose credentials were given.

@@ -32,6 +32,7 @@ use crate::namespaces;
 use crate::offered;
 use crate::place::Place;
 use crate::record::Stamp;
+use crate::synced;
 use crate::work::Keeper;
 
 /// The name under which our executable is started as a keeper. Nobody can type it by accident.
@@ -138,7 +139,7 @@ fn run() -> io::Result<()> {
 
 /// Locks the kept folders when the arrangement has some, so that nobody restores or removes them meanwhile.
 fn hold_kept(arrangement: &Arrangement, place: &Place) -> Result<Option<File>, KeeperError> {
-    let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..));
+    let keeps = |part: &FolderPart| matches!(part.place, FilesPlace::Kept(..) | FilesPlace::Synced(..));
     arrangement.folders.iter().any(keeps).then(|| place.hold_kept()).transpose()
 }
 
@@ -179,9 +180,9 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
     };
     let has_home = !job.arrangement.fresh_home && !job.plain;
     let mut caches = Caches::default();
-    let (mut started, folders) = if let Some(parts) = &job.machine {
+    let mut started = if let Some(parts) = &job.machine {
         let home = has_home.then(image_home).transpose()?;
-        (machine::start(parts.clone(), &wanted, home, &cleanup)?, Vec::new())
+        machine::start(parts.clone(), &wanted, home, &cleanup)?
     } else {
         let roots = FolderRoots { project: &place.project, except: &place.dir.join("except"), kept: &place.kept };
         let mut folders = mounts::folders(&job.arrangement.folders, roots)?;
@@ -192,17 +193,19 @@ fn keep(job: Launch, socket: &UnixStream) -> Result<(), KeeperError> {
         if has_home {
             gave_way = home::bring(&place, &scratch, (&job.arrangement.setup.account, job.identity), image_home)?;
         }
-        (wanted.layers, wanted.folders) = (layers, folders.clone());
+        (wanted.layers, wanted.folders) = (layers, folders);
         let mut started = namespaces::start(wanted, &cleanup)?;
         started.notes.append(&mut caches.notes);
+        started.synced = synced::watch_all(&place, &job.arrangement)?;
         started.notes.extend(gave_way.map(|(files, left)| {
             format!("this image has its own {}, so what was changed there lies in {}", files.join(", "), left.display())
         }));
-        (started, folders)
+        started
     };
+    let synced = synced::begin(&place, &job.arrangement, std::mem::take(&mut started.synced))?;
     let (stop, stopping) = mpsc::channel();
     let offered = std::mem::take(&mut started.offered);
-    let keeper = Keeper::new(job, place, started, (folders, scratch), stop)?;
+    let keeper = Keeper::new(job, place, started, (synced, scratch), stop)?;
     for one in offered {
         let keeper = Arc::clone(&keeper);
         thread::spawn(move || offered::serve(&keeper, &one));

@@ -82,6 +82,7 @@ mod splicing;
 pub mod ssh;
 mod state;
 pub mod streams;
+pub mod synced;
 pub mod visitors;
 mod work;
 

@@ -12,7 +12,7 @@ mod running;
 mod telling;
 mod watching;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io;
 use std::os::unix::net::UnixStream;
@@ -43,6 +43,7 @@ use crate::namespaces::{Started, Wanted};
 use crate::network;
 use crate::offered::Offered;
 use crate::ssh::forward::Sockets;
+use crate::synced;
 use booting::{Booted, boot_machine};
 use folder::Folder;
 use running::{Machine, Runs};
@@ -98,6 +99,8 @@ struct InsideFolder {
 enum InsidePlace {
     /// Outside.
     Live,
+    /// A copy on the machine's disk, under a name, of a folder outside.
+    Synced(String),
     /// On the machine's disk, under a name; what the image has there comes first.
     Except(String),
     /// On the machine's disk, under a name; when it is new, it belongs to this account.
@@ -133,6 +136,8 @@ enum Answer {
     Failed(String),
     /// Somebody asks one of the member's agents; the connection comes with it.
     Caller(usize),
+    /// Whoever watches over the copy of the synced folder with this number is asked by what comes with it.
+    Copy(usize),
     /// A live folder will be mounted; what its kernel is told unasked goes by what comes with it. It waits for whoever
     /// is in the middle of a request, so no answer may go the same way.
     Notices(usize),
@@ -191,7 +196,8 @@ pub(crate) fn start(
     };
     let (offered, takers) = Offered::in_machine(personal);
     let telling = Arc::clone(&outer);
-    thread::spawn(move || attend(&telling, &says, &live, &takers));
+    let (copy, copies) = mpsc::channel();
+    thread::spawn(move || attend(&telling, &says, &live, (&takers, &copy)));
     let machine = Machine {
         session,
         outer,
@@ -215,9 +221,24 @@ pub(crate) fn start(
     if let Some(resolver) = way.resolver() {
         machine.write_file(crate::RESOLVER, &resolver).map_err(|error| ended("write the resolver's file", error))?;
     }
+    let mut synced = BTreeMap::new();
+    for _ in synced::parts(arrangement) {
+        // They were handed over before the inside stood.
+        let late = |error| ended("reach the copy of a synced folder", io::Error::other(error));
+        synced.extend([copies.recv_timeout(MOMENT).map_err(late)?]);
+    }
     let network = if parts.network { way.how.clone() } else { "none".to_owned() };
     locked(&machine.runs).way = Some(way);
-    Ok(Started { runtime: Box::new(machine), notes, limits, network, offered, gems, sockets: Sockets::none() })
+    Ok(Started {
+        runtime: Box::new(machine),
+        notes,
+        limits,
+        network,
+        offered,
+        gems,
+        sockets: Sockets::none(),
+        synced: synced.into_values().collect(),
+    })
 }
 
 /// The folders of an arrangement as the process within gets them, and where the live ones are here.
@@ -232,6 +253,7 @@ fn folders(parts: &[FolderPart], roots: FolderRoots<'_>) -> Result<(Vec<InsideFo
                 live.extend(mounts.first().map(|mount| mount.outside.clone()));
                 InsidePlace::Live
             }
+            FilesPlace::Synced(..) => InsidePlace::Synced(synced::name(&part.inside)),
             FilesPlace::Kept(name, owner) => InsidePlace::Kept(name.clone(), owner.clone()),
         };
         all.push(InsideFolder { inside: inside.clone(), place });
@@ -245,13 +267,19 @@ fn folders(parts: &[FolderPart], roots: FolderRoots<'_>) -> Result<(Vec<InsideFo
 }
 
 /// Attends to what the machine says unasked, for as long as it is there.
-fn attend(outer: &Arc<Outer>, says: &mpsc::Receiver<Said>, live: &[PathBuf], takers: &[mpsc::Sender<UnixStream>]) {
+fn attend(
+    outer: &Arc<Outer>,
+    says: &mpsc::Receiver<Said>,
+    live: &[PathBuf],
+    (takers, copies): (&[mpsc::Sender<UnixStream>], &mpsc::Sender<(usize, UnixStream)>),
+) {
     let mut notices = HashMap::new();
     while let Ok(Said { what, stream }) = says.recv() {
         match (serde_json::from_value(what), stream) {
             (Ok(Answer::Caller(number)), Some(stream)) => {
                 let _ = takers.get(number).map(|taker| taker.send(stream.into()));
             }
+            (Ok(Answer::Copy(number)), Some(stream)) => drop(copies.send((number, stream.into()))),
             (Ok(Answer::Notices(number)), Some(socket)) => {
                 notices.insert(number, socket);
             }

@@ -16,6 +16,7 @@ use cavrith_store::Store;
 use cavrith_store::caches::Cache;
 
 use crate::KeeperError;
+use crate::synced;
 
 /// Where folders that are not the member's own lie.
 #[derive(Debug, Clone, Copy)]
@@ -42,6 +43,11 @@ pub fn folders(parts: &[FolderPart], folder_roots: FolderRoots<'_>) -> Result<Ve
             FilesPlace::Live(outside) => {
                 let outside = folder_roots.project.join(outside);
                 FolderMount::new(outside.canonicalize().map_err(file_error("use the folder", &outside))?, inside)
+            }
+            FilesPlace::Synced(outside, _) => {
+                let outside = folder_roots.project.join(outside);
+                let copy = synced::copy_of(folder_roots.kept, &part.inside, &outside);
+                FolderMount::new(copy.map_err(file_error("make a copy of the folder", &outside))?, inside)
             }
             FilesPlace::Kept(name, owner) => kept(&folder_roots.kept.join(name), inside, owner.clone())?,
         };

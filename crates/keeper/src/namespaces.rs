@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::io;
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -58,6 +59,8 @@ pub(crate) struct Started {
     pub gems: Vec<String>,
     /// Where agents of SSH clients will be asked for.
     pub sockets: Sockets,
+    /// To whoever watches over the copies of synced folders, in their order.
+    pub synced: Vec<UnixStream>,
 }
 
 /// Makes groups, namespaces and the way to other machines. What the kernel does not remove with the last process is
@@ -94,7 +97,7 @@ pub(crate) fn start(wanted: Wanted<'_>, cleanup: &CleanupList) -> Result<Started
     }
     let network = way.how.clone();
     let runtime = Namespaces { session, groups, way: Mutex::new(Some(way)), frozen: AtomicBool::new(false) };
-    Ok(Started { runtime: Box::new(runtime), notes, limits, network, offered, gems, sockets })
+    Ok(Started { runtime: Box::new(runtime), notes, limits, network, offered, gems, sockets, synced: Vec::new() })
 }
 
 /// A sandbox with control groups and a way to other machines.

@@ -71,6 +71,9 @@ impl Keeper {
     }
 
     fn open(self: &Arc<Self>) {
+        // Steps find what they need.
+        let lacking = self.synced.iter().filter_map(|folder| folder.first().err());
+        lacking.for_each(|why| self.publish(WorkspaceEvent::Note(why)));
         if !self.plain && !std::mem::replace(&mut *locked(&self.placed), true) {
             self.place_dotfiles();
         }

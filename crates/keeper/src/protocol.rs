@@ -13,12 +13,14 @@ use std::path::PathBuf;
 
 use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageFingerprint, ImageKey};
+use cavrith_core::synced::plan::Side;
 use cavrith_sandbox::groups::GroupLimits;
 use cavrith_sandbox::job::{Ending, LeftRunning, Listening, Task};
 use cavrith_sandbox::runtime::ReadChanges;
 
 use crate::ports::Carried;
 use crate::record::{FailedStep, Stamp, Standing};
+use crate::synced::SyncedStatus;
 use crate::visitors::{Invitation, Present};
 
 /// Version of this protocol.
@@ -78,6 +80,13 @@ pub enum Request {
         lower: String,
         /// Measure the root itself, too.
         is_whole: bool,
+    },
+    /// Have one side of a synced folder count at this path inside, and below it.
+    Settle {
+        /// The path.
+        path: String,
+        /// The side.
+        side: Side,
     },
     /// Follow a changed arrangement, as far as that can be done while it runs.
     Apply(Box<Followed>),
@@ -300,6 +309,9 @@ pub struct Status {
     /// What the member adds, in words.
     #[serde(default)]
     pub personal: Vec<String>,
+    /// Synced folders.
+    #[serde(default)]
+    pub synced: Vec<SyncedStatus>,
     /// Who is invited.
     #[serde(default)]
     pub invited: Vec<Invitation>,

@@ -19,6 +19,7 @@ use cavrith_sandbox::{SandboxError, wire};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
+use crate::git_credentials;
 use crate::place::give_to_member;
 use crate::protocol::{Answer, ExecRequest, Meanwhile, Opening, PROTOCOL, Request, WorkspaceEvent};
 use crate::record::Standing;
@@ -148,6 +149,14 @@ impl Keeper {
                 Ok(changes) => wire::send(guest, &Answer::Changes(changes), &[]),
                 Err(error) => wire::send(guest, &Answer::Refused(error.to_string()), &[]),
             },
+            Request::Settle { path, side } => {
+                let settled = self.synced.iter().find_map(|folder| folder.settle(&path, side));
+                match settled {
+                    Some(Ok(())) => wire::send(guest, &Answer::Done, &[]),
+                    Some(Err(why)) => wire::send(guest, &Answer::Refused(why), &[]),
+                    None => wire::send(guest, &Answer::Refused(format!("{path} is in no synced folder")), &[]),
+                }
+            }
             Request::Status => wire::send(guest, &Answer::Status(Box::new(self.status())), &[]),
             Request::Watch { whole, linger } => self.report(guest, whole, linger.map(Duration::from_millis)),
             Request::Freeze => self.set_frozen(guest, Frozen::InMemory),
@@ -229,6 +238,8 @@ impl Keeper {
         }
         let [stdin, stdout, stderr] = fds.as_slice() else { return Err(io::ErrorKind::InvalidData.into()) };
         self.guests.fetch_add(1, Ordering::SeqCst);
+        // What the member wrote right before is there.
+        self.flush_synced();
         let outcome = self.host_counted(guest, visit, [stdin.as_fd(), stdout.as_fd(), stderr.as_fd()]);
         self.guests.fetch_sub(1, Ordering::SeqCst);
         outcome
@@ -255,6 +266,8 @@ impl Keeper {
                 send_signal(signal_hook::consts::SIGHUP);
             });
             let ending = running.wait().map_err(io::Error::other);
+            // And so is what the command wrote, when it is said to be over.
+            self.flush_synced();
             let event = ending.and_then(|ending| wire::send(guest, &Answer::Ended(ending), &[]));
             // In any case: the thread above, and the guest, wait for it.
             let _ = guest.shutdown(std::net::Shutdown::Both);
@@ -299,9 +312,7 @@ impl Keeper {
         if self.personal.agent.is_some() {
             own.insert("SSH_AUTH_SOCK".to_owned(), crate::agent::SOCKET.to_owned());
         }
-        if self.personal.git.is_some() {
-            own.extend(crate::git_credentials::variables().map(|(name, value)| (name.to_owned(), value)));
-        }
+        own.extend(git_credentials::variables(self.personal.git.is_some(), !self.synced.is_empty()));
         // By itself it installs where root alone may write.
         own.entry("npm_config_prefix".to_owned()).or_insert_with(|| format!("{home}/.local"));
         if let Some(path) = team.get("PATH") {
@@ -322,10 +333,12 @@ impl Keeper {
 
     /// The place inside of a directory outside: in the innermost folder that it lies in.
     fn inside_of(&self, here: &Path) -> Option<String> {
-        let live = self.folders.iter().filter(|folder| !folder.kept);
-        let of = live.filter_map(|folder| Some((folder, here.strip_prefix(&folder.outside).ok()?)));
-        let (folder, rest) = of.max_by_key(|(folder, _)| folder.outside.as_os_str().len())?;
-        let inside = if rest == Path::new("") { folder.inside.clone() } else { folder.inside.join(rest) };
+        let live = self.live.iter().filter_map(|(outside, inside)| {
+            let rest = here.strip_prefix(outside).ok()?;
+            Some((outside.as_os_str().len(), if rest == Path::new("") { inside.clone() } else { inside.join(rest) }))
+        });
+        let synced = self.synced.iter().filter_map(|folder| Some((folder.depth(), folder.inside_of(here)?)));
+        let (_, inside) = live.chain(synced).max_by_key(|(depth, _)| *depth)?;
         inside.into_os_string().into_string().ok()
     }
 }

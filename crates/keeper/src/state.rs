@@ -11,6 +11,7 @@ use crate::names;
 use crate::namespaces::{group_limits, keep_limits};
 use crate::protocol::Status;
 use crate::record::{Stamp, Standing};
+use crate::synced::Synced;
 use crate::work::Keeper;
 use cavrith_sandbox::locked;
 
@@ -72,6 +73,7 @@ impl Keeper {
         let ports = locked(&self.forward).carried();
         let (invited, visitors) = self.visitors.status();
         let door = self.visitors.own_address().map(|address| format!("SSH at {address}, with the key of ssh-config"));
+        let synced = self.synced.iter().map(Synced::status).collect();
         let state = self.state();
         let declared = |listening: &Listening| {
             state.arrangement.ports.iter().any(|port| {
@@ -107,6 +109,7 @@ impl Keeper {
             notes: state.notes.clone(),
             first_done: state.first_done.clone(),
             personal: self.personal.what.iter().cloned().chain(door).collect(),
+            synced,
             invited,
             visitors,
         }

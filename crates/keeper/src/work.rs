@@ -14,13 +14,13 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
 use cavrith_core::account::ACCOUNT_ID;
-use cavrith_core::arrangement::Arrangement;
+use cavrith_core::arrangement::{Arrangement, Place as FilesPlace};
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::secret::Runs;
 use cavrith_engine::error::file_error;
 use cavrith_engine::personal::Personal;
 use cavrith_engine::secret_values::SecretValues;
-use cavrith_sandbox::job::{CommandJob, FolderMount};
+use cavrith_sandbox::job::CommandJob;
 use cavrith_sandbox::lines::Lines;
 use cavrith_sandbox::net::Connector;
 use cavrith_sandbox::runtime::{RunningCommand, Runtime};
@@ -28,6 +28,7 @@ use cavrith_sandbox::{Identity, SandboxError, locked};
 
 use crate::KeeperError;
 use crate::event_log::EventLog;
+use crate::git_credentials;
 use crate::journal::Journal;
 use crate::launch::Launch;
 use crate::namespaces::Started;
@@ -38,6 +39,7 @@ use crate::record::{FailedStep, Record, Stamp, Standing, boot, now};
 use crate::secrets;
 use crate::ssh::forward::Sockets;
 use crate::state::Frozen;
+use crate::synced::Synced;
 use crate::visitors::Visitors;
 
 /// How long members' commands have for their end.
@@ -49,7 +51,10 @@ pub(crate) struct Keeper {
     /// What it runs in.
     pub runtime: Box<dyn Runtime>,
     pub connector: Connector,
-    pub folders: Vec<FolderMount>,
+    /// Folders outside that are live inside, each with where it appears.
+    pub live: Vec<(PathBuf, PathBuf)>,
+    /// Synced folders.
+    pub synced: Vec<Synced>,
     pub shell: String,
     pub logs: PathBuf,
     pub guests: AtomicUsize,
@@ -140,6 +145,15 @@ impl Cancel {
     }
 }
 
+/// The live folders of an arrangement, by where they really lie.
+fn live_folders(place: &Place, arrangement: &Arrangement) -> Vec<(PathBuf, PathBuf)> {
+    let live = arrangement.folders.iter().filter_map(|part| match &part.place {
+        FilesPlace::Live(outside) => Some((place.project.join(outside).canonicalize().ok()?, (&part.inside).into())),
+        FilesPlace::Synced(..) | FilesPlace::Kept(..) => None,
+    });
+    live.collect()
+}
+
 fn first_done_path(overlay_scratch: &Path) -> PathBuf {
     overlay_scratch.join(crate::place::FIRST_START)
 }
@@ -149,10 +163,11 @@ impl Keeper {
         job: Launch,
         place: Place,
         started: Started,
-        (folders, overlay_scratch): (Vec<FolderMount>, PathBuf),
+        (synced, overlay_scratch): (Vec<Synced>, PathBuf),
         stop: mpsc::Sender<()>,
     ) -> Result<Arc<Self>, KeeperError> {
         let connector = started.runtime.connector()?;
+        let live = live_folders(&place, &job.arrangement);
         let forward = Forward::begin_at(&job.arrangement.ports, &job.personal.ports, &connector)?;
         let visitors = Visitors::new(&place.dir);
         let first_done = fs::read(first_done_path(&overlay_scratch)).unwrap_or_default();
@@ -180,7 +195,8 @@ impl Keeper {
             place,
             runtime: started.runtime,
             connector,
-            folders,
+            live,
+            synced,
             shell: job.shell,
             guests: AtomicUsize::new(0),
             porters: AtomicUsize::new(0),
@@ -390,6 +406,7 @@ impl Keeper {
         let arrangement = self.arrangement();
         // What the team says counts before what the member adds.
         let mut env = self.personal.everywhere.clone();
+        env.extend(git_credentials::variables(false, !self.synced.is_empty()));
         env.extend(arrangement.setup.env.clone());
         env.extend(secrets::variables(&arrangement.secrets, &self.secrets, who));
         env.extend(more.iter().map(|(name, value)| (name.clone(), value.clone())));
@@ -431,6 +448,21 @@ impl Keeper {
         Ok((running, reader))
     }
 
+    /// Carries over what was changed last in synced folders, while what they are in is there.
+    fn end_synced(&self) {
+        for line in self.synced.iter().flat_map(Synced::end) {
+            Journal::new(&self.logs, "workspace").line(&format!("[cavrith] {line}"));
+        }
+    }
+
+    /// Carries over what was changed up to now in synced folders.
+    pub fn flush_synced(&self) {
+        // What is halted tells nothing.
+        if self.state().standing != Standing::Frozen {
+            self.synced.iter().for_each(Synced::flush);
+        }
+    }
+
     /// Ends everything in order: services first, those that others wait for last, then members' commands, then the
     /// inside.
     pub fn end(&self) {
@@ -449,6 +481,7 @@ impl Keeper {
         while self.guests.load(Ordering::SeqCst) > 0 && asked.elapsed() < FAREWELL {
             thread::sleep(Duration::from_millis(10));
         }
+        self.end_synced();
         // Without ports there is nothing that could be refused.
         let _ = locked(&self.forward).change(&[]);
         self.runtime.end();

@@ -23,6 +23,7 @@ use cavrith_store::Store;
 use cavrith_store::records::ImageRecord;
 
 use crate::adding::Added;
+use crate::copying::failed;
 use crate::kept::{self, KeptFolder};
 use crate::moved;
 use crate::{WorkspaceError, backups};
@@ -31,6 +32,7 @@ use cavrith_keeper::names::Named;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::protocol::Followed;
 use cavrith_keeper::record::{Record, Stamp};
+use cavrith_keeper::synced;
 use cavrith_keeper::{KeeperError, Launch};
 
 /// Where the files of a workspace's machine are, in its directory.
@@ -453,6 +455,7 @@ pub fn drop_workspace(home: &Home, place: &Place, with_home: bool) -> Result<Vec
     for scratch in place.scratches() {
         aside.extend(backups::set_aside(home, place, &scratch)?);
     }
+    synced::remove_copies(place).map_err(failed("the copies of synced folders"))?;
     cavrith_store::removing::remove(&place.dir)?;
     drop(held);
     Ok(aside)

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
+use cavrith_core::arrangement::{Arrangement, FolderPart};
 use cavrith_core::speech::{self, BadMessage, Folders, Places};
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
@@ -74,7 +74,7 @@ impl Walls {
     }
 }
 
-/// The live folders of a workspace, each with where it really lies outside.
+/// The folders of the member's disk that a workspace has, live or as a copy, each with where it really lies outside.
 ///
 /// # Errors
 /// When one is not there.
@@ -84,7 +84,7 @@ pub(crate) fn live_folders<'a>(
 ) -> Result<Vec<(PathBuf, &'a FolderPart)>, WorkspaceError> {
     let mut found = Vec::new();
     for folder in &arrangement.folders {
-        if let FilesPlace::Live(outside) = &folder.place {
+        if let Some(outside) = folder.place.outside() {
             let path = place.project.join(outside);
             found.push((path.canonicalize().map_err(failed(&path.display().to_string()))?, folder));
         }

@@ -17,7 +17,7 @@ mod scratch;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use cavrith_core::arrangement::Arrangement;
+use cavrith_core::arrangement::{Arrangement, FolderPart, Place as FilesPlace};
 use cavrith_core::derive::fit;
 use cavrith_core::derive::plan::{Plan, RULES};
 use cavrith_core::digest::PinsDigest;
@@ -163,7 +163,7 @@ fn measure_workspace(
     let arrangement = Arrangement::new(spec, lock, record.image, &record.shell);
     let folder_roots =
         FolderRoots { project: &project.dir, except: &context.staging.new_dir()?, kept: &context.staging.new_dir()? };
-    let folders = mounts::folders(&arrangement.folders, folder_roots)?;
+    let folders = mounts::folders(&live(&arrangement.folders), folder_roots)?;
     let session = fresh_session(context, record, &described, folders)?;
     let probes = ask(&session, &described, lock)?;
     let ports = ports::measure(&arrangement, &session.connector()?);
@@ -291,4 +291,15 @@ fn passwd_identity(image: &Image<'_>, account: &str) -> String {
         Some(format!("{}:{} {}", fields.get(2)?, fields.get(3)?, fields.get(5)?))
     });
     found.unwrap_or_else(|| verdict::NOTHING.to_owned())
+}
+
+/// Synced folders as live ones: nothing in the folder outside is changed by what measures, and no copy is needed.
+fn live(folders: &[FolderPart]) -> Vec<FolderPart> {
+    let mut folders = folders.to_vec();
+    for folder in &mut folders {
+        if let FilesPlace::Synced(outside, _) = &folder.place {
+            folder.place = FilesPlace::Live(outside.clone());
+        }
+    }
+    folders
 }

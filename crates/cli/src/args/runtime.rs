@@ -190,6 +190,26 @@ pub enum Folder {
     Restore(FolderRestore),
     /// Remove a kept folder with its files
     Remove(FolderRemove),
+    /// Show how synced folders stand, and what both sides changed
+    Synced(WhichReport),
+    /// Say which side counts where both changed something
+    Settle(FolderSettle),
+}
+
+#[derive(Debug, Arguments)]
+pub struct FolderSettle {
+    /// The file or directory, by its path inside or on this machine
+    pub path: PathBuf,
+    /// What lies on this machine counts; what lies inside goes
+    #[arg(long, conflicts_with = "inside", required_unless_present = "inside")]
+    pub outside: bool,
+    /// What lies inside counts; what lies on this machine goes
+    #[arg(long)]
+    pub inside: bool,
+    #[command(flatten)]
+    pub which: Which,
+    #[command(flatten)]
+    pub report: Report,
 }
 
 #[derive(Debug, Arguments)]

@@ -1,22 +1,29 @@
 //! `cavrith folder`
 
+use std::path::Path;
+
+use cavrith_core::synced::plan::Side;
 use cavrith_core::verdict::size;
 use cavrith_engine::home::Home;
 use cavrith_keeper::KeeperError;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::place::Place;
 use cavrith_keeper::record::Standing;
+use cavrith_keeper::synced::SyncedStatus;
 use cavrith_sandbox::Identity;
 use cavrith_workspace::WorkspaceError;
 use cavrith_workspace::kept::{self, KeptFolder};
 use serde_json::json;
 
-use crate::args::{Folder, FolderBackup, FolderRemove, FolderRestore, FolderShow, General, Which, WhichReport};
+use crate::args::{
+    Folder, FolderBackup, FolderRemove, FolderRestore, FolderSettle, FolderShow, General, Which, WhichReport,
+};
 use crate::build_env;
 use crate::commands::Outcome;
 use crate::commands::start::meant;
 use crate::commands::stop::confirm;
 use crate::failure::Failure;
+use crate::render::runtime::synced_line;
 use crate::screen::{Screen, styled};
 
 pub fn exec(general: &General, screen: &Screen, command: &Folder) -> Outcome {
@@ -29,7 +36,77 @@ pub fn exec(general: &General, screen: &Screen, command: &Folder) -> Outcome {
         Folder::Backup(command) => backup(general, screen, &home, command, identity),
         Folder::Restore(command) => restore(general, screen, &home, command, identity),
         Folder::Remove(command) => remove(general, screen, &home, command),
+        Folder::Synced(command) => synced(general, screen, &home, command),
+        Folder::Settle(command) => settle(general, screen, &home, command),
     }
+}
+
+/// The keeper of a workspace that runs.
+fn running(general: &General, home: &Home, which: &Which) -> Result<(Place, Client), Failure> {
+    let place = place(general, home, which)?;
+    let client = Client::new(&place).ok_or_else(|| KeeperError::NotRunning { name: place.name.clone() })?;
+    Ok((place, client))
+}
+
+fn synced(general: &General, screen: &Screen, home: &Home, command: &WhichReport) -> Outcome {
+    let (place, client) = running(general, home, &command.which)?;
+    let folders = client.status()?.synced;
+    let code = u8::from(folders.iter().any(|folder| folder.state != "in step" && folder.state != "copying"));
+    if command.report.json {
+        screen.json(&json!({ "workspace": place.name, "synced": folders }));
+        return Ok(code);
+    }
+    if folders.is_empty() {
+        screen.result(format_args!("{} has no synced folder; a spec has them with mode = \"synced\"", place.name));
+    }
+    for folder in &folders {
+        screen.result(format_args!("{}  with {}", styled(screen.out.strong, &folder.inside), folder.outside));
+        screen.result(format_args!("  {}", synced_line(screen, folder)));
+        for one in &folder.listed {
+            screen.result(format_args!("    {}  outside {}, inside {}", one.path, one.outside, one.inside));
+        }
+        if folder.conflicts > folder.listed.len() {
+            screen.result(format_args!("    and {} more", folder.conflicts - folder.listed.len()));
+        }
+        for (path, why) in &folder.troubles {
+            screen.result(format_args!("    {path}  {why}"));
+        }
+        if folder.state == "conflicts" || folder.state == "halted" {
+            let path = folder.listed.first().map_or(&folder.inside, |one| &one.path);
+            screen.say(format_args!("  cavrith folder settle {path} --outside (or --inside) says which side counts"));
+        }
+    }
+    Ok(code)
+}
+
+fn settle(general: &General, screen: &Screen, home: &Home, command: &FolderSettle) -> Outcome {
+    let (_, client) = running(general, home, &command.which)?;
+    let side = if command.outside { Side::Outside } else { Side::Inside };
+    let path = inside_of(&client.status()?.synced, &command.path);
+    client.settle(path.clone(), side)?;
+    if command.report.json {
+        screen.json(&json!({ "settled": path, "counts": side }));
+        return Ok(0);
+    }
+    screen.say(format_args!("{path}: what lies {} is on both sides now", side.word()));
+    Ok(0)
+}
+
+/// The path inside of a file that was named by where it is here, or inside.
+fn inside_of(folders: &[SyncedStatus], typed: &Path) -> String {
+    let here = std::path::absolute(typed).unwrap_or_else(|_| typed.to_owned());
+    // The last name may be a link, or gone.
+    let above = here.parent().and_then(|above| above.canonicalize().ok());
+    let here = above.zip(here.file_name()).map_or_else(|| here.clone(), |(above, name)| above.join(name));
+    let found = folders.iter().find_map(|folder| {
+        let rest = here.strip_prefix(&folder.outside).ok()?;
+        Some(if rest == Path::new("") {
+            folder.inside.clone()
+        } else {
+            format!("{}/{}", folder.inside, rest.display())
+        })
+    });
+    found.unwrap_or_else(|| typed.to_string_lossy().into_owned())
 }
 
 /// The workspace whose folders are meant; it may have been dropped.

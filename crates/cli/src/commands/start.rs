@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use cavrith_core::arrangement::{Arrangement, Place as FilesPlace};
+use cavrith_core::arrangement::Arrangement;
 use cavrith_core::lock::Lock;
 use cavrith_core::spec::Network;
 use cavrith_engine::home::Home;
@@ -214,7 +214,7 @@ pub fn typed(name: &str) -> Option<String> {
 pub fn tell_what_it_gets(screen: &Screen, project: &Path, arrangement: &Arrangement) {
     let line = |what: &str, text: String| screen.say(format_args!("{} {text}", styled(screen.err.faint, what)));
     for folder in &arrangement.folders {
-        if let FilesPlace::Live(outside) = &folder.place {
+        if let Some(outside) = folder.place.outside() {
             let real = project.join(outside);
             let real = real.canonicalize().unwrap_or(real);
             line("    reads and writes", format!("{} (as {})", real.display(), folder.inside));

@@ -9,6 +9,7 @@ use cavrith_keeper::KeeperError;
 use cavrith_keeper::client::Client;
 use cavrith_keeper::names;
 use cavrith_keeper::place::Place;
+use cavrith_keeper::synced;
 use cavrith_workspace::backups::DAYS;
 use cavrith_workspace::lifecycle;
 
@@ -68,7 +69,17 @@ fn stop_all(screen: &Screen, home: &Home, as_json: bool) -> Outcome {
 
 /// Stops a workspace: its services get the time that they were promised.
 pub fn bring_down(screen: &Screen, client: &Client, place: &Place) -> Result<(), KeeperError> {
-    screen.meanwhile(format_args!("stopping {}: its services end in order", place.name), || client.stop(place))
+    screen.meanwhile(format_args!("stopping {}: its services end in order", place.name), || client.stop(place))?;
+    tell_apart(screen, place, "the next start tells what");
+    Ok(())
+}
+
+/// Tells which synced folders are not alike on both sides. Said even when quiet: it is somebody's work.
+fn tell_apart(screen: &Screen, place: &Place, more: &str) {
+    for inside in synced::apart(place) {
+        let warning = styled(screen.err.warning, "note:");
+        screen.insist(format_args!("{warning} {inside} is not the same inside and outside; both stay; {more}"));
+    }
 }
 
 fn running(place: &Place) -> Result<Client, Failure> {

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 
 use anstyle::Style;
-use cavrith_core::arrangement::Place as FilesPlace;
 use cavrith_core::derive::changes::{Effort, shown_limits};
 use cavrith_core::path::shown;
 use cavrith_core::verdict::{count, size};
@@ -11,6 +10,7 @@ use cavrith_keeper::place::Place;
 use cavrith_keeper::ports::Carried;
 use cavrith_keeper::protocol::{Phase, ServiceStatus, Status, WorkspaceEvent};
 use cavrith_keeper::record::{FailedStep, Record, Standing, now};
+use cavrith_keeper::synced::SyncedStatus;
 use cavrith_workspace::lifecycle::Pending;
 use indicatif::ProgressBar;
 use jiff::Timestamp;
@@ -79,6 +79,19 @@ pub fn port(screen: &Screen, port: &Carried) -> String {
     )
 }
 
+/// How a synced folder stands.
+pub fn synced_line(screen: &Screen, synced: &SyncedStatus) -> String {
+    let fine = synced.state == "in step" || synced.state == "copying";
+    let state = styled(if fine { screen.out.good } else { screen.out.bad }, &synced.state);
+    let more = match synced.state.as_str() {
+        "conflicts" => format!(": both sides changed {}; see cavrith folder synced", count(synced.conflicts, "path")),
+        "trouble" => format!(": {} not carried over; see cavrith folder synced", count(synced.troubles.len(), "path")),
+        "halted" | "gone" => format!(": {}", synced.why.as_deref().unwrap_or_default()),
+        _ => format!(", {}", count(synced.entries, "path")),
+    };
+    format!("{state}{more}")
+}
+
 pub fn status(screen: &Screen, place: &Place, status: &Status) {
     screen.result(format_args!(
         "{}  {} since {} ({})",
@@ -138,14 +151,14 @@ pub fn status(screen: &Screen, place: &Place, status: &Status) {
     }
     about = "folders";
     for folder in &status.arrangement.folders {
-        let place = match &folder.place {
-            FilesPlace::Live(outside) => format!("live from {outside}"),
-            FilesPlace::Kept(name, _) => format!("kept as {name}"),
-        };
+        let place = folder.place.words();
         let except =
             if folder.except.is_empty() { String::new() } else { format!(" except {}", folder.except.join(", ")) };
         line(screen, about, format_args!("{}  {place}{except}", styled(screen.out.strong, &folder.inside)));
         about = "";
+        if let Some(synced) = status.synced.iter().find(|synced| synced.inside == folder.inside) {
+            line(screen, "", synced_line(screen, synced));
+        }
     }
     if !status.arrangement.names.is_empty() {
         let names: Vec<_> = status.arrangement.names.iter().map(|(name, port)| format!("{name} ({port})")).collect();

@@ -33,6 +33,10 @@ impl Arrangement {
                 except.sort();
                 let place = match &folder.side {
                     Side::Live(outside) => Place::Live(outside.value.clone()),
+                    Side::Synced { outside, ignore } => Place::Synced(
+                        outside.value.clone(),
+                        ignore.iter().map(|pattern| pattern.value.clone()).collect(),
+                    ),
                     Side::Kept { name, owner } => {
                         Place::Kept(name.value.clone(), owner.as_ref().map(|owner| owner.value.clone()))
                     }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::arrangement::{Arrangement, FolderPart, MachinePart, Place, PortPart, ServicePart, StepPart};
+use crate::arrangement::{Arrangement, FolderPart, MachinePart, PortPart, ServicePart, StepPart};
 use crate::spec::{Limits, Network, Secret};
 
 /// What a difference takes, the least first.
@@ -179,10 +179,7 @@ fn differing<T: PartialEq>(
 }
 
 fn shown_folder(folder: &FolderPart) -> String {
-    let place = match &folder.place {
-        Place::Live(outside) => format!("live from {outside}"),
-        Place::Kept(name, _) => format!("kept as {name}"),
-    };
+    let place = folder.place.words();
     if folder.except.is_empty() { place } else { format!("{place} except {}", folder.except.join(", ")) }
 }
 

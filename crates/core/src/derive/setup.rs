@@ -76,9 +76,15 @@ fn shown_folder(folder: &Folder) -> String {
     }
     let mut except: Vec<_> = folder.except.iter().map(|path| crate::path::shown(path.value.as_bytes())).collect();
     except.sort();
+    let mut shown = folder.inside.value.to_string();
+    if let Side::Synced { ignore, .. } = &folder.side {
+        shown += " synced";
+        let ignore: Vec<_> = ignore.iter().map(|pattern| pattern.value.as_str()).collect();
+        shown += &if ignore.is_empty() { String::new() } else { format!(" but {}", ignore.join(" ")) };
+    }
     match except.as_slice() {
-        [] => folder.inside.value.to_string(),
-        except => format!("{} except {}", folder.inside.value, except.join(", ")),
+        [] => shown,
+        except => format!("{shown} except {}", except.join(", ")),
     }
 }
 

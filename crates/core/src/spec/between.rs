@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{Action, At, Base, Folder, ImageOrigin, Origin, Port, Provenance, Run, Side, Spec, Suite};
+use super::{Action, At, Base, Folder, ImageOrigin, Origin, Port, Provenance, Run, Spec, Suite};
 use crate::mistake::{Code, Mistake, nearest};
 use crate::path::RootPath;
 
@@ -280,10 +280,7 @@ fn outside_paths_fit_everyone(spec: &Spec, mistakes: &mut Vec<Mistake>) {
         _ => None,
     });
     let archive = archive.into_iter().chain(archives);
-    let live = spec.folders.iter().filter_map(|folder| match &folder.side {
-        Side::Live(outside) => Some(outside),
-        Side::Kept { .. } => None,
-    });
+    let live = spec.folders.iter().filter_map(Folder::outside);
     for path in live.chain(depots).chain(archive) {
         if path.value.starts_with('/') {
             let message = format!("{} is a path that every member would need on their own disk", path.value);

@@ -200,15 +200,17 @@ pub const KEYS: &[Key] = &[
     key("env.*", Text, Optional, "the value of one variable; ${NAME} stands for another entry, $${ for ${ itself"),
     key("folders", Tables, Optional, "folders of the member's disk that appear inside")
         .example("[[folders]]\noutside = \".\"\ninside  = \"/code\"\nexcept  = [\"out\"]"),
-    key("folders[].outside", Text, Optional, "with mode live: the folder on the member's disk, relative to the spec"),
+    key("folders[].outside", Text, Optional, "with mode live or synced: the folder on the member's disk, relative to the spec"),
     key("folders[].inside", Text, Needed, "where it appears"),
-    key("folders[].mode", Text, Optional, "live: a folder of the member's disk; kept: one that Cavrith keeps beside the workspace, and that survives everything but its removal")
-        .values(&["live", "kept"])
+    key("folders[].mode", Text, Optional, "live: a folder of the member's disk; synced: a copy of one, kept like it in both directions; kept: one that Cavrith keeps beside the workspace, and that survives everything but its removal")
+        .values(&["live", "synced", "kept"])
         .default("live")
         .example("[[folders]]\nmode   = \"kept\"\nname   = \"database\"\ninside = \"/var/lib/postgresql\""),
     key("folders[].name", Text, Optional, "with mode kept: its name, which cavrith folder takes"),
     key("folders[].owner", Text, Optional, "with mode kept: the account that it belongs to when it is new").default("who owns the place in the image"),
     key("folders[].except", Texts, Optional, "directories in it that never cross the wall: inside they are the workspace's own"),
+    key("folders[].ignore", Texts, Optional, "with mode synced: patterns as in gitignore(5) of what each side has for itself")
+        .example("[[folders]]\noutside = \".\"\ninside  = \"/code\"\nmode    = \"synced\"\nignore  = [\"*.o\", \"/out/\"]"),
     key("folders[].variants", Texts, Optional, "the variants that have it").default("all"),
     key("ports", Tables, Optional, "listening ports inside that are reachable outside")
         .example("[[ports]]\nname    = \"site\"\ninside  = 8080\noutside = 8080\nexact   = true"),

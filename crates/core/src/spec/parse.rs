@@ -14,6 +14,7 @@ use crate::digest::SpecDigest;
 use crate::mistake::{Code, Mistake, Weight};
 use crate::oci::Reference;
 use crate::path::RootPath;
+use crate::synced::Rules;
 use crate::version::Version;
 
 /// What came of reading a spec.
@@ -152,11 +153,10 @@ fn read(reader: &mut Reader<'_>, top: &TableAt<'_>, digest: SpecDigest) -> Optio
     let image = reader.subtable(top, "image", "image").map(|table| image::read(reader, &table)).unwrap_or_default();
     let (workspace, has_project) = workspace?;
     for folder in folders.iter().filter(|folder| has_project && folder.inside.value == workspace.project.value) {
-        let is_project = match &folder.side {
-            // The folder itself, or one that it lies in.
-            Side::Live(outside) => outside.value.split('/').all(|part| matches!(part, "" | "." | "..")),
-            Side::Kept { .. } => false,
-        };
+        // The folder itself, or one that it lies in.
+        let is_project = folder
+            .outside()
+            .is_some_and(|outside| outside.value.split('/').all(|part| matches!(part, "" | "." | "..")));
         if !is_project {
             let message = format!("the folder lies at {}, where the project itself lies", folder.inside.value);
             let remedy =
@@ -376,16 +376,35 @@ fn read_folders(reader: &mut Reader<'_>, top: &TableAt<'_>) -> Vec<Folder> {
 
 fn read_side(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Side> {
     let mode = reader.text(table, "mode");
-    let kept = mode.as_ref().is_some_and(|mode| mode.value == "kept");
+    let is_mode = |name: &str| mode.as_ref().is_some_and(|mode| mode.value == name);
+    let (kept, synced) = (is_mode("kept"), is_mode("synced"));
     if let Some(mode) = &mode {
-        rules::one_of(reader, "mode", mode, &["live", "kept"]);
+        rules::one_of(reader, "mode", mode, &["live", "synced", "kept"]);
     }
     let (outside, name, owner) =
         (reader.outside(table, "outside"), reader.text(table, "name"), reader.text(table, "owner"));
-    let foreign: &[&str] = if kept { &["outside", "except"] } else { &["name", "owner"] };
+    let ignore = reader.texts(table, "ignore").map(|ignore| ignore.value).unwrap_or_default();
+    let foreign: &[&str] = match (kept, synced) {
+        (true, _) => &["outside", "except", "ignore"],
+        (_, true) => &["name", "owner"],
+        _ => &["name", "owner", "ignore"],
+    };
     for key in foreign {
         if let Some(span) = table.key_span(key) {
-            let (is, other) = if kept { ("kept", "live") } else { ("live", "kept") };
+            let is = if kept {
+                "kept"
+            } else if synced {
+                "synced"
+            } else {
+                "live"
+            };
+            let other = if kept {
+                "live"
+            } else if *key == "ignore" {
+                "synced"
+            } else {
+                "kept"
+            };
             let message = format!("`{key}` means nothing for a {is} folder");
             let remedy = format!("leave it out, or write mode = \"{other}\"");
             reader.push(Mistake::new(Code::NOT_ALLOWED, span, message, remedy));
@@ -399,7 +418,16 @@ fn read_side(reader: &mut Reader<'_>, table: &TableAt<'_>) -> Option<Side> {
         if table.key_span("outside").is_none() {
             lacks("outside", "the folder on the member's disk, or write mode = \"kept\" and a name");
         }
-        return outside.map(Side::Live);
+        if !synced {
+            return outside.map(Side::Live);
+        }
+        for pattern in &ignore {
+            if let Err(error) = Rules::new(Vec::new(), std::slice::from_ref(&pattern.value)) {
+                let remedy = "write it as in gitignore(5): *.o, /out/, docs/**/draft";
+                reader.push(Mistake::new(Code::NOT_ALLOWED, pattern.span.clone(), error.to_string(), remedy));
+            }
+        }
+        return outside.map(|outside| Side::Synced { outside, ignore });
     }
     if table.key_span("name").is_none() {
         lacks("name", "the name that cavrith folder takes");

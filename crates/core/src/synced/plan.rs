@@ -6,7 +6,8 @@ use super::{Entries, Entry, What, subtree};
 use crate::path::RootPath;
 
 /// A side of a synced folder.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Side {
     /// The member's disk.
     Outside,

@@ -453,7 +453,7 @@ mod mistakes {
 
 fn outside(folder: &cavrith_core::spec::Folder) -> &str {
     match &folder.side {
-        cavrith_core::spec::Side::Live(outside) => &outside.value,
+        cavrith_core::spec::Side::Live(outside) | cavrith_core::spec::Side::Synced { outside, .. } => &outside.value,
         cavrith_core::spec::Side::Kept { name, .. } => &name.value,
     }
 }

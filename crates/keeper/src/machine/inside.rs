@@ -15,6 +15,7 @@ use rustix::mount::MountFlags;
 use rustix::time::Timespec;
 
 use cavrith_core::account::ACCOUNT_ID;
+use cavrith_core::arrangement::FolderPart;
 use cavrith_core::tree::encoding;
 use cavrith_engine::error::file_error;
 use cavrith_sandbox::Identity;
@@ -34,6 +35,7 @@ use crate::furniture::{self, Furnished, Furniture};
 use crate::home;
 use crate::namespaces::{group_limits, keep_limits};
 use crate::place::Place;
+use crate::synced;
 
 /// The name under which our executable is started in a machine. Nobody can type it by accident.
 pub(crate) const NAME: &str = "cavrith: guest";
@@ -41,6 +43,8 @@ pub(crate) const NAME: &str = "cavrith: guest";
 const DATA: &str = "/data/workspace";
 /// Where kept folders lie.
 const KEPT: &str = "/data/kept";
+/// Where copies of synced folders lie.
+const SYNCED: &str = "/data/synced";
 /// Where what was changed before a drop lies.
 const ASIDE: &str = "/data/set-aside";
 /// The root of the image.
@@ -190,7 +194,7 @@ impl Inside {
         let gems = furniture::versions_of_gems(&layers);
         let mut job = furniture.job(Purpose::Machine, layers, scratch.clone())?;
         (job.groups, job.each) = (groups.dirs(), each);
-        let mut live = 0;
+        let (mut live, mut copies) = (0, 0);
         for InsideFolder { inside, place } in folders {
             let mut mount = FolderMount::new(PathBuf::new(), inside.clone());
             // Its files have the owners that they have in the machine.
@@ -199,6 +203,10 @@ impl Inside {
                 InsidePlace::Live => {
                     mount.outside = mount_live(guest, teller, live)?;
                     live += 1;
+                }
+                InsidePlace::Synced(name) => {
+                    mount.outside = watch_copy(guest, (name, copies), (&arrangement.folders, inside))?;
+                    copies += 1;
                 }
                 InsidePlace::Except(name) => {
                     let at = on_disk(&PathBuf::from(DATA).join("except").join(name))?.0;
@@ -265,6 +273,24 @@ fn on_disk(path: &Path) -> Result<(PathBuf, bool), KeeperError> {
     fs::create_dir_all(path).map_err(file_error("make", path))?;
     let is_new = fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none());
     Ok((path.to_owned(), is_new))
+}
+
+/// Watches over the copy of a synced folder, and gives where it lies.
+fn watch_copy(
+    guest: &Guest,
+    (name, number): (&str, usize),
+    (all, inside): (&[FolderPart], &Path),
+) -> Result<PathBuf, KeeperError> {
+    let dir = PathBuf::from(SYNCED).join(name);
+    let watched = (|| -> io::Result<PathBuf> {
+        let (files, told) = synced::copy_in(&dir, Some((ACCOUNT_ID, ACCOUNT_ID)))?;
+        let part = all.iter().find(|part| Path::new(&part.inside) == inside);
+        let rules = part.map(|part| synced::rules(part, all)).transpose()?.unwrap_or_default();
+        let stream = synced::watch(files.clone(), told, rules)?;
+        guest.hand_over(serde_json::to_value(Answer::Copy(number))?, stream)?;
+        Ok(files)
+    })();
+    Ok(watched.map_err(file_error("watch over the copy of a synced folder", &dir))?)
 }
 
 /// Mounts a live folder, whose files the keeper has.

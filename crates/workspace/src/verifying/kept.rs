@@ -20,7 +20,7 @@ pub(super) fn aspect(place: &Place, spec: &Arrangement, quick: bool) -> Option<A
         let folders = arrangement.folders.iter();
         let kept = folders.filter_map(|folder| match &folder.place {
             FilesPlace::Kept(name, _) => Some(name.clone()),
-            FilesPlace::Live(_) => None,
+            FilesPlace::Live(_) | FilesPlace::Synced(..) => None,
         });
         kept.collect()
     };
