@@ -1,5 +1,6 @@
 //! One copy of a synced folder, on a disk: looked at, and changed where it is what was expected.
 
+use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{self, Read, Write};
@@ -12,9 +13,11 @@ use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, Stat, Timesp
 use rustix::io::Errno;
 
 use cavrith_core::digest::ContentDigest;
+use cavrith_core::encode::Encoder;
 use cavrith_core::path::RootPath;
-use cavrith_core::synced::wire::Part;
+use cavrith_core::synced::wire::{Part, put_entry, take_entry};
 use cavrith_core::synced::{Entry, Rules, TEMPORARY, What};
+use cavrith_core::tree::encoding::Reader;
 use cavrith_sandbox::ground::Ground;
 
 use crate::is_absent;
@@ -34,11 +37,13 @@ pub struct Copy {
     /// Which paths cross.
     pub rules: Rules,
     owner: (u32, u32),
+    /// Whose what we make is.
+    us: (u32, u32),
 }
 
 /// What tells whether a file was changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stamp {
+struct Stamp {
     inode: u64,
     size: i64,
     modified: i64,
@@ -55,15 +60,72 @@ pub struct Seen {
     settled: bool,
 }
 
+const TITLE: &str = "cavrith seen files 1";
+
+/// What was seen, as bytes, for the next time; what may be otherwise already is left out.
+pub fn encode<'a>(seen: impl Iterator<Item = &'a Seen>) -> Vec<u8> {
+    let mut encoder = Encoder::new(TITLE);
+    for Seen { entry, stamp, .. } in seen.filter(|seen| seen.settled && is_file(seen)) {
+        encoder.u64(stamp.inode).u64(stamp.size.cast_unsigned());
+        encoder.u64(stamp.modified.cast_unsigned()).u64(stamp.changed.cast_unsigned());
+        put_entry(&mut encoder, entry);
+    }
+    encoder.into_bytes()
+}
+
+/// What was seen an earlier time, by the numbers of the files; nothing where the bytes are not what [`encode`] made.
+pub fn decode(bytes: &[u8]) -> HashMap<u64, Seen> {
+    let mut all = HashMap::new();
+    let Ok(mut reader) = Reader::new(bytes, TITLE) else { return all };
+    let mut one = || -> io::Result<Seen> {
+        let inode = reader.u64()?;
+        let mut number = || Ok::<_, io::Error>(reader.u64()?.cast_signed());
+        let (size, modified, changed) = (number()?, number()?, number()?);
+        let stamp = Stamp { inode, size, modified, changed };
+        Ok(Seen { entry: take_entry(&mut reader)?, stamp, settled: true })
+    };
+    while let Ok(seen) = one() {
+        all.insert(seen.stamp.inode, seen);
+    }
+    all
+}
+
 impl Seen {
+    /// What was found, when it is a directory.
+    pub fn directory(there: &Peeked) -> Option<Self> {
+        // Whoever owns a directory could not bring anything into it otherwise.
+        let entry = Entry { what: What::Directory, mode: there.mode | 0o700, modified: 0 };
+        there.is_directory.then_some(Self { entry, stamp: there.stamp, settled: true })
+    }
+
     /// The number of the file in its filesystem.
     pub fn inode(&self) -> u64 {
         self.stamp.inode
     }
 
+    /// Whether the same is there still.
+    pub fn is_still(&self, there: &Peeked) -> bool {
+        self.settled && self.stamp == there.stamp
+    }
+
     /// Whether it may be otherwise already.
     pub fn is_unsettled(&self) -> bool {
         !self.settled
+    }
+}
+
+/// What is at a path, without its content.
+#[derive(Debug, Clone, Copy)]
+pub struct Peeked {
+    is_directory: bool,
+    mode: u16,
+    stamp: Stamp,
+}
+
+impl Peeked {
+    /// The number of the file in its filesystem.
+    pub fn inode(&self) -> u64 {
+        self.stamp.inode
     }
 }
 
@@ -93,6 +155,7 @@ pub enum Made {
 #[derive(Debug)]
 pub struct Coming {
     directory: OwnedFd,
+    /// Empty when it is in its place.
     temporary: String,
     file: Option<File>,
     size: u64,
@@ -128,7 +191,10 @@ impl Copy {
     /// When it is no directory.
     pub fn open(dir: &Path, rules: Rules) -> io::Result<Self> {
         let found = rustix::fs::stat(dir)?;
-        Ok(Self { ground: Ground::open(dir)?, rules, owner: (found.st_uid, found.st_gid) })
+        let us = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        // A directory may hand its group down.
+        let us = if found.st_mode & 0o2000 == 0 { us } else { (u32::MAX, u32::MAX) };
+        Ok(Self { ground: Ground::open(dir)?, rules, owner: (found.st_uid, found.st_gid), us })
     }
 
     fn above<'a>(&self, path: &'a RootPath) -> io::Result<(OwnedFd, &'a OsStr)> {
@@ -161,18 +227,27 @@ impl Copy {
         }
     }
 
-    /// Whether a directory is at a path, and the number of the file; nothing when nothing is there that crosses.
+    /// What is at a path, without its content; nothing when nothing is there that crosses.
     ///
     /// # Errors
     /// When the disk refuses.
-    pub fn kind(&self, path: &RootPath) -> io::Result<Option<(bool, u64)>> {
+    pub fn peek(&self, path: &RootPath) -> io::Result<Option<Peeked>> {
         let Some((above, name)) = absent_is_none(self.above(path))? else { return Ok(None) };
-        let stat = absent_is_none(rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW))?;
+        self.peek_in(&above, name.as_encoded_bytes(), path)
+    }
+
+    /// The same, with the directory that it lies in.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn peek_in(&self, above: &OwnedFd, name: &[u8], path: &RootPath) -> io::Result<Option<Peeked>> {
+        let stat = absent_is_none(rustix::fs::statat(above, name, AtFlags::SYMLINK_NOFOLLOW))?;
         Ok(stat.and_then(|stat| {
             let kind = FileType::from_raw_mode(stat.st_mode);
             let is_carried = matches!(kind, FileType::Directory | FileType::RegularFile | FileType::Symlink);
             let is_directory = kind == FileType::Directory;
-            (is_carried && self.rules.crosses(path, is_directory)).then_some((is_directory, stat.st_ino))
+            let crosses = is_carried && self.rules.crosses(path, is_directory);
+            crosses.then(|| Peeked { is_directory, mode: mode_of(&stat), stamp: stamp_of(&stat) })
         }))
     }
 
@@ -194,8 +269,7 @@ impl Copy {
         let stamp = stamp_of(&stat);
         let plain = |what, mode, modified| Some(Seen { entry: Entry { what, mode, modified }, stamp, settled: true });
         Ok(match kind {
-            // Whoever owns a directory could not bring anything into it otherwise.
-            FileType::Directory => plain(What::Directory, mode_of(&stat) | 0o700, 0),
+            FileType::Directory => Seen::directory(&Peeked { is_directory: true, mode: mode_of(&stat), stamp }),
             FileType::Symlink => {
                 let target = rustix::fs::readlinkat(above, name, Vec::new())?.into_bytes();
                 plain(What::Link { target }, 0o777, stamp.modified)
@@ -213,7 +287,9 @@ impl Copy {
     /// Reads a file as it is now.
     fn read(&self, above: BorrowedFd<'_>, name: &OsStr) -> io::Result<Option<Seen>> {
         let Some((mut file, before)) = open_file(above, name)? else { return Ok(None) };
-        let (mut hasher, mut buffer, mut size) = (blake3::Hasher::new(), vec![0; PIECE], 0);
+        let (mut hasher, mut size) = (blake3::Hasher::new(), 0);
+        // One byte more, so that a short file is read in one call and a second one tells its end.
+        let mut buffer = vec![0; usize::try_from(before.st_size).map_or(PIECE, |size| PIECE.min(size + 1))];
         let began = now();
         loop {
             match file.read(&mut buffer) {
@@ -313,7 +389,7 @@ impl Copy {
         let stat = rustix::fs::fstat(&file)?;
         drop(file);
         match self.place(&coming.directory, &coming.temporary, target) {
-            Ok(true) => {}
+            Ok(true) => coming.temporary.clear(),
             Ok(false) => return Ok(Made::Otherwise),
             Err(error) if is_not_empty(&error) => return Ok(Made::Holds),
             Err(error) => return Err(error),
@@ -475,6 +551,9 @@ impl Copy {
     /// Gives a file to the copy's owner, as far as we may.
     fn own(&self, file: &impl std::os::fd::AsFd) -> io::Result<()> {
         let (user, group) = self.owner;
+        if self.owner == self.us {
+            return Ok(());
+        }
         match rustix::fs::fchown(file, Some(Uid::from_raw(user)), Some(Gid::from_raw(group))) {
             Ok(()) | Err(Errno::PERM | Errno::INVAL) => Ok(()),
             Err(error) => Err(error.into()),
@@ -528,7 +607,9 @@ impl Coming {
 
 impl Drop for Coming {
     fn drop(&mut self) {
-        // Nothing is there any more when it is in its place.
+        if self.temporary.is_empty() {
+            return;
+        }
         let _ = rustix::fs::unlinkat(&self.directory, self.temporary.as_str(), AtFlags::empty());
     }
 }

@@ -1,7 +1,7 @@
 //! What is known here of a copy that somebody watches over, near or far.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{self, BufReader};
+use std::io::{self, BufReader, BufWriter, Write as _};
 use std::os::unix::net::UnixStream;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, mpsc};
 use std::thread;
@@ -59,7 +59,7 @@ pub(crate) struct Mirror {
 /// A copy, from here.
 #[derive(Debug)]
 pub(crate) struct Far {
-    out: UnixStream,
+    out: Mutex<BufWriter<UnixStream>>,
     mirror: Arc<Mutex<Mirror>>,
     answers: Mutex<mpsc::Receiver<Tell>>,
 }
@@ -75,6 +75,7 @@ impl Far {
             locked(&hearing).gone = Some(why);
             bell.ring();
         })?;
+        let out = Mutex::new(BufWriter::with_capacity(1 << 16, out));
         Ok(Self { out, mirror, answers: Mutex::new(answers) })
     }
 
@@ -82,18 +83,35 @@ impl Far {
         locked(&self.mirror)
     }
 
+    /// Asks for something, with what is asked next.
     pub fn ask(&self, ask: &Ask) -> io::Result<()> {
-        ask.send(&mut &self.out)
+        ask.send(&mut *locked(&self.out))
+    }
+
+    /// Has it hear what was asked up to now.
+    pub fn flush(&self) -> io::Result<()> {
+        locked(&self.out).flush()
+    }
+
+    /// The next answer; before it is waited for, `before` is done.
+    pub fn answer_after(&self, before: impl FnOnce() -> io::Result<()>) -> io::Result<Tell> {
+        let answers = locked(&self.answers);
+        if let Ok(answer) = answers.try_recv() {
+            return Ok(answer);
+        }
+        before()?;
+        answers.recv().map_err(|_| io::ErrorKind::UnexpectedEof.into())
     }
 
     /// The next answer.
     pub fn answer(&self) -> io::Result<Tell> {
-        locked(&self.answers).recv().map_err(|_| io::ErrorKind::UnexpectedEof.into())
+        self.answer_after(|| Ok(()))
     }
 
     /// Asks for something that is answered by its being done.
     pub fn ask_ready(&self, ask: &Ask) -> io::Result<()> {
         self.ask(ask)?;
+        self.flush()?;
         match self.answer()? {
             Tell::Ready => Ok(()),
             _ => Err(io::ErrorKind::InvalidData.into()),
@@ -103,7 +121,7 @@ impl Far {
 
 impl Drop for Far {
     fn drop(&mut self) {
-        let _ = self.out.shutdown(std::net::Shutdown::Both);
+        let _ = locked(&self.out).get_ref().shutdown(std::net::Shutdown::Both);
     }
 }
 
@@ -128,7 +146,10 @@ fn hear(
                 let mut mirror = locked(mirror);
                 match why {
                     Some(why) => drop(mirror.troubles.insert(path, why)),
-                    None => drop(mirror.troubles.remove(&path)),
+                    None => {
+                        mirror.troubles.remove(&path);
+                        mirror.touched.insert(path);
+                    }
                 }
             }
             Ok(Some(other)) => {

@@ -256,7 +256,8 @@ impl Work {
         for (side, word) in [(&self.outside, "outside"), (&self.inside, "inside")] {
             let mut mirror = side.mirror();
             mirror.touched.insert(RootPath::root());
-            if has_files(&self.base.entries) && !has_files(&mirror.entries) {
+            let all_gone = has_files(&self.base.entries) && !has_files(&mirror.entries);
+            if all_gone && mirror.troubles.is_empty() {
                 let why = format!("every file is gone {word}, and they are not removed on the other side for that");
                 self.tell(|status| status.halted = Some(why));
             }
@@ -334,8 +335,12 @@ impl Work {
         }
         let known = Known { base: &self.base.entries, outside: &outside.entries, inside: &inside.entries };
         let mut plan = plan(known, &touched);
-        // What failed a moment ago fails again: it waits.
-        plan.changes.retain(|change| !self.failed.contains_key(&change.path));
+        // What failed a moment ago fails again: it waits. What cannot be read is neither there nor gone.
+        let troubled: Vec<_> = outside.troubles.keys().chain(inside.troubles.keys()).collect();
+        let is_known = |path: &RootPath| !troubled.iter().any(|trouble| path.lies_in(trouble));
+        plan.changes.retain(|change| !self.failed.contains_key(&change.path) && is_known(&change.path));
+        plan.agreed.retain(|(path, _)| is_known(path));
+        plan.conflicts.retain(|path, _| is_known(path));
         drop((outside, inside));
         self.tell(|status| {
             status.conflicts.retain(|path, _| !touched.iter().any(|top| path.lies_in(top)));
@@ -379,7 +384,7 @@ impl Work {
         }
         let is_meant = |conflict: &RootPath| conflict.lies_in(path) || path.lies_in(conflict);
         if !halted && !locked(&self.shared.status).conflicts.keys().any(is_meant) {
-            return Err(format!("nothing is in conflict at {path}"));
+            return Err("both sides have not changed anything there".to_owned());
         }
         let conflicts: BTreeSet<_> = if halted {
             BTreeSet::from([RootPath::root()])
@@ -407,8 +412,9 @@ impl Work {
         if !self.is_begun() {
             return Ok(());
         }
-        self.outside.ask_ready(&Ask::Persist)?;
-        self.inside.ask_ready(&Ask::Persist)?;
+        let ask = if is_end { Ask::Finish } else { Ask::Persist };
+        self.outside.ask_ready(&ask)?;
+        self.inside.ask_ready(&ask)?;
         // While something goes on, the next moment may be another one.
         self.base.in_step = is_end && locked(&self.shared.status).in_step();
         self.base.write(&self.file)

@@ -4,11 +4,11 @@
 //! changes are known when their events come, so they are told once, with the answer.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::io::{self, BufReader, Write as _};
+use std::io::{self, BufReader, BufWriter, Write as _};
 use std::mem::MaybeUninit;
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::os::unix::net::UnixStream;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -19,10 +19,10 @@ use rustix::io::Errno;
 
 use cavrith_core::path::RootPath;
 use cavrith_core::synced::wire::{Ask, Frame as _, MANY, Outcome, Part, Tell};
-use cavrith_core::synced::{Entry, Rules, What, subtree};
+use cavrith_core::synced::{Entry, Rules, TEMPORARY, What, subtree};
 use cavrith_sandbox::locked;
 
-use crate::copy::{Coming, Copy, Given, Made, Seen, Target};
+use crate::copy::{self, Coming, Copy, Given, Made, Peeked, Seen, Target};
 
 /// How long events are gathered before anybody looks.
 const GATHERED: Duration = Duration::from_millis(10);
@@ -41,9 +41,11 @@ pub struct Watch {
     copy: Copy,
     /// What tells this copy from all others.
     number: String,
+    /// What was seen is remembered here, so that an unchanged file is not read again at the next start.
+    memory: PathBuf,
     inotify: OwnedFd,
     state: Mutex<State>,
-    out: Mutex<UnixStream>,
+    out: Mutex<BufWriter<UnixStream>>,
 }
 
 #[derive(Debug, Default)]
@@ -62,14 +64,16 @@ struct State {
 }
 
 impl Watch {
-    /// Watches over a copy, and does what is asked over the stream, until the other end is gone.
+    /// Watches over a copy with this number, and does what is asked over the stream, until the other end is gone. What
+    /// it has seen is remembered in a file.
     ///
     /// # Errors
     /// When the copy is no directory, or the other end says something that means nothing.
-    pub fn serve(dir: &Path, number: String, rules: Rules, stream: UnixStream) -> io::Result<()> {
+    pub fn serve(dir: &Path, (number, memory): (String, PathBuf), rules: Rules, stream: UnixStream) -> io::Result<()> {
         let inotify = inotify::init(CreateFlags::CLOEXEC | CreateFlags::NONBLOCK)?;
-        let out = Mutex::new(stream.try_clone()?);
-        let watch = Arc::new(Self { copy: Copy::open(dir, rules)?, number, inotify, state: Mutex::default(), out });
+        let out = Mutex::new(BufWriter::with_capacity(1 << 16, stream.try_clone()?));
+        let watch =
+            Arc::new(Self { copy: Copy::open(dir, rules)?, number, memory, inotify, state: Mutex::default(), out });
         watch.begin()?;
         let (following, hangs_up) = (Arc::clone(&watch), stream.try_clone()?);
         thread::Builder::new().name("watching".to_owned()).spawn(move || following.follow(&hangs_up))?;
@@ -78,15 +82,23 @@ impl Watch {
         outcome
     }
 
+    /// Tells something, with what is told next.
     fn tell(&self, what: &Tell) -> io::Result<()> {
         what.send(&mut *locked(&self.out))
+    }
+
+    fn flush(&self) -> io::Result<()> {
+        locked(&self.out).flush()
     }
 
     /// Tells everything that is there.
     fn begin(&self) -> io::Result<()> {
         let mut state = locked(&self.state);
-        self.look(&mut state, &BTreeSet::from([RootPath::root()]))?;
-        self.tell(&Tell::Listed(self.number.clone()))
+        // It counts for what it says: of a file that has any other time, length or number, nothing is believed.
+        let remembered = std::fs::read(&self.memory).map(|bytes| copy::decode(&bytes)).unwrap_or_default();
+        self.look_with(&mut state, &BTreeSet::from([RootPath::root()]), remembered)?;
+        self.tell(&Tell::Listed(self.number.clone()))?;
+        self.flush()
     }
 
     /// Looks whenever something has changed.
@@ -145,6 +157,8 @@ impl Watch {
                 Ok(event) => {
                     let directory = state.watched.get(&event.wd());
                     let name = event.file_name().map(std::ffi::CStr::to_bytes);
+                    // Files on their way are told when they are there.
+                    let name = name.filter(|name| !name.starts_with(TEMPORARY.as_bytes()));
                     paths.extend(directory.zip(name).and_then(|(directory, name)| directory.join(name).ok()));
                 }
                 Err(Errno::INTR) => {}
@@ -155,8 +169,11 @@ impl Watch {
 
     /// Looks at some paths, and tells what is otherwise than it was.
     fn look(&self, state: &mut State, paths: &BTreeSet<RootPath>) -> io::Result<()> {
-        let mut look =
-            Look { watch: self, state, found: Vec::new(), gone: Vec::new(), files: Vec::new(), moved: HashMap::new() };
+        self.look_with(state, paths, HashMap::new())
+    }
+
+    fn look_with(&self, state: &mut State, paths: &BTreeSet<RootPath>, moved: HashMap<u64, Seen>) -> io::Result<()> {
+        let mut look = Look { watch: self, state, found: Vec::new(), gone: Vec::new(), files: Vec::new(), moved };
         for path in paths {
             look.state.later.remove(path);
             look.visit(path);
@@ -166,8 +183,13 @@ impl Watch {
     }
 
     /// Does what is asked, one after the other.
-    fn answer(&self, from: &mut impl io::Read) -> io::Result<()> {
-        while let Some(ask) = Ask::receive(from)? {
+    fn answer(&self, from: &mut BufReader<UnixStream>) -> io::Result<()> {
+        loop {
+            // Answers go together while there is more to do.
+            if from.buffer().is_empty() {
+                self.flush()?;
+            }
+            let Some(ask) = Ask::receive(from)? else { return Ok(()) };
             match ask {
                 Ask::Get(path) => self.give(&path)?,
                 Ask::Put { path, expected, wanted } if matches!(wanted.what, What::File { .. }) => {
@@ -193,10 +215,16 @@ impl Watch {
                     let _ = self.copy.persist();
                     self.tell(&Tell::Ready)?;
                 }
+                Ask::Finish => {
+                    let _ = self.copy.persist();
+                    let seen = copy::encode(locked(&self.state).seen.values());
+                    // Without it, the files are read again.
+                    let _ = cavrith_store::atomic::write(&self.memory, &seen);
+                    self.tell(&Tell::Ready)?;
+                }
                 Ask::Part(_) => return Err(io::ErrorKind::InvalidData.into()),
             }
         }
-        Ok(())
     }
 
     fn give(&self, path: &RootPath) -> io::Result<()> {
@@ -275,7 +303,8 @@ impl Watch {
                 match seen {
                     Some(seen) => {
                         if seen.entry.what.is_directory() {
-                            self.watch(&mut state, &path);
+                            // What is gone again is told by the directory that it was in.
+                            let _ = self.watch(&mut state, &path);
                         }
                         if seen.is_unsettled() {
                             state.later.insert(path.clone(), Instant::now() + AGAIN);
@@ -306,9 +335,9 @@ impl Watch {
         Ok(Outcome::Otherwise)
     }
 
-    /// Watches a directory; gives it, when it is there.
-    fn watch(&self, state: &mut State, path: &RootPath) -> Option<OwnedFd> {
-        let directory = self.copy.directory(path).ok()?;
+    /// Watches a directory, and gives it.
+    fn watch(&self, state: &mut State, path: &RootPath) -> io::Result<OwnedFd> {
+        let directory = self.copy.directory(path)?;
         let named = format!("/proc/self/fd/{}", directory.as_raw_fd());
         let events = WatchFlags::CREATE | WatchFlags::DELETE | WatchFlags::MOVED_FROM | WatchFlags::MOVED_TO;
         let events = events | WatchFlags::MODIFY | WatchFlags::ATTRIB | WatchFlags::ONLYDIR;
@@ -321,7 +350,7 @@ impl Watch {
             }
             Err(_) => state.unwatched = true,
         }
-        Some(directory)
+        Ok(directory)
     }
 }
 
@@ -333,7 +362,7 @@ struct Look<'a> {
     found: Vec<(RootPath, Seen)>,
     gone: Vec<RootPath>,
     /// Files that have to be read.
-    files: Vec<RootPath>,
+    files: Vec<(RootPath, u64)>,
     /// What is gone from its place, by the number of its file: it may be in another one.
     moved: HashMap<u64, Seen>,
 }
@@ -344,37 +373,42 @@ impl Look<'_> {
             return self.enter(path);
         }
         let rules = &self.watch.copy.rules;
-        if !path.ancestors().iter().all(|above| above.is_root() || rules.crosses(above, true)) {
-            return;
+        if path.ancestors().iter().all(|above| above.is_root() || rules.crosses(above, true)) {
+            self.visit_found(path, self.watch.copy.peek(path), false);
         }
+    }
+
+    /// Looks at what was found at a path; with `all`, also in a directory that is watched.
+    fn visit_found(&mut self, path: &RootPath, found: io::Result<Option<Peeked>>, all: bool) {
+        let there = match found {
+            Ok(Some(there)) => there,
+            Ok(None) => return self.leave(path),
+            Err(error) => return self.trouble(path, &error),
+        };
         let seen = self.state.seen.get(path);
-        match self.watch.copy.kind(path) {
-            Ok(None) => self.leave(path),
-            Ok(Some((true, inode))) => {
-                let is_watched = self.state.unwatched || self.state.watches.contains_key(path);
-                let is_known =
-                    is_watched && seen.is_some_and(|seen| seen.entry.what.is_directory() && seen.inode() == inode);
-                match self.watch.copy.look(path, None) {
-                    Ok(Some(there)) if there.entry.what.is_directory() => {
-                        if seen.is_none_or(|seen| seen.entry != there.entry || seen.inode() != inode) {
-                            self.found.push((path.clone(), there));
-                        }
-                        if !is_known {
-                            self.enter(path);
-                        }
-                    }
-                    Ok(_) => self.leave(path),
-                    Err(error) => self.trouble(path, &error),
-                }
+        let Some(directory) = Seen::directory(&there) else {
+            if !seen.is_some_and(|seen| !seen.entry.what.is_directory() && seen.is_still(&there)) {
+                self.files.push((path.clone(), there.inode()));
             }
-            Ok(Some((false, _))) => self.files.push(path.clone()),
-            Err(error) => self.trouble(path, &error),
+            return;
+        };
+        let is_same = seen.is_some_and(|seen| seen.entry.what.is_directory() && seen.inode() == directory.inode());
+        if seen.is_none_or(|seen| seen.entry != directory.entry) || !is_same {
+            self.found.push((path.clone(), directory));
+        }
+        let is_watched = self.state.unwatched || self.state.watches.contains_key(path);
+        if all || !is_same || !is_watched {
+            self.enter(path);
         }
     }
 
     /// Looks at everything in a directory.
     fn enter(&mut self, path: &RootPath) {
-        let Some(directory) = self.watch.watch(self.state, path) else { return self.leave(path) };
+        let directory = match self.watch.watch(self.state, path) {
+            Ok(directory) => directory,
+            Err(error) if crate::is_absent(&error) => return self.leave(path),
+            Err(error) => return self.trouble(path, &error),
+        };
         let listed = rustix::fs::Dir::read_from(&directory).map_err(io::Error::from);
         let names = listed.and_then(|listing| {
             let names = listing.map(|entry| Ok(entry?.file_name().to_bytes().to_vec()));
@@ -384,27 +418,23 @@ impl Look<'_> {
             Ok(names) => names,
             Err(error) => return self.trouble(path, &error),
         };
-        let mut there = BTreeSet::new();
+        let mut there = BTreeMap::new();
         for name in names.iter().filter(|name| *name != b"." && *name != b"..") {
             self.watch.copy.clear(&directory, name);
             if let Ok(path) = path.join(name) {
-                there.insert(path);
+                let found = self.watch.copy.peek_in(&directory, name, &path);
+                there.insert(path, found);
             }
         }
+        // Not held while what is in it is looked at, which may be deep.
         drop(directory);
+        self.untroubled_itself(path);
         let known = subtree(&self.state.seen, path).map(|(known, _)| known);
-        let known = known.filter(|known| known.parent().as_ref() == Some(path) && !there.contains(*known));
+        let known = known.filter(|known| known.parent().as_ref() == Some(path) && !there.contains_key(*known));
         let gone: Vec<_> = known.cloned().collect();
         gone.iter().for_each(|path| self.leave(path));
-        // A whole look takes nothing for granted that an event would have told.
-        for path in &there {
-            if let Some(seen) = self.state.seen.get(path)
-                && seen.entry.what.is_directory()
-                && self.watch.copy.kind(path).is_ok_and(|kind| kind == Some((true, seen.inode())))
-            {
-                self.enter(path);
-            }
-            self.visit(path);
+        for (path, found) in there {
+            self.visit_found(&path, found, true);
         }
     }
 
@@ -430,6 +460,13 @@ impl Look<'_> {
         }
     }
 
+    fn untroubled_itself(&mut self, path: &RootPath) {
+        if self.state.troubled.remove(path) {
+            let _ = self.watch.tell(&Tell::Trouble(path.clone(), None));
+        }
+    }
+
+    /// Nothing is wrong any more at a path and below it.
     fn untroubled(&mut self, path: &RootPath) {
         let over: Vec<_> = self.state.troubled.iter().filter(|one| one.lies_in(path)).cloned().collect();
         for path in over {
@@ -445,9 +482,8 @@ impl Look<'_> {
         let (watch, state, moved) = (self.watch, &*self.state, &self.moved);
         let read = || {
             let mut all = Vec::new();
-            while let Some(path) = files.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
-                let inode = watch.copy.kind(path).ok().flatten().map(|(_, inode)| inode);
-                let seen = state.seen.get(path).or_else(|| moved.get(&inode?));
+            while let Some((path, inode)) = files.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
+                let seen = state.seen.get(path).or_else(|| moved.get(inode));
                 let began = Instant::now();
                 all.push((path, watch.copy.look(path, seen), began.elapsed()));
             }
@@ -500,7 +536,7 @@ impl Look<'_> {
             self.watch.tell(&Tell::Are(all))?;
             all = rest;
         }
-        locked(&self.watch.out).flush()
+        self.watch.flush()
     }
 }
 

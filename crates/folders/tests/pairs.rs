@@ -33,7 +33,8 @@ fn watched(dir: &Path, ignore: &[String]) -> UnixStream {
     let (ours, theirs) = UnixStream::pair().unwrap();
     let rules = Rules::new(vec![path("own")], ignore).unwrap();
     let (dir, number) = (dir.to_owned(), dir.metadata().unwrap().ino().to_string());
-    thread::spawn(move || Watch::serve(&dir, number, rules, theirs));
+    let memory = dir.with_extension("seen");
+    thread::spawn(move || Watch::serve(&dir, (number, memory), rules, theirs));
     ours
 }
 
@@ -193,7 +194,7 @@ fn what_both_changed_stays_until_somebody_says_what_counts() {
     assert_eq!(both("two"), ("two outside".to_owned(), "two outside".to_owned()));
     assert!(folder.pair().status().in_step());
     let error = folder.pair().settle(path("one"), Side::Inside, LIMIT).unwrap_err();
-    assert!(error.contains("nothing is in conflict"), "{error}");
+    assert!(error.contains("both sides have not"), "{error}");
 }
 
 #[test]
@@ -258,6 +259,30 @@ fn what_cannot_be_carried_over_is_told_and_comes_when_it_can() {
     fs::remove_file(folder.inside("d")).unwrap();
     folder.comes("what could not come", || text(&folder.inside("d/a")) == "a");
     folder.comes("nothing is in the way any more", || folder.pair().status().in_step());
+}
+
+#[test]
+fn what_cannot_be_read_is_not_taken_for_removed() {
+    // Root can read everything.
+    if fs::metadata("/proc/self").unwrap().uid() == 0 {
+        return;
+    }
+    let mut folder = Folder::new(&[]);
+    fs::create_dir(folder.outside("d")).unwrap();
+    fs::write(folder.outside("d/a"), "a").unwrap();
+    fs::write(folder.outside("other"), "other").unwrap();
+    folder.begun();
+    folder.pair.take().unwrap().end(LIMIT).unwrap();
+    fs::set_permissions(folder.outside("d"), fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(folder.outside("other"), fs::Permissions::from_mode(0)).unwrap();
+    folder.begun();
+    folder.flush();
+    assert_eq!((text(&folder.inside("d/a")), text(&folder.inside("other"))), ("a".to_owned(), "other".to_owned()));
+    let status = folder.pair().status();
+    assert!(status.troubles.keys().any(|path| path.to_string() == "/d"), "{status:?}");
+    fs::set_permissions(folder.outside("d"), fs::Permissions::from_mode(0o755)).unwrap();
+    fs::set_permissions(folder.outside("other"), fs::Permissions::from_mode(0o644)).unwrap();
+    folder.comes("what can be read again", || folder.pair().status().in_step());
 }
 
 #[test]

@@ -120,10 +120,10 @@ pub(crate) fn copy_of(kept: &Path, inside: &str, outside: &Path) -> io::Result<P
     Ok(copy_in(&dir, Some((owner.uid(), owner.gid())))?.0)
 }
 
-/// Watches over a copy here; the stream to whoever does.
-pub(crate) fn watch(dir: PathBuf, number: String, rules: Rules) -> io::Result<UnixStream> {
+/// Watches over a copy here, which has a number and a file for what was seen in it; the stream to whoever does.
+pub(crate) fn watch(dir: PathBuf, own: (String, PathBuf), rules: Rules) -> io::Result<UnixStream> {
     let (ours, theirs) = UnixStream::pair()?;
-    thread::Builder::new().name("copy".to_owned()).spawn(move || Watch::serve(&dir, number, rules, theirs))?;
+    thread::Builder::new().name("copy".to_owned()).spawn(move || Watch::serve(&dir, own, rules, theirs))?;
     Ok(ours)
 }
 
@@ -137,7 +137,7 @@ pub(crate) fn watch_all(place: &Place, arrangement: &Arrangement) -> Result<Vec<
     let watched = parts(arrangement).map(|part| {
         let dir = place.kept.join(DIRECTORY).join(name(&part.inside));
         let (files, number) = copy_in(&dir, None)?;
-        watch(files, number, rules(part, &arrangement.folders)?)
+        watch(files, (number, dir.join("seen")), rules(part, &arrangement.folders)?)
     });
     Ok(watched.collect::<io::Result<_>>().map_err(file_error("watch over", "the copy of a synced folder"))?)
 }
@@ -156,7 +156,7 @@ pub(crate) fn begin(
         let dir = place.kept.join(DIRECTORY).join(name(&part.inside));
         private::directory(&dir).map_err(io::Error::other)?;
         let base = dir.join(if arrangement.machine.is_some() { "base-machine" } else { "base" });
-        let near = watch(outside.clone(), number, rules(part, &arrangement.folders)?)?;
+        let near = watch(outside.clone(), (number, dir.join("seen-outside")), rules(part, &arrangement.folders)?)?;
         let pair = Pair::begin(near, copy, base)?;
         Ok(Synced { inside: part.inside.clone(), outside, pair })
     });

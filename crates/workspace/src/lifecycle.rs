@@ -384,6 +384,9 @@ pub struct Dropping {
     pub home: Option<KeptFolder>,
     /// It has a machine's disk, on which kept folders and the home are, and which stays.
     pub machine_disk: bool,
+    /// Synced folders that are not the same inside and outside, by where they appear inside; their copies stay. What
+    /// runs brings them together first.
+    pub apart: Vec<String>,
     /// The project, which stays.
     pub project: String,
     /// Host names of the hosts file.
@@ -409,6 +412,7 @@ pub fn dropping(place: &Place, with_home: bool) -> Dropping {
         logs: cavrith_keeper::journal::sources(&place.dir.join("logs")),
         kept: place.kept_folders().into_iter().map(|(name, _)| name).collect(),
         home,
+        apart: if place.is_held() { Vec::new() } else { synced::apart(place) },
         machine_disk: place.dir.join(MACHINE).join(hypervisor::DATA).exists(),
         project: place.project.display().to_string(),
         names: names.unwrap_or_default(),

@@ -200,16 +200,23 @@ pub enum Folder {
 pub struct FolderSettle {
     /// The file or directory, by its path inside or on this machine
     pub path: PathBuf,
-    /// What lies on this machine counts; what lies inside goes
-    #[arg(long, conflicts_with = "inside", required_unless_present = "inside")]
-    pub outside: bool,
-    /// What lies inside counts; what lies on this machine goes
-    #[arg(long)]
-    pub inside: bool,
+    #[command(flatten)]
+    pub counts: Counts,
     #[command(flatten)]
     pub which: Which,
     #[command(flatten)]
     pub report: Report,
+}
+
+#[derive(Debug, Arguments)]
+#[group(required = true, multiple = false)]
+pub struct Counts {
+    /// What lies on this machine counts; what lies inside goes
+    #[arg(long)]
+    pub outside: bool,
+    /// What lies inside counts; what lies on this machine goes
+    #[arg(long)]
+    pub inside: bool,
 }
 
 #[derive(Debug, Arguments)]

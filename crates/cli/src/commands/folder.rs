@@ -42,15 +42,13 @@ pub fn exec(general: &General, screen: &Screen, command: &Folder) -> Outcome {
 }
 
 /// The keeper of a workspace that runs.
-fn running(general: &General, home: &Home, which: &Which) -> Result<(Place, Client), Failure> {
-    let place = place(general, home, which)?;
-    let client = Client::new(&place).ok_or_else(|| KeeperError::NotRunning { name: place.name.clone() })?;
-    Ok((place, client))
+fn running(place: &Place) -> Result<Client, Failure> {
+    Ok(Client::new(place).ok_or_else(|| KeeperError::NotRunning { name: place.name.clone() })?)
 }
 
 fn synced(general: &General, screen: &Screen, home: &Home, command: &WhichReport) -> Outcome {
-    let (place, client) = running(general, home, &command.which)?;
-    let folders = client.status()?.synced;
+    let place = place(general, home, &command.which)?;
+    let folders = running(&place)?.status()?.synced;
     let code = u8::from(folders.iter().any(|folder| folder.state != "in step" && folder.state != "copying"));
     if command.report.json {
         screen.json(&json!({ "workspace": place.name, "synced": folders }));
@@ -73,6 +71,7 @@ fn synced(general: &General, screen: &Screen, home: &Home, command: &WhichReport
         }
         if folder.state == "conflicts" || folder.state == "halted" {
             let path = folder.listed.first().map_or(&folder.inside, |one| &one.path);
+            screen.say(format_args!("  cavrith run -- cat {path} shows what lies inside;"));
             screen.say(format_args!("  cavrith folder settle {path} --outside (or --inside) says which side counts"));
         }
     }
@@ -80,10 +79,10 @@ fn synced(general: &General, screen: &Screen, home: &Home, command: &WhichReport
 }
 
 fn settle(general: &General, screen: &Screen, home: &Home, command: &FolderSettle) -> Outcome {
-    let (_, client) = running(general, home, &command.which)?;
-    let side = if command.outside { Side::Outside } else { Side::Inside };
-    let path = inside_of(&client.status()?.synced, &command.path);
-    client.settle(path.clone(), side)?;
+    let place = place(general, home, &command.which)?;
+    let side = if command.counts.outside { Side::Outside } else { Side::Inside };
+    let path = inside_of(&running(&place)?.status()?.synced, &command.path);
+    running(&place)?.settle(path.clone(), side)?;
     if command.report.json {
         screen.json(&json!({ "settled": path, "counts": side }));
         return Ok(0);

@@ -166,6 +166,9 @@ pub fn drop_it(general: &General, screen: &Screen, command: &Drop) -> Outcome {
     for name in &what.kept {
         line(format_args!("keeps     the folder {name} (cavrith folder remove {name}{own} removes it)"));
     }
+    for inside in &what.apart {
+        line(format_args!("keeps     the copy of {inside}, which is not the same inside and outside"));
+    }
     if what.machine_disk {
         line(format_args!(
             "keeps     the machine's disk, with kept folders and the home; what was changed is set aside on it"

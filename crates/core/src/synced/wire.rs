@@ -52,6 +52,8 @@ pub enum Ask {
     Flush,
     /// Have everything on the disk.
     Persist,
+    /// The same, and remember what was seen for the next time: there will be no more.
+    Finish,
     /// A part of a file's content.
     Part(Part),
 }
@@ -82,7 +84,7 @@ pub enum Tell {
     Part(Part),
     /// Answers a change.
     Done(Outcome),
-    /// Answers [`Ask::Flush`] and [`Ask::Persist`].
+    /// Answers [`Ask::Flush`], [`Ask::Persist`] and [`Ask::Finish`].
     Ready,
     /// A path that cannot be carried over as it is, and why; nothing when that is over.
     Trouble(RootPath, Option<String>),
@@ -246,6 +248,7 @@ impl Frame for Ask {
             }
             Self::Flush => drop(encoder.u8(5)),
             Self::Persist => drop(encoder.u8(6)),
+            Self::Finish => drop(encoder.u8(7)),
             Self::Part(part) => put_part(encoder, part),
         }
     }
@@ -258,6 +261,7 @@ impl Frame for Ask {
             4 => Self::Dress { path: take_path(reader)?, expected: take_entry(reader)?, wanted: take_entry(reader)? },
             5 => Self::Flush,
             6 => Self::Persist,
+            7 => Self::Finish,
             kind => Self::Part(take_part(kind, reader)?),
         })
     }

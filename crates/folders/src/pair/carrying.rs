@@ -35,12 +35,15 @@ pub(super) fn carry(changes: Vec<Change>, from: &Far, to: &Far) -> io::Result<Ve
         let asking = scope.spawn(move || {
             for change in changes.iter().filter(|change| needs_content(change)) {
                 // Waits while too many are under way.
-                if asked.send(()).is_err() {
-                    break;
+                if asked.try_send(()).is_err() {
+                    from.flush()?;
+                    if asked.send(()).is_err() {
+                        break;
+                    }
                 }
                 from.ask(&Ask::Get(change.path.clone()))?;
             }
-            io::Result::Ok(())
+            from.flush()
         });
         let collecting = scope.spawn(move || {
             let mut outcomes = Vec::new();
@@ -61,7 +64,7 @@ pub(super) fn carry(changes: Vec<Change>, from: &Far, to: &Far) -> io::Result<Ve
                     break;
                 }
             }
-            io::Result::Ok(())
+            to.flush()
         })();
         drop((sent, may_ask));
         let collected = collecting.join().unwrap_or_else(|_| Err(io::ErrorKind::Other.into()));
@@ -87,7 +90,8 @@ fn order(change: &Change, to: &Far) -> io::Result<bool> {
 
 /// Passes a file on, as it is there now; false when it is gone, or something else.
 fn pass(change: &Change, from: &Far, to: &Far, may_ask: &mpsc::Receiver<()>) -> io::Result<bool> {
-    let answer = from.answer()?;
+    // Both ends have something to do while nothing comes.
+    let answer = from.answer_after(|| to.flush())?;
     let _ = may_ask.recv();
     let wanted = match answer {
         Tell::Gone => return Ok(false),
@@ -98,7 +102,7 @@ fn pass(change: &Change, from: &Far, to: &Far, may_ask: &mpsc::Receiver<()>) -> 
     };
     to.ask(&Ask::Put { path: change.path.clone(), expected: change.expected.clone(), wanted })?;
     loop {
-        let Tell::Part(part) = from.answer()? else { return Err(io::ErrorKind::InvalidData.into()) };
+        let Tell::Part(part) = from.answer_after(|| to.flush())? else { return Err(io::ErrorKind::InvalidData.into()) };
         let is_last = !matches!(part, Part::Bytes(_));
         to.ask(&Ask::Part(part))?;
         if is_last {

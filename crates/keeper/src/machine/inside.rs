@@ -286,7 +286,7 @@ fn watch_copy(
         let (files, told) = synced::copy_in(&dir, Some((ACCOUNT_ID, ACCOUNT_ID)))?;
         let part = all.iter().find(|part| Path::new(&part.inside) == inside);
         let rules = part.map(|part| synced::rules(part, all)).transpose()?.unwrap_or_default();
-        let stream = synced::watch(files.clone(), told, rules)?;
+        let stream = synced::watch(files.clone(), (told, dir.join("seen")), rules)?;
         guest.hand_over(serde_json::to_value(Answer::Copy(number))?, stream)?;
         Ok(files)
     })();

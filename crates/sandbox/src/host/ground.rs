@@ -2,7 +2,7 @@
 //!
 //! Everything is found from the directory's own descriptor, name by name, following no link: so neither what the
 //! archive brought, nor what was there, nor what somebody exchanges meanwhile leads anywhere else. Set-uid and set-gid
-//! bits are never given. (openat2(2) could do it in one call, which a workspace's filter does not let through.)
+//! bits are never given. (openat2(2) does it in one call, but a workspace's filter does not let it through.)
 
 use std::ffi::OsStr;
 use std::fs::File;
@@ -10,7 +10,7 @@ use std::io::{self, Read};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RenameFlags, Timespec, Timestamps, Uid};
+use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RenameFlags, ResolveFlags, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
 
 /// What an entry gets besides its content.
@@ -233,12 +233,30 @@ impl Ground {
             return Err(refused(path, "leads out of the folder"));
         }
         let name = path.file_name().ok_or_else(|| refused(path, "has no name"))?;
+        let way = path.parent().filter(|way| !way.as_os_str().is_empty());
+        // In one call, where that is let through and known.
+        if let Some(way) = way
+            && let Some(above) = self.beneath(way).map_err(|error| explained(path, error))?
+        {
+            return Ok((above, name));
+        }
         let mut above = self.root.try_clone()?;
         for part in path.parent().into_iter().flat_map(Path::components) {
             above = find(&above, part.as_os_str(), OFlags::PATH | OFlags::DIRECTORY)
                 .map_err(|error| explained(path, error))?;
         }
         Ok((above, name))
+    }
+
+    /// The directory at a path, to which no link leads; nothing where the kernel cannot find it in one call.
+    fn beneath(&self, path: &Path) -> io::Result<Option<OwnedFd>> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+        match rustix::fs::openat2(&self.root, path, flags, Mode::empty(), resolve) {
+            Ok(found) => Ok(Some(found)),
+            Err(Errno::NOSYS | Errno::PERM | Errno::AGAIN | Errno::INVAL) => Ok(None),
+            Err(error) => Err(error.into()),
+        }
     }
 
     fn emptied<'a>(&self, path: &'a Path) -> io::Result<(OwnedFd, &'a OsStr)> {
