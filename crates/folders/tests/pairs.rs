@@ -1,4 +1,5 @@
 //! Two directories of this machine, brought together by the real watchers.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -273,8 +274,8 @@ fn what_cannot_be_read_is_not_taken_for_removed() {
     fs::write(folder.outside("other"), "other").unwrap();
     folder.begun();
     folder.pair.take().unwrap().end(LIMIT).unwrap();
-    fs::set_permissions(folder.outside("d"), fs::Permissions::from_mode(0)).unwrap();
-    fs::set_permissions(folder.outside("other"), fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(folder.outside("d"), fs::Permissions::from_mode(0o0)).unwrap();
+    fs::set_permissions(folder.outside("other"), fs::Permissions::from_mode(0o0)).unwrap();
     folder.begun();
     folder.flush();
     assert_eq!((text(&folder.inside("d/a")), text(&folder.inside("other"))), ("a".to_owned(), "other".to_owned()));

@@ -20,8 +20,8 @@ const LONGEST: u64 = 64 << 10;
 /// How long whoever asks has for asking, and git outside for its answer: somebody may have to confirm it.
 const PATIENCE: Duration = Duration::from_secs(120);
 
-/// What git inside is told, in the variables of git-config(1), ENVIRONMENT: whom to ask for credentials, and that a file
-/// of a synced folder with the same time and length is the same, though it has another number on that disk.
+/// What git inside is told, in the variables of git-config(1), ENVIRONMENT: whom to ask for credentials, and that a
+/// file of a synced folder with the same time and length is the same, though it has another number on that disk.
 pub(crate) fn variables(asks: bool, has_copies: bool) -> Vec<(String, String)> {
     let mut settings = Vec::new();
     settings.extend(asks.then(|| ("credential.helper", format!("cache --socket {SOCKET}"))));

@@ -13,7 +13,7 @@ const FLOORS: [&[&str]; 9] = [
     &["cavrith-core"],
     &["cavrith-store", "cavrith-disk"],
     &["cavrith-sources", "cavrith-sandbox"],
-    &["cavrith-recorder"],
+    &["cavrith-recorder", "cavrith-folders"],
     &["cavrith-engine"],
     &["cavrith-exchange"],
     &["cavrith-keeper"],

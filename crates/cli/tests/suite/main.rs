@@ -67,6 +67,7 @@ mod ssh;
 mod steps;
 mod store;
 mod sweeps;
+mod synced;
 mod team;
 mod terminals;
 mod truly;

@@ -197,3 +197,57 @@ fn online_a_workspace_runs_in_a_machine_with_the_same_commands() {
         assert!(!PathBuf::from(format!("/proc/{last}")).exists(), "{kind}: nothing is left of it");
     }
 }
+
+#[test]
+#[ignore = "needs a mirror of the Debian archive, and QEMU"]
+fn online_a_synced_folder_of_a_machine_is_kept_like_the_one_outside() {
+    let make = || {
+        let team = Team::new();
+        let synced = SPEC.replace("inside  = \"/code\"\n", "inside  = \"/code\"\nmode    = \"synced\"\n");
+        fs::write(team.project().join("cavrith.toml"), synced).unwrap();
+        for number in 0..300 {
+            fs::write(team.project().join(format!("page-{number}")), format!("{number}\n")).unwrap();
+        }
+        team.ok(&["lock", "-q"]);
+        team
+    };
+    for who in Someone::each(make) {
+        let (kind, project) = (who.kind, who.project());
+        let run = |script: &str| who.ok(&["run", "-q", "--", "sh", "-c", script]);
+        who.ok(&["start", "--machine", "--wait", "-q"]);
+        assert_eq!(run("cat page-* | sort -n | tail -1; stat -c %U page-7"), "299\ncrew\n", "{kind}");
+        fs::write(project.join("tide"), "high\n").unwrap();
+        who.give(&project.join("tide"));
+        assert_eq!(run("cat tide; mv page-7 page-8; mkdir made; echo low > made/ebb; rm page-9"), "high\n", "{kind}");
+        assert_eq!(fs::read_to_string(project.join("made/ebb")).unwrap(), "low\n", "{kind}");
+        assert_eq!(fs::read_to_string(project.join("page-8")).unwrap(), "7\n", "{kind}");
+        assert!(!project.join("page-7").exists() && !project.join("page-9").exists(), "{kind}");
+        // Suspended and resumed, and changed meanwhile.
+        who.ok(&["freeze", "--to-disk", "-q"]);
+        fs::write(project.join("tide"), "flood\n").unwrap();
+        who.ok(&["thaw", "-q"]);
+        assert_eq!(run("cat tide"), "flood\n", "{kind}");
+        // Killed: what was written a moment before comes out at the next start, and nothing is taken for removed.
+        run("echo last > last");
+        std::thread::sleep(Duration::from_secs(4));
+        let killed = hypervisor(&who);
+        assert!(Command::new("kill").args(["-9", &killed.to_string()]).status().unwrap().success());
+        wait_for("it is told that the machine is gone", || {
+            told(&who.run(&["status"])).contains("was killed, or failed")
+        });
+        fs::remove_file(project.join("page-10")).unwrap();
+        who.ok(&["start", "--machine", "--wait", "-q"]);
+        assert_eq!(run("ls | wc -l; cat last; ls page-10 2>&1 | wc -l").lines().nth(1), Some("last"), "{kind}");
+        let said = who.ok(&["folder", "synced"]);
+        assert!(said.contains("in step"), "{kind}: {said}");
+        let outside = fs::read_dir(&project).unwrap().count();
+        assert_eq!(run("ls -A | wc -l").trim(), outside.to_string(), "{kind}");
+        assert!(!project.join("page-10").exists() && run("ls").lines().all(|name| name != "page-10"), "{kind}");
+        // The copy stays on the disk when the workspace is dropped.
+        who.ok(&["drop", "--yes", "-q"]);
+        fs::remove_file(project.join("page-11")).unwrap();
+        who.ok(&["start", "--machine", "--wait", "-q"]);
+        assert!(!project.join("page-11").exists() && run("ls").lines().all(|name| name != "page-11"), "{kind}");
+        who.ok(&["drop", "--yes", "-q"]);
+    }
+}

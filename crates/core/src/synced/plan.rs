@@ -260,7 +260,7 @@ impl Planning<'_> {
             .filter(|change| change.expected != change.wanted)
             .collect();
         // Stable, so what lies in a directory comes after it.
-        changes.sort_by_key(|change| rank(change));
+        changes.sort_by_key(rank);
         let removals = changes.iter().take_while(|change| change.wanted.is_none()).count();
         changes[..removals].reverse();
         self.plan.changes = changes;
