@@ -25,7 +25,7 @@ use carrying::carry;
 const WRITTEN: Duration = Duration::from_secs(2);
 /// How long after a failure something is tried again.
 const RETRY: Duration = Duration::from_secs(3);
-/// Rounds in which everything has to come to rest; what has not by then waits for the next event.
+/// Rounds in which everything has to come to rest; what has not by then waits.
 const ROUNDS: usize = 50;
 /// How often a change is tried where something was in its way.
 const TRIES: u32 = 5;
@@ -274,7 +274,7 @@ impl Work {
             let failed = std::mem::take(&mut self.failed);
             self.outside.mirror().touched.extend(failed.into_keys());
         }
-        for _ in 0..ROUNDS {
+        for round in 0..=ROUNDS {
             let Some(plan) = self.plan() else { break };
             for (path, entry) in plan.agreed {
                 if self.base.entries.get(&path) != entry.as_ref() {
@@ -287,6 +287,12 @@ impl Work {
             }
             if plan.changes.is_empty() {
                 continue;
+            }
+            if round == ROUNDS {
+                // Somebody works against us; they may be done in a moment.
+                self.again.get_or_insert_with(|| Instant::now() + RETRY);
+                self.outside.mirror().touched.extend(plan.changes.into_iter().map(|change| change.path));
+                break;
             }
             self.tell(|status| status.busy = true);
             let (inside, outside): (Vec<_>, Vec<_>) =

@@ -263,6 +263,22 @@ fn what_cannot_be_carried_over_is_told_and_comes_when_it_can() {
 }
 
 #[test]
+fn large_files_cross_and_holes_take_no_room() {
+    let mut folder = Folder::new(&[]);
+    let disk = fs::File::create(folder.outside("disk")).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&disk, b"in the middle", 20 << 20).unwrap();
+    disk.set_len(64 << 20).unwrap();
+    let noise: Vec<u8> = (0..3_000_000u32).map(|number| (number.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    fs::write(folder.inside("noise"), &noise).unwrap();
+    folder.begun();
+    assert!(fs::read(folder.outside("noise")).unwrap() == noise);
+    let there = fs::metadata(folder.inside("disk")).unwrap();
+    assert_eq!(there.len(), 64 << 20);
+    assert!(there.blocks() * 512 < 4 << 20, "{} bytes", there.blocks() * 512);
+    assert!(fs::read(folder.outside("disk")).unwrap() == fs::read(folder.inside("disk")).unwrap());
+}
+
+#[test]
 fn what_cannot_be_read_is_not_taken_for_removed() {
     // Root can read everything.
     if fs::metadata("/proc/self").unwrap().uid() == 0 {
