@@ -3,7 +3,7 @@
 //! Nothing that is asked leads out of the folder: an inode is a descriptor that was opened beneath it without following
 //! a link, and a name is one name. What is done is done as the folder's owner, whom the account in the machine is.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::ffi::OsStr;
 use std::fs::{File, Metadata};
 use std::io;
@@ -12,6 +12,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileExt as _, MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::UNIX_EPOCH;
 
 use rustix::fs::{AtFlags, CWD, FileType, Gid, Mode, OFlags, RenameFlags, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
@@ -29,15 +30,19 @@ pub(crate) const TOP: u64 = 1;
 const VALID: u64 = 60;
 /// Whose a file is that belongs to nobody inside.
 const NOBODY: u32 = 65_534;
+/// Directories in directories that are followed; a path that any program takes has fewer.
+const DEEPEST: usize = 2048;
 /// Bits by which a program runs as somebody else.
 const SET_ID: u32 = 0o6000;
 
 /// A file or directory that the machine knows.
 #[derive(Debug)]
 pub(crate) struct Node {
-    /// The place, which nothing else can take.
-    pub place: Arc<OwnedFd>,
-    identity: (u64, u64),
+    /// The place, which nothing else can take; closed when too many are open, and found again by name and identity.
+    place: Option<Arc<OwnedFd>>,
+    /// It cannot be found again: its name is gone.
+    pinned: bool,
+    identity: Identity,
     known: u64,
     /// Where it was found last.
     pub parent: u64,
@@ -46,12 +51,25 @@ pub(crate) struct Node {
     pub own_change: (i64, i64),
 }
 
+/// What tells a file from all others, also from one that gets its number when it is gone: its filesystem, its number, and
+/// when it was made.
+type Identity = (u64, u64, u128);
+
+fn identity_of(meta: &Metadata) -> Identity {
+    let made = meta.created().ok().and_then(|made| made.duration_since(UNIX_EPOCH).ok());
+    (meta.dev(), meta.ino(), made.map_or(0, |made| made.as_nanos()))
+}
+
 /// What both the server and the watching thread look at.
 #[derive(Debug, Default)]
 pub(crate) struct Nodes {
     pub all: HashMap<u64, Node>,
-    by_identity: HashMap<(u64, u64), u64>,
+    by_identity: HashMap<Identity, u64>,
     last: u64,
+    /// Those whose places are open, the longest first.
+    open: VecDeque<u64>,
+    /// How many may be.
+    most: usize,
     /// Changes of names from inside, of which the kernel has yet to tell.
     pub own_names: HashMap<(u64, Vec<u8>), u32>,
     /// Names that the machine is just told of as if they came or went.
@@ -110,6 +128,9 @@ impl Folder {
             owner: (meta.uid(), meta.gid()),
             teller,
         });
+        // Each of several folders has its part, and most is left for connections.
+        let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
+        folder.nodes().most = usize::try_from(limit / 8).unwrap_or(usize::MAX).clamp(64, 50_000);
         folder.nodes().enter(top, &meta, (TOP, Vec::new()));
         Watching::begin(&folder, &folder.watching, notices, tell)?;
         // As whom the files are: root of this machine is nobody special in the folder of somebody else.
@@ -210,6 +231,7 @@ impl Folder {
             fuse::UNLINK | fuse::RMDIR => {
                 let (name, above) = (rest.name().ok_or(Errno::INVAL)?, self.place(node)?);
                 let flags = if operation == fuse::RMDIR { AtFlags::REMOVEDIR } else { AtFlags::empty() };
+                self.nodes().pin(&above, name);
                 self.own(node, name, || rustix::fs::unlinkat(&*above, name, flags))?;
                 Ok(Some(Answer::default()))
             }
@@ -303,7 +325,7 @@ impl Folder {
     }
 
     fn place(&self, node: u64) -> Result<Arc<OwnedFd>, Errno> {
-        self.nodes().all.get(&node).map(|node| Arc::clone(&node.place)).ok_or(Errno::STALE)
+        self.nodes().place(node)
     }
 
     /// Does something to a name that the watching thread takes for ours.
@@ -371,8 +393,9 @@ impl Folder {
         nodes.all.insert(
             shown.node,
             Node {
-                place: above,
-                identity: (0, shown.node),
+                place: Some(above),
+                pinned: true,
+                identity: (0, shown.node, 0),
                 known: 1,
                 parent: parted.0,
                 name: parted.1,
@@ -384,9 +407,8 @@ impl Folder {
 
     fn attributes(&self, node: u64) -> Done {
         let (place, parent) = {
-            let nodes = self.nodes();
-            let found = nodes.all.get(&node).ok_or(Errno::STALE)?;
-            (Arc::clone(&found.place), found.parent)
+            let mut nodes = self.nodes();
+            (nodes.place(node)?, nodes.all.get(&node).ok_or(Errno::STALE)?.parent)
         };
         let shown = self.shown(node, meta_of(&place)?);
         Ok(Some(Answer::default().u64(self.valid(parent)).u32(0).u32(0).attributes(&shown)))
@@ -514,6 +536,8 @@ impl Folder {
             return Err(Errno::INVAL);
         }
         let (from_place, to_place) = (self.place(node)?, self.place(to)?);
+        // What is replaced loses its name.
+        self.nodes().pin(&to_place, new);
         self.own(node, old, || {
             self.own(to, new, || rustix::fs::renameat_with(&*from_place, old, &*to_place, new, flags))
         })?;
@@ -566,21 +590,83 @@ impl Folder {
 impl Nodes {
     /// Counts one more of a file or directory that the machine knows.
     fn enter(&mut self, place: OwnedFd, meta: &Metadata, (parent, name): (u64, Vec<u8>)) -> u64 {
-        let identity = (meta.dev(), meta.ino());
-        if let Some(node) = self.by_identity.get(&identity)
-            && let Some(known) = self.all.get_mut(node)
+        let identity = identity_of(meta);
+        if let Some(node) = self.by_identity.get(&identity).copied()
+            && let Some(known) = self.all.get_mut(&node)
         {
             known.known += 1;
             (known.parent, known.name) = (parent, name);
-            return *node;
+            if known.place.is_none() {
+                known.place = Some(Arc::new(place));
+                self.opened(node);
+            }
+            return node;
         }
         self.last += 1;
         let node = self.last;
         self.by_identity.insert(identity, node);
-        let place = Arc::new(place);
+        let place = Some(Arc::new(place));
         let own_change = (0, 0);
-        self.all.insert(node, Node { place, identity, known: 1, parent, name, own_change });
+        self.all.insert(node, Node { place, pinned: false, identity, known: 1, parent, name, own_change });
+        self.opened(node);
         node
+    }
+
+    /// Closes those that were open longest, when there are too many.
+    fn opened(&mut self, node: u64) {
+        self.open.push_back(node);
+        for _ in self.most..self.open.len() {
+            let Some(oldest) = self.open.pop_front() else { return };
+            let Some(known) = self.all.get_mut(&oldest) else { continue };
+            let is_used = known.place.as_ref().is_some_and(|place| Arc::strong_count(place) > 1);
+            if oldest == TOP || known.pinned || is_used {
+                self.open.push_back(oldest);
+            } else {
+                known.place = None;
+            }
+        }
+    }
+
+    /// The place of what the machine knows, opened again when it was closed.
+    pub fn place(&mut self, node: u64) -> Result<Arc<OwnedFd>, Errno> {
+        let mut way = Vec::new();
+        let mut at = node;
+        let mut place = loop {
+            let known = self.all.get(&at).ok_or(Errno::STALE)?;
+            if let Some(place) = &known.place {
+                break Arc::clone(place);
+            }
+            way.push(at);
+            at = known.parent;
+            // A directory that was moved into itself meanwhile, as far as we know.
+            if way.len() > DEEPEST {
+                return Err(Errno::STALE);
+            }
+        };
+        for at in way.into_iter().rev() {
+            let known = self.all.get_mut(&at).ok_or(Errno::STALE)?;
+            let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            let found = rustix::fs::openat(&*place, known.name.as_slice(), flags, Mode::empty());
+            let found = found.map_err(|_| Errno::STALE)?;
+            // Another one has its name now.
+            if identity_of(&meta_of(&found)?) != known.identity {
+                return Err(Errno::STALE);
+            }
+            place = Arc::new(found);
+            known.place = Some(Arc::clone(&place));
+            self.opened(at);
+        }
+        Ok(place)
+    }
+
+    /// Keeps the place of what loses its name: somebody may have it open.
+    fn pin(&mut self, above: &OwnedFd, name: &[u8]) {
+        let Some((node, _)) = self.named(above, name) else { return };
+        if self.place(node).is_ok()
+            && let Some(known) = self.all.get_mut(&node)
+        {
+            known.pinned = true;
+        }
     }
 
     fn forget(&mut self, node: u64, count: u64) {
@@ -614,7 +700,7 @@ impl Nodes {
             let node = self.all.get(&at)?;
             names.push(node.name.clone());
             at = node.parent;
-            if names.len() > 200 {
+            if names.len() > DEEPEST {
                 return None;
             }
         }
@@ -626,7 +712,7 @@ impl Nodes {
         let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let found = rustix::fs::openat(place, name, flags, Mode::empty()).ok()?;
         let meta = meta_of(&found).ok()?;
-        let node = self.by_identity.get(&(meta.dev(), meta.ino()))?;
+        let node = self.by_identity.get(&identity_of(&meta))?;
         Some((*node, meta))
     }
 }

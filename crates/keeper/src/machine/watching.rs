@@ -172,7 +172,7 @@ impl Folder {
         if (comes || goes) && nodes.take_own(node, &name) {
             return;
         }
-        let Some(place) = nodes.all.get(&node).map(|node| Arc::clone(&node.place)) else { return };
+        let Ok(place) = nodes.place(node) else { return };
         let how = if goes {
             How::Gone(events.contains(ReadFlags::ISDIR))
         } else if comes {
@@ -211,7 +211,7 @@ impl Folder {
         let mut all = Vec::new();
         for ((directory, name), hows) in changes {
             let mut nodes = self.nodes();
-            let Some(place) = nodes.all.get(&directory).map(|node| Arc::clone(&node.place)) else { continue };
+            let Ok(place) = nodes.place(directory) else { continue };
             let path = nodes.path(directory, &name).filter(|_| all.len() < MOST);
             let inode = nodes.named(&place, &name).map(|(node, _)| node);
             let key = (directory, name.clone());

@@ -225,3 +225,45 @@ fn nonsense_is_refused_or_passed_over() {
     fs::write(kernel.path("tide"), "").unwrap();
     assert!(kernel.look(TOP, "tide").is_ok());
 }
+
+#[test]
+fn places_are_closed_when_too_many_are_open_and_found_again_only_if_they_are_the_same() {
+    let dir = tempfile::tempdir().unwrap();
+    fs::create_dir_all(dir.path().join("a/b")).unwrap();
+    let names: Vec<_> = (0..20).map(|number| format!("page-{number}")).collect();
+    names.iter().for_each(|name| fs::write(dir.path().join("a/b").join(name), name).unwrap());
+    let mut nodes = Nodes { most: 4, ..Nodes::default() };
+    let opened = |path: &Path| {
+        let place = rustix::fs::open(path, OFlags::PATH | OFlags::NOFOLLOW, Mode::empty()).unwrap();
+        let meta = meta_of(&place).unwrap();
+        (place, meta)
+    };
+    let enter = |nodes: &mut Nodes, path: &Path, parent: u64| {
+        let (place, meta) = opened(path);
+        nodes.enter(place, &meta, (parent, path.file_name().unwrap_or_default().as_bytes().to_vec()))
+    };
+    let top = enter(&mut nodes, dir.path(), 0);
+    let a = enter(&mut nodes, &dir.path().join("a"), top);
+    let b = enter(&mut nodes, &dir.path().join("a/b"), a);
+    let files: Vec<_> = names.iter().map(|name| enter(&mut nodes, &dir.path().join("a/b").join(name), b)).collect();
+    let open = |nodes: &Nodes| nodes.all.values().filter(|node| node.place.is_some()).count();
+    assert!(open(&nodes) <= 5, "{}", open(&nodes));
+    let read = |place: &OwnedFd| fs::read_to_string(format!("/proc/self/fd/{}", place.as_raw_fd())).unwrap();
+    for (file, name) in files.iter().zip(&names) {
+        assert_eq!(read(&nodes.place(*file).unwrap()), *name);
+    }
+    assert!(open(&nodes) <= 7, "{}", open(&nodes));
+    // Another file with the name, and none: neither is what the machine knows.
+    let path = |number: usize| dir.path().join("a/b").join(&names[number]);
+    fs::remove_file(path(0)).unwrap();
+    fs::write(path(0), "another").unwrap();
+    fs::rename(path(1), dir.path().join("a/b/moved")).unwrap();
+    assert_eq!(nodes.place(files[0]).unwrap_err(), Errno::STALE);
+    assert_eq!(nodes.place(files[1]).unwrap_err(), Errno::STALE);
+    // What somebody has open while its name goes stays open.
+    let (directory, _) = opened(&dir.path().join("a/b"));
+    nodes.pin(&directory, names[2].as_bytes());
+    fs::remove_file(path(2)).unwrap();
+    files[3..].iter().for_each(|file| drop(nodes.place(*file).unwrap()));
+    assert_eq!(read(&nodes.place(files[2]).unwrap()), names[2]);
+}
