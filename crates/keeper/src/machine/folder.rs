@@ -51,8 +51,8 @@ pub(crate) struct Node {
     pub own_change: (i64, i64),
 }
 
-/// What tells a file from all others, also from one that gets its number when it is gone: its filesystem, its number, and
-/// when it was made.
+/// What tells a file from all others, also from one that gets its number when it is gone: its filesystem, its number,
+/// and when it was made.
 type Identity = (u64, u64, u128);
 
 fn identity_of(meta: &Metadata) -> Identity {
