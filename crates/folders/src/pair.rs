@@ -85,8 +85,12 @@ impl Pair {
     /// Brings two copies together, whose ends come in the order outside, inside; the base is kept in a file.
     ///
     /// # Errors
-    /// When there is no thread for it.
+    /// When there is no thread for it, or the base cannot be written.
     pub fn begin(outside: UnixStream, inside: UnixStream, base: PathBuf) -> io::Result<Self> {
+        // From here on something may be changed that is not carried over yet, however this ends.
+        if let Some(before) = Base::read(&base).filter(|base| base.in_step) {
+            Base { in_step: false, ..before }.write(&base)?;
+        }
         let shared = Arc::new(Shared::default());
         let outside = Far::new(outside, Arc::clone(&shared.bell))?;
         let inside = Far::new(inside, Arc::clone(&shared.bell))?;

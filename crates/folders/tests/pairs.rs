@@ -232,6 +232,11 @@ fn a_side_that_lost_everything_takes_nothing_from_the_other() {
     assert!(Base::read(&folder.dir.path().join("base")).unwrap().in_step);
     fs::remove_file(folder.outside("tide")).unwrap();
     folder.begun();
+    // Nobody may take the copy for one of which everything is outside, also when this ends without an end, or in order.
+    assert!(!Base::read(&folder.dir.path().join("base")).unwrap().in_step);
+    folder.pair.take().unwrap().end(LIMIT).unwrap();
+    assert!(!Base::read(&folder.dir.path().join("base")).unwrap().in_step);
+    folder.begun();
     let status = folder.pair().status();
     assert!(status.halted.as_ref().is_some_and(|why| why.contains("gone outside")), "{status:?}");
     assert_eq!(text(&folder.inside("tide")), "tide");

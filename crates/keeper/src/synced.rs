@@ -186,8 +186,10 @@ pub fn remove_copies(place: &Place) -> io::Result<()> {
 pub fn apart(place: &Place) -> Vec<String> {
     let dirs = fs::read_dir(place.kept.join(DIRECTORY)).into_iter().flatten().flatten();
     let is_apart = |dir: &Path| {
-        let bases = ["base", "base-machine"].map(|base| Base::read(&dir.join(base)));
-        bases.into_iter().flatten().any(|base| !base.in_step)
+        let [here, in_machine] = ["base", "base-machine"].map(|base| Base::read(&dir.join(base)));
+        // A copy without a base was being made when everything was killed.
+        let here = dir.join("files").is_dir() && here.is_none_or(|base| !base.in_step);
+        here || in_machine.is_some_and(|base| !base.in_step)
     };
     let apart = dirs.filter(|entry| is_apart(&entry.path()));
     let mut names: Vec<_> =

@@ -109,6 +109,10 @@ fn a_killed_keeper_loses_nothing_and_conflicts_are_shown_and_settled() {
         let copy = copy_of(&who).unwrap();
         fs::write(copy.join("tide"), "inside\n").unwrap();
         write(&who, &project.join("tide"), "outside\n");
+        // Who drops it now keeps what is in the copy alone.
+        let said = told(&who.run(&["drop", "--yes"]));
+        assert!(said.contains("keeps     the copy of /code"), "{kind}: {said}");
+        assert_eq!(fs::read_to_string(copy.join("tide")).unwrap(), "inside\n", "{kind}");
         who.ok(&["start", "-q"]);
         let found = state(&who);
         assert_eq!((&found["state"], &found["conflicts"]), (&"conflicts".into(), &1.into()), "{kind}: {found}");
