@@ -6,7 +6,7 @@ use std::path::Path;
 
 use cavrith_core::encode::Encoder;
 use cavrith_core::synced::Entries;
-use cavrith_core::synced::wire::{put_entry, take_entry, take_path};
+use cavrith_core::synced::wire::{BadFrame, put_entry, take_entry, take_path};
 use cavrith_core::tree::encoding::Reader;
 
 const TITLE: &str = "cavrith synced folder 1";
@@ -44,9 +44,9 @@ impl Base {
     }
 }
 
-fn decode(bytes: &[u8]) -> io::Result<Base> {
+fn decode(bytes: &[u8]) -> Result<Base, BadFrame> {
     let mut reader = Reader::new(bytes, TITLE)?;
-    let mut text = || Ok::<_, io::Error>(String::from_utf8_lossy(reader.bytes()?).into_owned());
+    let mut text = || Ok::<_, BadFrame>(String::from_utf8_lossy(reader.bytes()?).into_owned());
     let copies = [text()?, text()?];
     let (in_step, count) = (reader.u8()? == 1, reader.u32()?);
     let mut entries = Entries::new();

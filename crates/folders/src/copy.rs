@@ -15,7 +15,7 @@ use rustix::io::Errno;
 use cavrith_core::digest::ContentDigest;
 use cavrith_core::encode::Encoder;
 use cavrith_core::path::RootPath;
-use cavrith_core::synced::wire::{Part, put_entry, take_entry};
+use cavrith_core::synced::wire::{BadFrame, Part, put_entry, take_entry};
 use cavrith_core::synced::{Entry, Rules, TEMPORARY, What};
 use cavrith_core::tree::encoding::Reader;
 use cavrith_sandbox::ground::Ground;
@@ -77,9 +77,9 @@ pub fn encode<'a>(seen: impl Iterator<Item = &'a Seen>) -> Vec<u8> {
 pub fn decode(bytes: &[u8]) -> HashMap<u64, Seen> {
     let mut all = HashMap::new();
     let Ok(mut reader) = Reader::new(bytes, TITLE) else { return all };
-    let mut one = || -> io::Result<Seen> {
+    let mut one = || -> Result<Seen, BadFrame> {
         let inode = reader.u64()?;
-        let mut number = || Ok::<_, io::Error>(reader.u64()?.cast_signed());
+        let mut number = || Ok::<_, BadFrame>(reader.u64()?.cast_signed());
         let (size, modified, changed) = (number()?, number()?, number()?);
         let stamp = Stamp { inode, size, modified, changed };
         Ok(Seen { entry: take_entry(&mut reader)?, stamp, settled: true })

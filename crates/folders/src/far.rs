@@ -8,9 +8,11 @@ use std::thread;
 use std::time::Instant;
 
 use cavrith_core::path::RootPath;
-use cavrith_core::synced::wire::{Ask, Frame as _, Tell};
+use cavrith_core::synced::wire::{Ask, Tell};
 use cavrith_core::synced::{Entries, set};
 use cavrith_sandbox::locked;
+
+use crate::frames;
 
 /// Answers that wait to be taken; whoever sends more has to wait.
 const ANSWERS: usize = 32;
@@ -85,7 +87,7 @@ impl Far {
 
     /// Asks for something, with what is asked next.
     pub fn ask(&self, ask: &Ask) -> io::Result<()> {
-        ask.send(&mut *locked(&self.out))
+        frames::send(ask, &mut *locked(&self.out))
     }
 
     /// Has it hear what was asked up to now.
@@ -133,7 +135,7 @@ fn hear(
     bell: &Bell,
 ) -> String {
     loop {
-        match Tell::receive(&mut from) {
+        match frames::receive(&mut from) {
             Ok(Some(Tell::Are(all))) => {
                 let mut mirror = locked(mirror);
                 for (path, entry) in all {

@@ -12,6 +12,7 @@
 pub mod base;
 pub mod copy;
 mod far;
+mod frames;
 pub mod pair;
 pub mod watch;
 

@@ -18,11 +18,12 @@ use rustix::fs::inotify::{self, CreateFlags, ReadFlags, WatchFlags};
 use rustix::io::Errno;
 
 use cavrith_core::path::RootPath;
-use cavrith_core::synced::wire::{Ask, Frame as _, MANY, Outcome, Part, Tell};
+use cavrith_core::synced::wire::{Ask, MANY, Outcome, Part, Tell};
 use cavrith_core::synced::{Entry, Rules, TEMPORARY, What, subtree};
 use cavrith_sandbox::locked;
 
 use crate::copy::{self, Coming, Copy, Given, Made, Peeked, Seen, Target};
+use crate::frames;
 
 /// How long events are gathered before anybody looks.
 const GATHERED: Duration = Duration::from_millis(10);
@@ -84,7 +85,7 @@ impl Watch {
 
     /// Tells something, with what is told next.
     fn tell(&self, what: &Tell) -> io::Result<()> {
-        what.send(&mut *locked(&self.out))
+        frames::send(what, &mut *locked(&self.out))
     }
 
     fn flush(&self) -> io::Result<()> {
@@ -189,7 +190,7 @@ impl Watch {
             if from.buffer().is_empty() {
                 self.flush()?;
             }
-            let Some(ask) = Ask::receive(from)? else { return Ok(()) };
+            let Some(ask) = frames::receive::<Ask>(from)? else { return Ok(()) };
             match ask {
                 Ask::Get(path) => self.give(&path)?,
                 Ask::Put { path, expected, wanted } if matches!(wanted.what, What::File { .. }) => {
@@ -270,7 +271,7 @@ impl Watch {
     ) -> io::Result<(MutexGuard<'_, State>, io::Result<Made>)> {
         let mut coming: io::Result<Coming> = self.copy.begin(path);
         loop {
-            match Ask::receive(from)? {
+            match frames::receive::<Ask>(from)? {
                 Some(Ask::Part(Part::Bytes(bytes))) => {
                     // All of it is taken from the stream, wherever it ends up.
                     if let Ok(file) = &mut coming

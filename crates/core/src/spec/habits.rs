@@ -53,7 +53,7 @@ const NAMES: &[(&str, &[&str], &str)] = &[
         &["guest", "target", "to", "dest", "destination", "dst", "container", "path", "mount", "at"],
         "inside",
     ),
-    ("folders[]", &["exclude", "ignore", "excludes", "without"], "except"),
+    ("folders[]", &["exclude", "excludes", "without"], "except"),
     ("folders[]", &["type", "kind"], "mode"),
     ("folders[]", &["user", "account", "uid"], "owner"),
     (

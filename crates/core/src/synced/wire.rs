@@ -1,9 +1,7 @@
 //! What the two ends of a synced folder say to each other: one who keeps watch over a copy, and one who asks.
 //!
-//! A frame is four bytes of length and that many bytes, little-endian, the first of which says what it is; the rest is
-//! in the terms of [`crate::encode`]. Answers come in the order of the requests; what lies where is told at any time.
-
-use std::io::{self, Read, Write};
+//! The first byte of a frame says what it is; the rest is in the terms of [`crate::encode`]. Whoever sends one says
+//! before it how long it is. Answers come in the order of the requests; what lies where is told at any time.
 
 use super::{Entry, What};
 use crate::digest::ContentDigest;
@@ -14,7 +12,7 @@ use crate::tree::encoding::{BadTree, Reader};
 /// Bytes of content that one frame carries at most.
 pub const PIECE: usize = 256 << 10;
 /// Bytes that a frame may have.
-const LONGEST: u32 = 4 << 20;
+pub const LONGEST: u32 = 4 << 20;
 /// Entries that are told in one frame.
 pub const MANY: usize = 500;
 
@@ -104,14 +102,15 @@ pub enum Outcome {
 }
 
 /// A frame that means nothing.
-fn bad(why: impl std::fmt::Display) -> io::Error {
-    io::Error::new(
-        io::ErrorKind::InvalidData,
-        format!("the other end of a synced folder said something strange: {why}"),
-    )
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the other end of a synced folder said something strange: {0}")]
+pub struct BadFrame(String);
+
+fn bad(why: impl std::fmt::Display) -> BadFrame {
+    BadFrame(why.to_string())
 }
 
-impl From<BadTree> for io::Error {
+impl From<BadTree> for BadFrame {
     fn from(error: BadTree) -> Self {
         bad(error)
     }
@@ -131,7 +130,7 @@ pub fn put_entry(encoder: &mut Encoder, entry: &Entry) {
 ///
 /// # Errors
 /// When it is none.
-pub fn take_entry(reader: &mut Reader<'_>) -> io::Result<Entry> {
+pub fn take_entry(reader: &mut Reader<'_>) -> Result<Entry, BadFrame> {
     let what = match reader.u8()? {
         1 => What::Directory,
         2 => What::File { size: reader.u64()?, content: ContentDigest::from_bytes(reader.fixed()?) },
@@ -146,7 +145,7 @@ fn put_maybe(encoder: &mut Encoder, entry: Option<&Entry>) {
     entry.into_iter().for_each(|entry| put_entry(encoder, entry));
 }
 
-fn take_maybe(reader: &mut Reader<'_>) -> io::Result<Option<Entry>> {
+fn take_maybe(reader: &mut Reader<'_>) -> Result<Option<Entry>, BadFrame> {
     (reader.u8()? == 1).then(|| take_entry(reader)).transpose()
 }
 
@@ -154,12 +153,12 @@ fn take_maybe(reader: &mut Reader<'_>) -> io::Result<Option<Entry>> {
 ///
 /// # Errors
 /// When it is none.
-pub fn take_path(reader: &mut Reader<'_>) -> io::Result<RootPath> {
+pub fn take_path(reader: &mut Reader<'_>) -> Result<RootPath, BadFrame> {
     let path = RootPath::from_plain(reader.bytes()?).map_err(bad)?;
     if path.is_root() { Err(bad("the folder itself")) } else { Ok(path) }
 }
 
-fn take_text(reader: &mut Reader<'_>) -> io::Result<String> {
+fn take_text(reader: &mut Reader<'_>) -> Result<String, BadFrame> {
     Ok(String::from_utf8_lossy(reader.bytes()?).into_owned())
 }
 
@@ -171,7 +170,7 @@ fn put_part(encoder: &mut Encoder, part: &Part) {
     };
 }
 
-fn take_part(kind: u8, reader: &mut Reader<'_>) -> io::Result<Part> {
+fn take_part(kind: u8, reader: &mut Reader<'_>) -> Result<Part, BadFrame> {
     Ok(match kind {
         20 => Part::Bytes(reader.bytes()?.to_vec()),
         21 => Part::End(reader.u64()?, ContentDigest::from_bytes(reader.fixed()?)),
@@ -182,49 +181,30 @@ fn take_part(kind: u8, reader: &mut Reader<'_>) -> io::Result<Part> {
 
 /// What goes over the wire.
 pub trait Frame: Sized {
-    /// Writes it behind the length.
+    /// Writes it.
     fn put(&self, encoder: &mut Encoder);
     /// Reads it.
     ///
     /// # Errors
     /// When it is none.
-    fn take(reader: &mut Reader<'_>) -> io::Result<Self>;
+    fn take(reader: &mut Reader<'_>) -> Result<Self, BadFrame>;
 
-    /// Sends it.
-    ///
-    /// # Errors
-    /// When the other end is gone.
-    fn send(&self, to: &mut impl Write) -> io::Result<()> {
+    /// Its bytes.
+    fn encode(&self) -> Vec<u8> {
         let mut encoder = Encoder::plain();
-        encoder.u32(0);
         self.put(&mut encoder);
-        let mut bytes = encoder.into_bytes();
-        let length = u32::try_from(bytes.len() - 4).map_err(bad)?;
-        bytes[..4].copy_from_slice(&length.to_le_bytes());
-        to.write_all(&bytes)
+        encoder.into_bytes()
     }
 
-    /// Receives one; nothing when the other end has ended.
+    /// What some bytes say.
     ///
     /// # Errors
-    /// When the other end is gone, or says what means nothing.
-    fn receive(from: &mut impl Read) -> io::Result<Option<Self>> {
-        let mut length = [0; 4];
-        match from.read_exact(&mut length) {
-            Ok(()) => {}
-            Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
-            Err(error) => return Err(error),
-        }
-        let length = u32::from_le_bytes(length);
-        if length > LONGEST {
-            return Err(bad("a frame that is too long"));
-        }
-        let mut bytes = vec![0; length as usize];
-        from.read_exact(&mut bytes)?;
-        let mut reader = Reader::plain(&bytes);
+    /// When they say nothing, or more.
+    fn decode(bytes: &[u8]) -> Result<Self, BadFrame> {
+        let mut reader = Reader::plain(bytes);
         let frame = Self::take(&mut reader)?;
         reader.end()?;
-        Ok(Some(frame))
+        Ok(frame)
     }
 }
 
@@ -253,7 +233,7 @@ impl Frame for Ask {
         }
     }
 
-    fn take(reader: &mut Reader<'_>) -> io::Result<Self> {
+    fn take(reader: &mut Reader<'_>) -> Result<Self, BadFrame> {
         Ok(match reader.u8()? {
             1 => Self::Get(take_path(reader)?),
             2 => Self::Put { path: take_path(reader)?, expected: take_maybe(reader)?, wanted: take_entry(reader)? },
@@ -303,7 +283,7 @@ impl Frame for Tell {
         }
     }
 
-    fn take(reader: &mut Reader<'_>) -> io::Result<Self> {
+    fn take(reader: &mut Reader<'_>) -> Result<Self, BadFrame> {
         Ok(match reader.u8()? {
             10 => {
                 let count = reader.u32()?;
@@ -357,11 +337,10 @@ mod tests {
     }
 
     fn returns<T: Frame + PartialEq + std::fmt::Debug>(frame: &T) {
-        let mut bytes = Vec::new();
-        frame.send(&mut bytes).unwrap();
-        assert_eq!(T::receive(&mut bytes.as_slice()).unwrap().as_ref(), Some(frame));
-        let cut = T::receive(&mut &bytes[..bytes.len() - 1]);
-        assert!(cut.is_err() || bytes.len() <= 4, "{cut:?}");
+        let bytes = frame.encode();
+        assert_eq!(T::decode(&bytes).as_ref(), Ok(frame));
+        assert!(T::decode(&bytes[..bytes.len() - 1]).is_err());
+        assert!(T::decode(&[bytes.as_slice(), b"x"].concat()).is_err());
     }
 
     proptest! {
@@ -383,14 +362,11 @@ mod tests {
 
         #[test]
         fn nonsense_is_refused_and_takes_no_memory(bytes in prop::collection::vec(any::<u8>(), 0..200)) {
-            let mut frame = u32::try_from(bytes.len()).unwrap().to_le_bytes().to_vec();
-            frame.extend(&bytes);
-            for heard in [Ask::receive(&mut frame.as_slice()).map(drop), Tell::receive(&mut frame.as_slice()).map(drop)] {
+            for heard in [Ask::decode(&bytes).map(drop), Tell::decode(&bytes).map(drop)] {
                 if let Err(error) = heard {
                     prop_assert!(error.to_string().contains("strange"), "{}", error);
                 }
             }
-            prop_assert!(Ask::receive(&mut &[255u8, 255, 255, 255, 0][..]).is_err());
         }
     }
 }
