@@ -490,7 +490,9 @@ impl Copy {
         }
         let stat = rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW)?;
         let entry = Entry { what: there.entry.what, ..wanted.clone() };
-        Ok(Made::Made(Some(Seen { entry, stamp: stamp_of(&stat), settled: there.settled })))
+        // The time that we set hides a change of its content in this moment: it is read again.
+        let settled = !matches!(entry.what, What::File { .. });
+        Ok(Made::Made(Some(Seen { entry, stamp: stamp_of(&stat), settled })))
     }
 
     /// What is there, when it is what is expected.
@@ -519,13 +521,16 @@ impl Copy {
             return come();
         }
         exchange(above, temporary, name)?;
-        let moved = rustix::fs::statat(above, temporary, AtFlags::SYMLINK_NOFOLLOW)?;
-        if is_same(&stamp_of(&moved), &there.stamp) {
+        let moved = rustix::fs::statat(above, temporary, AtFlags::SYMLINK_NOFOLLOW);
+        if moved.is_ok_and(|moved| is_same(&stamp_of(&moved), &there.stamp)) {
             rustix::fs::unlinkat(above, temporary, AtFlags::empty())?;
             return Ok(true);
         }
-        // Somebody wrote it in this moment: theirs goes back.
-        exchange(above, temporary, name)?;
+        // Somebody wrote it in this moment: theirs goes back. When ours is gone by then, theirs has the place to itself;
+        // under its temporary name it would be removed as one of ours.
+        if exchange(above, temporary, name).is_err() {
+            give_back(above, temporary, name)?;
+        }
         Ok(false)
     }
 
@@ -542,11 +547,7 @@ impl Copy {
             rustix::fs::unlinkat(above, temporary.as_str(), AtFlags::empty())?;
             return Ok(true);
         }
-        if rename(above, OsStr::new(&temporary), name).is_err() {
-            // Something is there again: both stay, this one under a name that crosses.
-            let kept = format!("{}.{}", name.to_string_lossy(), &temporary[TEMPORARY.len()..]);
-            rename(above, OsStr::new(&temporary), OsStr::new(&kept))?;
-        }
+        give_back(above, &temporary, name)?;
         Ok(false)
     }
 
@@ -668,6 +669,16 @@ fn rename(above: &OwnedFd, from: &OsStr, to: &OsStr) -> Result<(), Errno> {
         },
         outcome => outcome,
     }
+}
+
+/// Gives what was moved away its name again. When something has that by now, both stay, this one under a name that
+/// crosses.
+fn give_back(above: &OwnedFd, temporary: &str, name: &OsStr) -> Result<(), Errno> {
+    rename(above, OsStr::new(temporary), name).or_else(|_| {
+        let mut kept = name.to_owned();
+        kept.push(format!(".{}", &temporary[TEMPORARY.len()..]));
+        rename(above, OsStr::new(temporary), &kept)
+    })
 }
 
 /// Exchanges what has two names.

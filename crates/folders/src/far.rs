@@ -8,7 +8,7 @@ use std::thread;
 use std::time::Instant;
 
 use cavrith_core::path::RootPath;
-use cavrith_core::synced::wire::{Ask, Tell};
+use cavrith_core::synced::wire::{Ask, Outcome, Tell};
 use cavrith_core::synced::{Entries, set};
 use cavrith_sandbox::locked;
 
@@ -116,6 +116,7 @@ impl Far {
         self.flush()?;
         match self.answer()? {
             Tell::Ready => Ok(()),
+            Tell::Done(Outcome::Failed(why)) => Err(io::Error::other(why)),
             _ => Err(io::ErrorKind::InvalidData.into()),
         }
     }

@@ -195,7 +195,7 @@ impl Watch {
                 Ask::Get(path) => self.give(&path)?,
                 Ask::Put { path, expected, wanted } if matches!(wanted.what, What::File { .. }) => {
                     let made = self.receive(from, &path, expected.as_ref(), &wanted)?;
-                    self.done(path, made)?;
+                    self.made(made.0, path, made.1)?;
                 }
                 Ask::Put { path, expected, wanted } => {
                     let expected = expected.as_ref();
@@ -212,16 +212,13 @@ impl Watch {
                     self.tell(&Tell::Ready)?;
                 }
                 Ask::Persist => {
-                    // A disk that refuses this says so to whoever writes, too.
-                    let _ = self.copy.persist();
-                    self.tell(&Tell::Ready)?;
+                    self.persisted()?;
                 }
                 Ask::Finish => {
-                    let _ = self.copy.persist();
                     let seen = copy::encode(locked(&self.state).seen.values());
                     // Without it, the files are read again.
                     let _ = cavrith_store::atomic::write(&self.memory, &seen);
-                    self.tell(&Tell::Ready)?;
+                    self.persisted()?;
                 }
                 Ask::Part(_) => return Err(io::ErrorKind::InvalidData.into()),
             }
@@ -257,8 +254,12 @@ impl Watch {
         self.made(state, path, made)
     }
 
-    fn done(&self, path: RootPath, made: (MutexGuard<'_, State>, io::Result<Made>)) -> io::Result<()> {
-        self.made(made.0, path, made.1)
+    /// Says whether everything is on the disk: what is not must not be taken for agreed.
+    fn persisted(&self) -> io::Result<()> {
+        self.tell(&match self.copy.persist() {
+            Ok(()) => Tell::Ready,
+            Err(error) => Tell::Done(Outcome::Failed(error.to_string())),
+        })
     }
 
     /// Takes in a file, and puts it in its place.

@@ -333,12 +333,9 @@ impl Keeper {
 
     /// The place inside of a directory outside: in the innermost folder that it lies in.
     fn inside_of(&self, here: &Path) -> Option<String> {
-        let live = self.live.iter().filter_map(|(outside, inside)| {
-            let rest = here.strip_prefix(outside).ok()?;
-            Some((outside.as_os_str().len(), if rest == Path::new("") { inside.clone() } else { inside.join(rest) }))
-        });
-        let synced = self.synced.iter().filter_map(|folder| Some((folder.depth(), folder.inside_of(here)?)));
-        let (_, inside) = live.chain(synced).max_by_key(|(depth, _)| *depth)?;
+        let of = self.crossing.iter().filter_map(|folder| Some((folder, here.strip_prefix(&folder.0).ok()?)));
+        let ((_, inside), rest) = of.max_by_key(|(folder, _)| folder.0.as_os_str().len())?;
+        let inside = if rest == Path::new("") { inside.clone() } else { inside.join(rest) };
         inside.into_os_string().into_string().ok()
     }
 }

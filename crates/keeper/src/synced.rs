@@ -203,17 +203,6 @@ fn words(what: Option<&What>) -> String {
 }
 
 impl Synced {
-    /// How long the path of the folder outside is.
-    pub fn depth(&self) -> usize {
-        self.outside.as_os_str().len()
-    }
-
-    /// The path inside of one outside, when it lies in this folder.
-    pub fn inside_of(&self, path: &Path) -> Option<PathBuf> {
-        let rest = path.strip_prefix(&self.outside).ok()?;
-        Some(if rest == Path::new("") { PathBuf::from(&self.inside) } else { Path::new(&self.inside).join(rest) })
-    }
-
     /// Waits for the first copy.
     pub fn first(&self) -> Result<(), String> {
         self.pair.flush(FIRST).map_err(|why| format!("{} is not copied: {why}", self.inside))

@@ -14,7 +14,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
 use cavrith_core::account::ACCOUNT_ID;
-use cavrith_core::arrangement::{Arrangement, Place as FilesPlace};
+use cavrith_core::arrangement::Arrangement;
 use cavrith_core::digest::{ImageKey, TreeDigest};
 use cavrith_core::spec::secret::Runs;
 use cavrith_engine::error::file_error;
@@ -51,8 +51,8 @@ pub(crate) struct Keeper {
     /// What it runs in.
     pub runtime: Box<dyn Runtime>,
     pub connector: Connector,
-    /// Folders outside that are live inside, each with where it appears.
-    pub live: Vec<(PathBuf, PathBuf)>,
+    /// Folders outside that are inside, live or as a copy, each with where it appears.
+    pub crossing: Vec<(PathBuf, PathBuf)>,
     /// Synced folders.
     pub synced: Vec<Synced>,
     pub shell: String,
@@ -145,13 +145,12 @@ impl Cancel {
     }
 }
 
-/// The live folders of an arrangement, by where they really lie.
-fn live_folders(place: &Place, arrangement: &Arrangement) -> Vec<(PathBuf, PathBuf)> {
-    let live = arrangement.folders.iter().filter_map(|part| match &part.place {
-        FilesPlace::Live(outside) => Some((place.project.join(outside).canonicalize().ok()?, (&part.inside).into())),
-        FilesPlace::Synced(..) | FilesPlace::Kept(..) => None,
+/// The folders of an arrangement that are outside, too, by where they really lie there.
+fn crossing(place: &Place, arrangement: &Arrangement) -> Vec<(PathBuf, PathBuf)> {
+    let crossing = arrangement.folders.iter().filter_map(|part| {
+        Some((place.project.join(part.place.outside()?).canonicalize().ok()?, PathBuf::from(&part.inside)))
     });
-    live.collect()
+    crossing.collect()
 }
 
 fn first_done_path(overlay_scratch: &Path) -> PathBuf {
@@ -167,7 +166,7 @@ impl Keeper {
         stop: mpsc::Sender<()>,
     ) -> Result<Arc<Self>, KeeperError> {
         let connector = started.runtime.connector()?;
-        let live = live_folders(&place, &job.arrangement);
+        let crossing = crossing(&place, &job.arrangement);
         let forward = Forward::begin_at(&job.arrangement.ports, &job.personal.ports, &connector)?;
         let visitors = Visitors::new(&place.dir);
         let first_done = fs::read(first_done_path(&overlay_scratch)).unwrap_or_default();
@@ -195,7 +194,7 @@ impl Keeper {
             place,
             runtime: started.runtime,
             connector,
-            live,
+            crossing,
             synced,
             shell: job.shell,
             guests: AtomicUsize::new(0),
