@@ -526,8 +526,8 @@ impl Copy {
             rustix::fs::unlinkat(above, temporary, AtFlags::empty())?;
             return Ok(true);
         }
-        // Somebody wrote it in this moment: theirs goes back. When ours is gone by then, theirs has the place to itself;
-        // under its temporary name it would be removed as one of ours.
+        // Somebody wrote it in this moment: theirs goes back. When ours is gone by then, theirs has the place to
+        // itself; under its temporary name it would be removed as one of ours.
         if exchange(above, temporary, name).is_err() {
             give_back(above, temporary, name)?;
         }
@@ -671,8 +671,8 @@ fn rename(above: &OwnedFd, from: &OsStr, to: &OsStr) -> Result<(), Errno> {
     }
 }
 
-/// Gives what was moved away its name again. When something has that by now, both stay, this one under a name that
-/// crosses.
+/// Gives what was moved away its name again. When something has that by now, both stay, this one under a name
+/// that crosses.
 fn give_back(above: &OwnedFd, temporary: &str, name: &OsStr) -> Result<(), Errno> {
     rename(above, OsStr::new(temporary), name).or_else(|_| {
         let mut kept = name.to_owned();
